@@ -1,0 +1,39 @@
+# `make demo` shows it, `make check` installs what tests need and passes them all.
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+GO ?= go
+export CGO_ENABLED := 0
+
+.PHONY: build demo check check-long fast lint unit real tools clean
+
+build:
+	$(GO) build -trimpath -ldflags '-s -w -X trimlantern/cli.Version=$(VERSION)' -o trimlantern ./cmd/trimlantern
+
+demo: build
+	./trimlantern demo
+
+check: tools lint unit real
+
+# What needs no other program than Go.
+fast: lint unit
+
+lint:
+	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+unit:
+	$(GO) test ./...
+
+# A real content-managed system on a real MariaDB.
+real:
+	$(GO) test -tags real -count=1 -timeout 15m ./test/real
+
+# Longer runs: every fuzz target for ten minutes.
+check-long: check
+	test/fuzz.sh 10m
+
+tools:
+	test/install.sh
+
+clean:
+	rm -rf trimlantern build

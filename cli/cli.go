@@ -1,0 +1,180 @@
+// Package cli is the command line: flags in, a job called, a report out.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"trimlantern/report"
+	"trimlantern/work"
+)
+
+// Version is set when the program is built.
+var Version = "dev"
+
+// app is one run of the program.
+type app struct {
+	out, errs io.Writer
+	code      int
+
+	config  string
+	site    string
+	also    []string
+	format  string
+	quiet   bool
+	noColor bool
+	resolve []string
+	ca      string
+	offline bool
+}
+
+// result is what a job came to.
+type result interface{ Code() int }
+
+// Run runs the program and returns its exit code.
+func Run(args []string, out, errs io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	work.Tool = "trimlantern " + Version
+	a := &app{out: out, errs: errs}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errs)
+	if err := root.ExecuteContext(ctx); err != nil {
+		return a.fail(err)
+	}
+	return a.code
+}
+
+// fail says what went wrong, where, and what to do, and returns the exit code.
+func (a *app) fail(err error) int {
+	var f *work.Fault
+	if !errors.As(err, &f) {
+		f = &work.Fault{Code: work.Misuse, What: err.Error(), Do: "see trimlantern --help"}
+	}
+	if a.format == "json" {
+		if err := report.JSON(a.out, map[string]any{"error": report.Clean(f.Error()), "do": f.Do, "code": f.Code}); err != nil {
+			fmt.Fprintln(a.errs, err)
+		}
+	}
+	fmt.Fprintf(a.errs, "trimlantern: %s\n", report.Clean(f.Error()))
+	if f.Do != "" {
+		fmt.Fprintf(a.errs, "What to do: %s\n", report.Clean(f.Do))
+	}
+	return f.Code
+}
+
+const exitCodes = `Exit codes: 0 done and clean; 1 done, but something insecure or undone remains;
+2 wrong use or input, nothing was changed; 3 the outside world failed, and the
+same command goes on from there.`
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "trimlantern",
+		Short: "Take a website from HTTP to HTTPS, and prove that it got there",
+		Long: `Trim Lantern takes a content-managed website from HTTP to HTTPS: it finds the
+insecure references in database content and serialized settings, shows every
+change first, carries out exactly what was shown, can take all of it back, and
+scans the pages for what remains.
+
+The road: init, scan, preview, apply, scan, status. undo goes back.
+
+` + exitCodes,
+		Example: `  trimlantern demo
+  trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
+  trimlantern preview
+  trimlantern apply
+  trimlantern scan`,
+		Version:       Version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if !slices.Contains([]string{"text", "json"}, a.format) {
+				return fmt.Errorf("--format %s is not known; write text or json", a.format)
+			}
+			return nil
+		},
+	}
+	p := root.PersistentFlags()
+	p.StringVar(&a.config, "config", "", "the site `FILE` (default: the nearest trimlantern.yaml)")
+	p.StringVar(&a.format, "format", "text", "how results are written: `text|json`")
+	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
+	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
+	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.statusCommand(), a.demoCommand())
+	return root
+}
+
+// check is for what only a mistake in this package makes fail.
+func check(err error) {
+	if err != nil {
+		panic(err)
+	}
+}
+
+// network adds the flags of commands that use the network.
+func (a *app) network(c *cobra.Command) {
+	c.Flags().StringArrayVar(&a.resolve, "resolve", nil, "reach a host elsewhere: `HOST:PORT:ADDR`, as often as needed; HOST may be *")
+	c.Flags().StringVar(&a.ca, "ca", "", "trust the authority in this PEM `FILE` too")
+}
+
+// address adds the flags that name the site.
+func (a *app) address(c *cobra.Command) {
+	c.Flags().StringVar(&a.site, "site", "", "the address that the site shall have: `https://HOST`")
+	c.Flags().StringArrayVar(&a.also, "also", nil, "another name of the same `HOST`, as often as needed")
+}
+
+// open opens the job of the site file.
+func (a *app) open() (*work.Job, error) {
+	j, err := work.Open(a.config, a.progress())
+	if err != nil {
+		return nil, err
+	}
+	j.Resolve, j.CA, j.Offline = a.resolve, a.ca, a.offline
+	return j, nil
+}
+
+// show writes a result as the user wants it and keeps its exit code.
+func (a *app) show(r result, text func(*report.Text)) error {
+	a.code = r.Code()
+	var err error
+	if a.format == "json" {
+		err = report.JSON(a.out, r)
+	} else {
+		t := &report.Text{W: a.out, Color: a.color()}
+		text(t)
+		err = t.Err()
+	}
+	if err != nil {
+		return &work.Fault{Code: work.World, What: "the result cannot be written", Do: "the work itself is done; trimlantern status shows where you are", Err: err}
+	}
+	return nil
+}
+
+func (a *app) color() bool {
+	return !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(a.out)
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// noArgs is cobra.NoArgs in our words.
+func noArgs(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return fmt.Errorf("%s takes no %q", c.CommandPath(), strings.Join(args, " "))
+	}
+	return nil
+}

@@ -1,0 +1,278 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"trimlantern/report"
+	"trimlantern/site/layout"
+	"trimlantern/site/sitefile"
+	"trimlantern/work"
+)
+
+func (a *app) initCommand() *cobra.Command {
+	var o work.InitOptions
+	var databaseURL string
+	c := &cobra.Command{
+		Use:   "init --site https://HOST [FOLDER]",
+		Short: "Write the site file: which site, which database, which files",
+		Long: `Writes trimlantern.yaml. Below FOLDER it looks for the system's own
+configuration and takes database, user, password and table prefix from it, or
+for an SQLite database; or the flags say it. The password is never written: the
+site file says where it lies.
+
+` + exitCodes,
+		Example: `  trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
+  trimlantern init --site https://ternrock.example --database sqlite:site.db --prefix tr_ --files theme
+  trimlantern init --site https://ternrock.example --database mysql://keeper@localhost/museum \
+      --password-env MUSEUM_PASSWORD --prefix wp_`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				o.Folder = args[0]
+			}
+			if databaseURL != "" {
+				if err := parseDatabase(databaseURL, &o.Database); err != nil {
+					return err
+				}
+			}
+			o.Site, o.Also, o.Path = a.site, a.also, a.config
+			if o.Path == "" {
+				o.Path = sitefile.Name
+			}
+			o.Network = sitefile.Network{Resolve: a.resolve, CA: a.ca}
+			r, err := work.Init(c.Context(), o, a.progress())
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Inited(r) })
+		},
+	}
+	a.address(c)
+	a.network(c)
+	f := c.Flags()
+	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, mysql://USER@HOST:PORT/NAME or mysql://USER@/NAME?socket=PATH")
+	f.StringVar(&o.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
+	f.StringVar(&o.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")
+	f.StringVar(&o.Database.PasswordEnv, "password-env", "", "the password is in this environment `VARIABLE`")
+	f.StringVar(&o.Database.PasswordFile, "password-file", "", "the password is in this `FILE`")
+	f.StringVar(&o.Database.Charset, "charset", "", "how the system's own software connects (default utf8mb4)")
+	f.StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", "))
+	f.StringArrayVar(&o.Files, "files", nil, "a `FOLDER` with themes or plugins, as often as needed")
+	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+// parseDatabase reads the address of a database. A password in it is refused:
+// everybody on the machine could read it.
+func parseDatabase(raw string, d *sitefile.Database) error {
+	if file, ok := strings.CutPrefix(raw, "sqlite:"); ok && file != "" {
+		d.Kind, d.File = "sqlite", file
+		return nil
+	}
+	u, err := url.Parse(raw)
+	if err != nil || u.Scheme != "mysql" || strings.Trim(u.Path, "/") == "" {
+		return fmt.Errorf("--database cannot be read; write sqlite:FILE or mysql://USER@HOST:PORT/NAME")
+	}
+	if _, ok := u.User.Password(); ok {
+		return fmt.Errorf("--database must not hold the password, since everybody on the machine can read it there; use --password-env or --password-file")
+	}
+	d.Kind, d.Host, d.User, d.Name, d.Socket = "mysql", u.Hostname(), u.User.Username(), strings.Trim(u.Path, "/"), u.Query().Get("socket")
+	if p := u.Port(); p != "" {
+		if d.Port, err = strconv.Atoi(p); err != nil {
+			return fmt.Errorf("--database: %q is no port", p)
+		}
+	}
+	return nil
+}
+
+func (a *app) previewCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "preview",
+		Short: "Show every change, write a change sheet, change nothing",
+		Long: `Reads the database and the files that the site file names, and shows what would
+change, what is left alone and why, and what needs a person. Nothing is changed:
+preview is the dry run. The change sheet in the logbook holds exactly the changes
+that apply will make.
+
+Hosts that pages load from are asked whether they serve the same over HTTPS.
+
+` + exitCodes,
+		Example: `  trimlantern preview
+  trimlantern preview --offline --format json`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.Preview(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Preview(r) })
+		},
+	}
+	a.network(c)
+	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host; what it serves stays unknown")
+	return c
+}
+
+func (a *app) applyCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "apply [SHEET]",
+		Short: "Carry out a change sheet: journal first, then the change",
+		Long: `Carries out the newest change sheet, or the one named. Each value is compared
+with what the preview saw; one that changed since is left and named. What stood
+there before goes into the journal, through to the disk, before it is changed.
+Then the counts are compared with the preview's, and a second preview shows what
+is left.
+
+Interrupted at any moment, the same command goes on. For a rehearsal there is
+preview: it is the dry run.
+
+` + exitCodes,
+		Example: `  trimlantern apply
+  trimlantern apply 20261123-101500-000`,
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
+		RunE: func(c *cobra.Command, args []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.Apply(c.Context(), strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Applied(r) })
+		},
+	}
+	a.network(c)
+	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host in the second preview")
+	return c
+}
+
+func (a *app) undoCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "undo [JOURNAL]",
+		Short: "Put back exactly what a journal says",
+		Long: `Goes backwards through the newest journal that is not undone, or the one named,
+and puts back what stood there before. A value that somebody changed since is
+left and named. Interrupted, the same command goes on.
+
+` + exitCodes,
+		Example: `  trimlantern undo
+  trimlantern undo 20261123-101700-000`,
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Journals() }),
+		RunE: func(c *cobra.Command, args []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.Undo(c.Context(), strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Undone(r) })
+		},
+	}
+}
+
+// complete offers what the logbook lists.
+func (a *app) complete(list func(*work.Job) ([]string, error)) cobra.CompletionFunc {
+	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		j, err := a.open()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		ids, err := list(j)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		return ids, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+func (a *app) scanCommand() *cobra.Command {
+	o := work.ScanOptions{}
+	var pause time.Duration
+	c := &cobra.Command{
+		Use:   "scan [URL]…",
+		Short: "Read the pages and list what is insecure on them",
+		Long: `Crawls the site over HTTPS from its front page, or from the URLs given, and
+lists page by page what a browser blocks, what it upgrades, where a form sends
+insecurely, and where a page names an insecure address without loading it. It
+reads HTML and CSS as they come from the server and never leaves the site's names.
+
+With --site it needs no site file.
+
+` + exitCodes,
+		Example: `  trimlantern scan
+  trimlantern scan https://ternrock.example/visit/
+  trimlantern scan --site https://ternrock.example --pages 200 --format json`,
+		RunE: func(c *cobra.Command, args []string) error {
+			j, err := a.scanJob()
+			if err != nil {
+				return err
+			}
+			o.URLs, o.Pause = args, pause
+			r, err := j.Scan(c.Context(), o)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Scan(r) })
+		},
+	}
+	a.address(c)
+	a.network(c)
+	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `documents`")
+	c.Flags().IntVar(&o.Depth, "depth", 50, "follow at most this many `links` from the start")
+	c.Flags().IntVar(&o.Parallel, "parallel", 4, "wait for this many `answers` at once")
+	c.Flags().DurationVar(&pause, "pause", 0, "wait between two requests, like `200ms`")
+	return c
+}
+
+// scanJob opens the site file, or makes do with --site.
+func (a *app) scanJob() (*work.Job, error) {
+	if a.site == "" {
+		return a.open()
+	}
+	j, err := work.OpenAddress(a.site, a.also, a.progress())
+	if err != nil {
+		return nil, err
+	}
+	j.Resolve, j.CA = a.resolve, a.ca
+	return j, nil
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "status",
+		Short: "Show the road as a check list, and the next step",
+		Long: `Shows what was done and measured, when, and the one next step. It reads the
+logbook and asks the database only whether it is there.
+
+` + exitCodes,
+		Example: `  trimlantern status
+  trimlantern status --format json`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.Status(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Status(r) })
+		},
+	}
+}

@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+
+	"trimlantern/report"
+	"trimlantern/work"
+)
+
+// progress returns how long work is shown: a bar on a terminal, a line now and
+// then elsewhere, nothing when quiet.
+func (a *app) progress() work.Progress {
+	switch {
+	case a.quiet:
+		return silent{}
+	case isTerminal(a.errs):
+		return &bar{w: a.errs}
+	}
+	return &lines{w: a.errs, last: time.Now()}
+}
+
+type silent struct{}
+
+func (silent) At(string, int64, int64) {}
+func (silent) End()                    {}
+
+// lines writes a line every ten seconds.
+type lines struct {
+	w    io.Writer
+	last time.Time
+}
+
+func (l *lines) At(what string, done, total int64) {
+	if time.Since(l.last) < 10*time.Second {
+		return
+	}
+	l.last = time.Now()
+	switch {
+	case total > 0:
+		fmt.Fprintf(l.w, "%s: %d of %d\n", report.Clean(what), done, total)
+	case done > 0:
+		fmt.Fprintf(l.w, "%s: %d\n", report.Clean(what), done)
+	default:
+		fmt.Fprintln(l.w, report.Clean(what))
+	}
+}
+
+func (*lines) End() {}
+
+// bar is a bar with rate and time left.
+type bar struct {
+	w     io.Writer
+	b     *progressbar.ProgressBar
+	total int64
+}
+
+func (b *bar) At(what string, done, total int64) {
+	if b.b == nil || b.total != total {
+		b.End()
+		max := total
+		if max == 0 {
+			max = -1
+		}
+		b.b = progressbar.NewOptions64(max, progressbar.OptionSetWriter(b.w), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(20),
+			progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSpinnerType(14))
+		b.total = total
+	}
+	b.b.Describe(fmt.Sprintf("%.30s", report.Clean(what)))
+	_ = b.b.Set64(done) // a bar that cannot be drawn stops nothing
+}
+
+func (b *bar) End() {
+	if b.b != nil {
+		_ = b.b.Clear() // the same
+		b.b = nil
+	}
+}

@@ -1,0 +1,210 @@
+// Package address knows a site's addresses: its names, its folder, and what
+// counts as the site's own.
+package address
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"strings"
+
+	"golang.org/x/net/idna"
+)
+
+// Site is the secure address that a site shall have. The insecure forms that
+// are to be replaced follow from it.
+type Site struct {
+	Host string   // canonical: ASCII (RFC 5891), lower case, no trailing dot
+	Also []string // other names of the same site, canonical like Host
+	Path string   // the site's folder: "" or "/museum", no trailing slash
+}
+
+// Relation tells how a host, port and path stand to a site.
+type Relation uint8
+
+// The relations, from the nearest to the farthest.
+const (
+	Ours        Relation = iota // one of the site's names, its folder
+	OutsidePath                 // one of the site's names, but not below its folder
+	OtherPort                   // one of the site's names on a port of its own: another origin
+	Subdomain                   // a name below one of the site's names that was not named
+	LookAlike                   // contains the site's name without being it
+	Private                     // loopback, private or local: a leftover of development
+	Other                       // any other host
+)
+
+// String returns the relation in words, as findings show it.
+func (r Relation) String() string {
+	return [...]string{"ours", "outside the site's folder", "another port",
+		"a sub-domain not named", "a look-alike", "a private address", "another host"}[r]
+}
+
+// ErrEmpty says that no address was given.
+var ErrEmpty = errors.New("the site's address is empty; write it like https://ternrock.example")
+
+// Parse reads the secure address of a site and its other names. The address
+// needs the scheme https and may have a folder; a trailing slash is ignored.
+// It returns an error that says what is wrong and what to write instead.
+func Parse(raw string, also ...string) (Site, error) {
+	raw = strings.TrimSpace(raw)
+	if raw == "" {
+		return Site{}, ErrEmpty
+	}
+	scheme, rest, found := strings.Cut(raw, "://")
+	switch {
+	case !found && !strings.Contains(raw, "/") && strings.Contains(raw, ".") && !strings.Contains(raw, ":"):
+		return Site{}, fmt.Errorf("%q has no scheme; write https://%s", raw, raw)
+	case !found:
+		return Site{}, fmt.Errorf("%q is not an address; write it like https://ternrock.example", raw)
+	case strings.EqualFold(scheme, "http"):
+		return Site{}, fmt.Errorf("%q is the insecure address; give the one the site shall have: https://%s", raw, rest)
+	case !strings.EqualFold(scheme, "https"):
+		return Site{}, fmt.Errorf("%q has the scheme %q, which is not https; write https://%s", raw, scheme, rest)
+	}
+	u, err := url.Parse("https://" + rest)
+	if err != nil {
+		return Site{}, fmt.Errorf("%q is not an address: %w", raw, errors.Unwrap(err))
+	}
+	switch {
+	case u.User != nil:
+		return Site{}, fmt.Errorf("the address %q must not carry a user name or password", u.Redacted())
+	case u.RawQuery != "" || u.ForceQuery || u.Fragment != "":
+		return Site{}, fmt.Errorf("%q must end after the host or folder: take away what begins at ? or #", raw)
+	case u.Port() != "" && u.Port() != "443":
+		return Site{}, fmt.Errorf("%q names the port %s; a site that visitors open without a port needs none", raw, u.Port())
+	}
+	host, err := CanonicalHost(u.Hostname())
+	if err != nil {
+		return Site{}, fmt.Errorf("%q: %w", raw, err)
+	}
+	s := Site{Host: host, Path: strings.TrimRight(u.EscapedPath(), "/")}
+	for _, name := range also {
+		if strings.Contains(name, "/") {
+			return Site{}, fmt.Errorf("%q is not a host name; another name of the site is given without scheme and path, like www.%s", name, host)
+		}
+		h, err := CanonicalHost(name)
+		if err != nil {
+			return Site{}, fmt.Errorf("the other name %q: %w", name, err)
+		}
+		if !s.ownsHost(h) {
+			s.Also = append(s.Also, h)
+		}
+	}
+	return s, nil
+}
+
+// CanonicalHost returns a host name in ASCII (RFC 5891), lower case, without a
+// trailing dot. An IP address is returned as it is, without brackets.
+func CanonicalHost(host string) (string, error) {
+	h := strings.TrimSuffix(strings.ToLower(strings.Trim(host, "[]")), ".")
+	if h == "" {
+		return "", errors.New("the host name is empty")
+	}
+	if ip, err := netip.ParseAddr(h); err == nil {
+		return ip.String(), nil
+	}
+	if plainASCII(h) {
+		return h, nil
+	}
+	a, err := idna.Lookup.ToASCII(h)
+	if err != nil {
+		return "", fmt.Errorf("%q is not a host name", host)
+	}
+	return strings.TrimSuffix(a, "."), nil
+}
+
+// plainASCII reports whether h holds only what a host name may hold in ASCII
+// (and the underscore, which practice has).
+func plainASCII(h string) bool {
+	for i := 0; i < len(h); i++ {
+		c := h[i]
+		if !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_') {
+			return false
+		}
+	}
+	return !strings.Contains(h, "..") && h[0] != '.'
+}
+
+// String returns the site's secure address without a trailing slash.
+func (s Site) String() string { return "https://" + s.Host + s.Path }
+
+// Hosts returns all names of the site, the main one first.
+func (s Site) Hosts() []string { return append([]string{s.Host}, s.Also...) }
+
+func (s Site) ownsHost(h string) bool {
+	if h == s.Host {
+		return true
+	}
+	for _, a := range s.Also {
+		if h == a {
+			return true
+		}
+	}
+	return false
+}
+
+// Relate tells how an address stands to the site. host may be in any form that
+// CanonicalHost takes; port is "" or digits; path begins with "/" or is empty.
+func (s Site) Relate(host, port, path string) Relation {
+	h, err := CanonicalHost(host)
+	if err != nil {
+		return Other
+	}
+	if s.ownsHost(h) {
+		switch {
+		case !DefaultPort(port):
+			return OtherPort
+		case !s.ownsPath(path):
+			return OutsidePath
+		}
+		return Ours
+	}
+	if IsPrivate(h) {
+		return Private
+	}
+	for _, own := range s.Hosts() {
+		if strings.HasSuffix(h, "."+own) {
+			return Subdomain
+		}
+	}
+	for _, own := range s.Hosts() {
+		if strings.Contains(h, own) {
+			return LookAlike
+		}
+	}
+	return Other
+}
+
+// ownsPath reports whether path is the site's folder or lies below it.
+func (s Site) ownsPath(path string) bool {
+	if s.Path == "" {
+		return true
+	}
+	rest, ok := strings.CutPrefix(path, s.Path)
+	return ok && (rest == "" || strings.IndexByte("/?#", rest[0]) >= 0)
+}
+
+// DefaultPort reports whether port, in digits, is none or the one that an
+// insecure scheme has anyway: 80.
+func DefaultPort(port string) bool {
+	return port == "" || strings.TrimLeft(port, "0") == "80"
+}
+
+// IsPrivate reports whether a canonical host is a loopback, private, link-local
+// or unspecified address, or a name that only a local network knows.
+func IsPrivate(host string) bool {
+	if ip, err := netip.ParseAddr(host); err == nil {
+		ip = ip.Unmap()
+		return ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || ip.IsUnspecified()
+	}
+	if !strings.Contains(host, ".") {
+		return true
+	}
+	for _, end := range []string{".localhost", ".local", ".internal"} {
+		if strings.HasSuffix(host, end) {
+			return true
+		}
+	}
+	return false
+}

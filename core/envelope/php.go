@@ -1,0 +1,422 @@
+// Package envelope opens what wraps text and must be exact when the text inside
+// changes: PHP-serialized values and JSON strings. It tells where the strings
+// stand and how to write an edit inside one of them into the whole.
+package envelope
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+)
+
+// MaxDepth is how deep serialized values may nest; PHP's own limit when it
+// reads them (unserialize_max_depth).
+const MaxDepth = 4096
+
+// Text is one string inside an envelope. Offsets count bytes of the whole.
+type Text struct {
+	LenStart, LenEnd int    // the digits of its length; equal where it has none
+	Start, End       int    // the string's bytes between the quotes
+	Step             string // how to get here from the container: [key], ->name, .name
+	Up               int    // index of the container in Serialized.Containers; -1 at the top
+	Key              bool   // an array key or property name
+	Escaped          bool   // written with escapes (PHP's S:), whose bytes count decoded
+	Opaque           bool   // the payload of C:, in whatever form its class writes
+}
+
+// Container is an array or object on the way to a Text.
+type Container struct {
+	Step string
+	Up   int
+	keys []Text
+}
+
+// Serialized is an opened PHP-serialized value.
+type Serialized struct {
+	Texts      []Text
+	Containers []Container
+	End        int // behind the value; what follows is not PHP's
+}
+
+// NotSound says why a value that looks serialized cannot be read, and where.
+type NotSound struct {
+	Offset int
+	Path   string
+	Why    string
+}
+
+// Error gives place and reason.
+func (e *NotSound) Error() string {
+	if e.Path == "" {
+		return fmt.Sprintf("byte %d: %s", e.Offset, e.Why)
+	}
+	return fmt.Sprintf("byte %d, at %s: %s", e.Offset, e.Path, e.Why)
+}
+
+// LooksSerialized reports whether b begins as a PHP-serialized string, array or
+// object does. It need not be sound.
+func LooksSerialized(b []byte) bool {
+	if len(b) < 4 || b[1] != ':' || bytes.IndexByte([]byte("sSaOCE"), b[0]) < 0 {
+		return false
+	}
+	p := 2
+	for p < len(b) && b[p] >= '0' && b[p] <= '9' {
+		p++
+	}
+	if p == 2 || p+1 >= len(b) || b[p] != ':' {
+		return false
+	}
+	if b[0] == 'a' {
+		return b[p+1] == '{'
+	}
+	return b[p+1] == '"'
+}
+
+// OpenPHP reads a value in the format of PHP's serialize, every type of it, and
+// tells where its strings stand. It returns a *NotSound where PHP could not read
+// it either.
+func OpenPHP(b []byte) (*Serialized, error) {
+	p := &phpParser{b: b, out: &Serialized{}}
+	if err := p.value("", -1, 0); err != nil {
+		return nil, err
+	}
+	p.out.End = p.p
+	return p.out, nil
+}
+
+// phpTypes is the one table of serialized types: the letter and what reads the
+// rest behind "letter:".
+var phpTypes map[byte]func(p *phpParser, step string, up, depth int) error
+
+func init() {
+	phpTypes = map[byte]func(p *phpParser, step string, up, depth int) error{
+		'b': (*phpParser).boolean,
+		'i': (*phpParser).integer,
+		'd': (*phpParser).double,
+		's': (*phpParser).text,
+		'S': (*phpParser).escapedText,
+		'a': (*phpParser).array,
+		'O': (*phpParser).object,
+		'C': (*phpParser).custom,
+		'E': (*phpParser).enum,
+		'r': (*phpParser).integer,
+		'R': (*phpParser).integer,
+	}
+}
+
+type phpParser struct {
+	b   []byte
+	p   int
+	out *Serialized
+}
+
+func (p *phpParser) fail(up int, why string, args ...any) error {
+	return &NotSound{Offset: p.p, Path: p.out.path(up), Why: fmt.Sprintf(why, args...)}
+}
+
+// want steps over one byte that must be there.
+func (p *phpParser) want(c byte, up int) error {
+	if p.p >= len(p.b) {
+		return p.fail(up, "cut off where %q should stand", c)
+	}
+	if p.b[p.p] != c {
+		return p.fail(up, "%q should stand where %q stands", c, p.b[p.p])
+	}
+	p.p++
+	return nil
+}
+
+func (p *phpParser) value(step string, up, depth int) error {
+	if depth > MaxDepth {
+		return p.fail(up, "nested deeper than %d", MaxDepth)
+	}
+	if p.p+1 >= len(p.b) {
+		return p.fail(up, "cut off where a value should begin")
+	}
+	c := p.b[p.p]
+	if c == 'N' {
+		p.p++
+		return p.want(';', up)
+	}
+	read := phpTypes[c]
+	if read == nil {
+		return p.fail(up, "%q begins no value", c)
+	}
+	p.p++
+	if err := p.want(':', up); err != nil {
+		return err
+	}
+	return read(p, step, up, depth)
+}
+
+// until returns the bytes before the next end and steps over it.
+func (p *phpParser) until(end byte, up int) ([]byte, error) {
+	n := bytes.IndexByte(p.b[p.p:min(len(p.b), p.p+64)], end)
+	if n < 0 {
+		return nil, p.fail(up, "no %q follows", end)
+	}
+	t := p.b[p.p : p.p+n]
+	p.p += n + 1
+	return t, nil
+}
+
+func (p *phpParser) boolean(_ string, up, _ int) error {
+	t, err := p.until(';', up)
+	if err == nil && string(t) != "0" && string(t) != "1" {
+		err = p.fail(up, "%q is no boolean", t)
+	}
+	return err
+}
+
+func (p *phpParser) integer(_ string, up, _ int) error {
+	t, err := p.until(';', up)
+	if err != nil {
+		return err
+	}
+	if len(t) > 0 && (t[0] == '-' || t[0] == '+') {
+		t = t[1:]
+	}
+	if !digits(t) {
+		return p.fail(up, "%q is no number", t)
+	}
+	return nil
+}
+
+func digits(t []byte) bool {
+	for _, c := range t {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return len(t) > 0
+}
+
+func (p *phpParser) double(_ string, up, _ int) error {
+	t, err := p.until(';', up)
+	if err != nil {
+		return err
+	}
+	switch string(t) {
+	case "INF", "-INF", "NAN":
+		return nil
+	}
+	if _, err := strconv.ParseFloat(string(t), 64); err != nil && !isRange(err) || len(t) == 0 || bytes.ContainsAny(t, "xXpPnN_") {
+		return p.fail(up, "%q is no number", t)
+	}
+	return nil
+}
+
+func isRange(err error) bool {
+	e, ok := err.(*strconv.NumError)
+	return ok && e.Err == strconv.ErrRange
+}
+
+// length reads "N:" and bounds N by what is left.
+func (p *phpParser) length(up int) (n, start, end int, err error) {
+	start = p.p
+	t, err := p.until(':', up)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	n, aerr := strconv.Atoi(string(t))
+	if aerr != nil || !digits(t) {
+		return 0, 0, 0, p.fail(up, "%q is no length", t)
+	}
+	return n, start, start + len(t), nil
+}
+
+// quoted reads N:"…" with a length in bytes.
+func (p *phpParser) quoted(up int) (Text, error) {
+	n, ls, le, err := p.length(up)
+	if err != nil {
+		return Text{}, err
+	}
+	if err := p.want('"', up); err != nil {
+		return Text{}, err
+	}
+	t := Text{LenStart: ls, LenEnd: le, Start: p.p, Up: up}
+	if n > len(p.b)-p.p {
+		return t, p.fail(up, "a string of %d bytes is cut off", n)
+	}
+	p.p += n
+	t.End = p.p
+	if p.p >= len(p.b) || p.b[p.p] != '"' {
+		p.p = t.Start
+		return t, p.fail(up, "the length %d does not fit the string", n)
+	}
+	p.p++
+	return t, nil
+}
+
+func (p *phpParser) text(step string, up, _ int) error {
+	t, err := p.quoted(up)
+	if err != nil {
+		return err
+	}
+	return p.add(t, step, up)
+}
+
+func (p *phpParser) add(t Text, step string, up int) error {
+	t.Step = step
+	p.out.Texts = append(p.out.Texts, t)
+	if p.p < len(p.b) && p.b[p.p] == ';' {
+		p.p++
+		return nil
+	}
+	return p.fail(up, "no %q follows the string", ';')
+}
+
+// escapedText reads S:N:"…", in which \xx stands for one byte.
+func (p *phpParser) escapedText(step string, up, _ int) error {
+	n, ls, le, err := p.length(up)
+	if err != nil {
+		return err
+	}
+	if err := p.want('"', up); err != nil {
+		return err
+	}
+	t := Text{LenStart: ls, LenEnd: le, Start: p.p, Up: up, Escaped: true}
+	for ; n > 0; n-- {
+		if p.p >= len(p.b) {
+			return p.fail(up, "an escaped string is cut off")
+		}
+		if p.b[p.p] == '\\' {
+			if p.p+2 >= len(p.b) || !isHex(p.b[p.p+1]) || !isHex(p.b[p.p+2]) {
+				return p.fail(up, "no two digits follow the backslash")
+			}
+			p.p += 2
+		}
+		p.p++
+	}
+	t.End = p.p
+	if err := p.want('"', up); err != nil {
+		return err
+	}
+	return p.add(t, step, up)
+}
+
+func isHex(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f'
+}
+
+func (p *phpParser) array(step string, up, depth int) error {
+	n, _, _, err := p.length(up)
+	if err != nil {
+		return err
+	}
+	return p.members(n, step, up, depth, "[", "]")
+}
+
+func (p *phpParser) object(step string, up, depth int) error {
+	if _, err := p.quoted(up); err != nil {
+		return err
+	}
+	if err := p.want(':', up); err != nil {
+		return err
+	}
+	n, _, _, err := p.length(up)
+	if err != nil {
+		return err
+	}
+	return p.members(n, step, up, depth, "->", "")
+}
+
+// members reads {key value …} with n pairs.
+func (p *phpParser) members(n int, step string, up, depth int, open, close string) error {
+	if err := p.want('{', up); err != nil {
+		return err
+	}
+	me := len(p.out.Containers)
+	p.out.Containers = append(p.out.Containers, Container{Step: step, Up: up})
+	for ; n > 0; n-- {
+		if p.p >= len(p.b) {
+			return p.fail(me, "cut off where a key should begin")
+		}
+		start := p.p
+		switch p.b[p.p] {
+		case 'i':
+			if err := p.value("", me, depth+1); err != nil {
+				return err
+			}
+			if err := p.value(open+string(p.b[start+2:p.p-1])+close, me, depth+1); err != nil {
+				return err
+			}
+		case 's', 'S':
+			at := len(p.out.Texts)
+			if err := p.value("", me, depth+1); err != nil {
+				return err
+			}
+			key := &p.out.Texts[at]
+			key.Key = true
+			name := string(p.b[key.Start:key.End])
+			if open == "->" { // "\0Class\0name" and "\0*\0name"
+				name = name[1+lastNUL(name):]
+			}
+			key.Step = open + name + close
+			p.out.Containers[me].keys = append(p.out.Containers[me].keys, *key)
+			if err := p.value(open+name+close, me, depth+1); err != nil {
+				return err
+			}
+		default:
+			return p.fail(me, "%q begins no key", p.b[p.p])
+		}
+	}
+	return p.want('}', me)
+}
+
+func lastNUL(s string) int { return bytes.LastIndexByte([]byte(s), 0) }
+
+// custom reads C:N:"class":M:{payload}.
+func (p *phpParser) custom(step string, up, _ int) error {
+	if _, err := p.quoted(up); err != nil {
+		return err
+	}
+	if err := p.want(':', up); err != nil {
+		return err
+	}
+	n, ls, le, err := p.length(up)
+	if err != nil {
+		return err
+	}
+	if err := p.want('{', up); err != nil {
+		return err
+	}
+	if n > len(p.b)-p.p {
+		return p.fail(up, "a payload of %d bytes is cut off", n)
+	}
+	p.out.Texts = append(p.out.Texts, Text{LenStart: ls, LenEnd: le, Start: p.p, End: p.p + n, Step: step, Up: up, Opaque: true})
+	p.p += n
+	return p.want('}', up)
+}
+
+func (p *phpParser) enum(_ string, up, _ int) error {
+	if _, err := p.quoted(up); err != nil {
+		return err
+	}
+	return p.want(';', up)
+}
+
+// path joins the steps down to a container.
+func (s *Serialized) path(up int) string {
+	if up < 0 {
+		return ""
+	}
+	c := s.Containers[up]
+	return s.path(c.Up) + c.Step
+}
+
+// Path returns how to get to a text from the whole: [widgets][2]->text.
+func (s *Serialized) Path(t Text) string { return s.path(t.Up) + t.Step }
+
+// HasKey reports whether the container of key holds another key of these bytes.
+func (s *Serialized) HasKey(b []byte, key Text, bytes string) bool {
+	if key.Up < 0 {
+		return false
+	}
+	for _, k := range s.Containers[key.Up].keys {
+		if k.Start != key.Start && string(b[k.Start:k.End]) == bytes {
+			return true
+		}
+	}
+	return false
+}

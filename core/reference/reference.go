@@ -1,0 +1,303 @@
+// Package reference finds insecure references in bytes: the scheme http or ws
+// in any letter case, then "://" in any spelling, then an authority.
+//
+// It knows nothing of sites: whose a host is, is for package address to say.
+package reference
+
+import (
+	"encoding/binary"
+	"math/bits"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Reference is one insecure URL at one place. Offsets count bytes.
+type Reference struct {
+	Start     int      // the first letter of the scheme
+	SchemeEnd int      // behind the scheme: where the s goes in
+	HostStart int      // the first byte of the host, behind any user info
+	HostEnd   int      // behind the host
+	PortStart int      // the colon of the port; equal to PortEnd where there is none
+	PortEnd   int      // behind the port
+	Host      string   // the host in plain characters, as written otherwise
+	Port      string   // the port's digits, or ""
+	Spelling  Spelling // how "://" is written
+}
+
+// Secure returns the letter that makes the scheme secure, in the letter case of
+// the original.
+func (r Reference) Secure(b []byte) string {
+	if c := b[r.SchemeEnd-1]; c >= 'A' && c <= 'Z' {
+		return "S"
+	}
+	return "s"
+}
+
+// Find calls visit for each insecure reference of b, from the first to the
+// last, until visit returns false. It costs little more than looking for four
+// letters where there is none.
+func Find(b []byte, visit func(Reference) bool) {
+	for p := 0; ; {
+		end := nextScheme(b, p)
+		if end < 0 {
+			return
+		}
+		p = end
+		if r, ok := parse(b, end); ok {
+			if !visit(r) {
+				return
+			}
+			p = max(p, r.HostEnd)
+		}
+	}
+}
+
+// Has reports whether b holds any insecure reference.
+func Has(b []byte) bool {
+	found := false
+	Find(b, func(Reference) bool { found = true; return false })
+	return found
+}
+
+const (
+	ones  = 0x0101010101010101
+	highs = 0x8080808080808080
+)
+
+// equalBytes returns a word with the high bit set in (at least) each byte of x
+// that equals c. Bytes above a true match may be reported falsely; the caller
+// looks again.
+func equalBytes(x uint64, c byte) uint64 {
+	x ^= ones * uint64(c)
+	return (x - ones) & ^x & highs
+}
+
+// nextScheme returns the position behind the next "http" or "ws" (any letter
+// case) at or after from that a colon in some spelling can follow, or -1. It
+// looks at eight bytes at a time for the pairs "tp" and "ws".
+func nextScheme(b []byte, from int) int {
+	p := from
+	for ; p+9 <= len(b); p += 8 {
+		x := binary.LittleEndian.Uint64(b[p:]) | ones*0x20
+		y := binary.LittleEndian.Uint64(b[p+1:]) | ones*0x20
+		m := equalBytes(x, 't')&equalBytes(y, 'p') | equalBytes(x, 'w')&equalBytes(y, 's')
+		for ; m != 0; m &= m - 1 {
+			if end := p + bits.TrailingZeros64(m)/8 + 2; isScheme(b, end) {
+				return end
+			}
+		}
+	}
+	for ; p+2 < len(b); p++ {
+		if isScheme(b, p+2) {
+			return p + 2
+		}
+	}
+	return -1
+}
+
+// isScheme reports whether a whole insecure scheme ends at end and something
+// that can be a colon follows.
+func isScheme(b []byte, end int) bool {
+	if end >= len(b) || b[end] != ':' && escapes[b[end]].bit == 0 {
+		return false
+	}
+	start := end - 4
+	if c := b[end-1] | 0x20; c == 's' && b[end-2]|0x20 == 'w' {
+		start = end - 2
+	} else if start < 0 || c != 'p' || b[start]|0x20 != 'h' || b[start+1]|0x20 != 't' || b[start+2]|0x20 != 't' {
+		return false
+	}
+	return startsWord(b, start)
+}
+
+// startsWord reports whether a scheme that begins at p is whole: nothing that
+// could be a part of it stands before, or what stands there ends an escape (the
+// n of \n, the D of %3D).
+func startsWord(b []byte, p int) bool {
+	if p == 0 || !isAlnum(b[p-1]) {
+		return true
+	}
+	back := func(n int) byte {
+		if p-n < 0 {
+			return 0
+		}
+		return b[p-n]
+	}
+	hex := func(n int) bool {
+		for ; n > 0; n-- {
+			if _, ok := hexDigit(back(n)); !ok {
+				return false
+			}
+		}
+		return true
+	}
+	switch {
+	case back(2) == '\\':
+		return strings.IndexByte("nrtbfv0", b[p-1]) >= 0
+	case hex(2):
+		q := 3
+		for back(q) == '5' && back(q+1) == '2' { // %25…3D
+			q += 2
+		}
+		if back(q) == '%' || back(3) == 'x' && back(4) == '\\' || back(3) == '\\' {
+			return true
+		}
+		// \u0022, and u0022 where somebody stripped the backslash
+		return hex(4) && back(3) == '0' && back(4) == '0' && back(5) == 'u'
+	}
+	return false
+}
+
+// parse reads the reference whose scheme ends at schemeEnd.
+func parse(b []byte, schemeEnd int) (Reference, bool) {
+	r := Reference{SchemeEnd: schemeEnd, Start: schemeEnd - 4}
+	if b[schemeEnd-1]|0x20 == 's' {
+		r.Start = schemeEnd - 2
+	}
+	p := schemeEnd
+	for _, want := range "://" {
+		if p >= len(b) {
+			return r, false
+		}
+		c, end, how := unit(b, p)
+		if c != want {
+			return r, false
+		}
+		r.Spelling |= how
+		p = end
+	}
+	if at := userInfoEnd(b, p); at > 0 {
+		p = at
+	}
+	return r, r.readHost(b, p) && r.readPort(b)
+}
+
+// userInfoMax bounds the look-ahead for an @.
+const userInfoMax = 256
+
+// userInfoEnd returns the position behind the last @ of the authority that
+// begins at p, or 0 where it has none.
+func userInfoEnd(b []byte, p int) (at int) {
+	for limit := min(len(b), p+userInfoMax); p < limit; {
+		c, end, _ := unit(b, p)
+		if c <= ' ' || strings.ContainsRune(`/?#\"'<>()[]{}|^`+"`,", c) {
+			break
+		}
+		if c == '@' {
+			at = end
+		}
+		p = end
+	}
+	return at
+}
+
+// readHost reads the host at p: a name, or an IPv6 address in brackets.
+func (r *Reference) readHost(b []byte, p int) bool {
+	r.HostStart = p
+	var host strings.Builder
+	bracket := false
+	for p < len(b) && host.Len() < 256 {
+		c, end, _ := unit(b, p)
+		switch {
+		case c == '[' && p == r.HostStart:
+			bracket = true
+		case c == ']' && bracket:
+			host.WriteRune(c)
+			r.Host, r.HostEnd = host.String(), end
+			return true
+		case c == ':' && bracket:
+		case !hostRune(c):
+			goto done
+		}
+		if c == utf8.RuneError {
+			goto done
+		}
+		host.WriteRune(c)
+		p = end
+	}
+done:
+	// A dot alone may end a name; what else stands there is a sentence's.
+	r.Host, r.HostEnd = strings.TrimRight(host.String(), "-_"), p
+	if strings.HasSuffix(r.Host, "..") {
+		r.Host = strings.TrimRight(r.Host, ".")
+	}
+	return r.Host != "" && !bracket && strings.Trim(r.Host, ".-_") != ""
+}
+
+// hostRune reports whether c can be part of a host name, in the wide sense of
+// IDNA with its full stops of other scripts.
+func hostRune(c rune) bool {
+	if c < utf8.RuneSelf {
+		return isAlnum(byte(c)) || c == '-' || c == '.' || c == '_'
+	}
+	return unicode.IsLetter(c) || unicode.IsMark(c) || unicode.IsDigit(c) || c == '\u3002' || c == '\uff0e' || c == '\u200d'
+}
+
+// readPort reads ":digits" behind the host. What follows a colon and is not
+// digits alone makes the reference no URL; a colon alone is punctuation.
+func (r *Reference) readPort(b []byte) bool {
+	r.PortStart, r.PortEnd = r.HostEnd, r.HostEnd
+	if r.HostEnd >= len(b) {
+		return true
+	}
+	c, p, _ := unit(b, r.HostEnd)
+	if c != ':' {
+		return true
+	}
+	var digits []byte
+	for p < len(b) && len(digits) < 8 {
+		c, end, _ := unit(b, p)
+		if c < '0' || c > '9' {
+			if len(digits) > 0 && hostRune(c) && c != '.' {
+				return false
+			}
+			break
+		}
+		digits = append(digits, byte(c))
+		p = end
+	}
+	if len(digits) > 0 {
+		r.Port, r.PortEnd = string(digits), p
+	}
+	return true
+}
+
+// pathMax bounds how much of a reference's path is read.
+const pathMax = 2048
+
+// Tail returns what follows the authority in plain characters (path, query,
+// fragment), as far as the reference's own spelling carries it.
+func (r Reference) Tail(b []byte) string {
+	var tail strings.Builder
+	for p := r.PortEnd; p < len(b) && tail.Len() < pathMax; {
+		c, end, how := unit(b, p)
+		if c <= ' ' || c == utf8.RuneError || strings.ContainsRune("\"'<>\\`{}|^", c) {
+			break
+		}
+		if tail.Len() == 0 && c != '/' && c != '?' && c != '#' {
+			break
+		}
+		// An encoded URL inside another one ends at the outer one's next separator.
+		if how == 0 && r.Spelling&Percent != 0 && strings.ContainsRune("&;#)", c) {
+			break
+		}
+		// An escape that the reference's spelling does not use belongs to its path.
+		if how&Percent != 0 && r.Spelling&Percent == 0 {
+			tail.Write(b[p:end])
+		} else {
+			tail.WriteRune(c)
+		}
+		p = end
+	}
+	return strings.TrimRight(tail.String(), ").,;")
+}
+
+// Text returns the reference in plain spelling, for a person to read.
+func (r Reference) Text(b []byte) string {
+	s := strings.ToLower(string(b[r.Start:r.SchemeEnd])) + "://" + r.Host
+	if r.Port != "" {
+		s += ":" + r.Port
+	}
+	return s + r.Tail(b)
+}

@@ -1,0 +1,62 @@
+package rewrite
+
+// Reason says why something was left alone.
+type Reason string
+
+// The reasons. The first group is settled, the second needs a person.
+const (
+	Linked     Reason = "linked"     // another host, which a page does not load
+	Standard   Reason = "standard"   // the name of a standard
+	Identifier Reason = "identifier" // a permanent identifier
+	LookAlike  Reason = "look-alike" // a host that only looks like the site's
+	Kept       Reason = "kept"       // the user's decision
+	Cached     Reason = "cached"     // a cached copy, made anew by the system
+
+	OtherPort Reason = "other-port" // the site's host on a port of its own
+	Outside   Reason = "outside"    // the site's host, outside its folder
+	Subdomain Reason = "sub-domain" // a name below the site's that was not named
+	Private   Reason = "private"    // a leftover of development
+	NoHTTPS   Reason = "no-https"   // loaded from a host without HTTPS
+	NoVerdict Reason = "no-verdict" // loaded from a host nobody could ask
+	Possible  Reason = "possible"   // another host, which a script may load
+	Unsound   Reason = "unsound"    // looks serialized and cannot be read
+	Opaque    Reason = "opaque"     // a class's own format
+	KeyTaken  Reason = "key-taken"  // the rewritten array key exists already
+	TooDeep   Reason = "too-deep"   // envelopes nested past the limit
+	TooLong   Reason = "too-long"   // would outgrow its column
+	NoKey     Reason = "no-key"     // its table has no key to find the row again
+	InFile    Reason = "file"       // stands in a file
+)
+
+// reasons is the one table of reasons: their words and whether a person must act.
+var reasons = map[Reason]struct {
+	words  string
+	person bool
+}{
+	Linked:     {"other hosts, only linked, not loaded", false},
+	Standard:   {"names of standards, not addresses", false},
+	Identifier: {"permanent identifiers", false},
+	LookAlike:  {"look-alike hosts, not this site", false},
+	Kept:       {"other hosts, left by your decision", false},
+	Cached:     {"cached copies, made anew by the system", false},
+	OtherPort:  {"this host on another port: another origin", true},
+	Outside:    {"this host, outside the site's folder", true},
+	Subdomain:  {"sub-domains not named; add them if they are yours", true},
+	Private:    {"private addresses, left from development", true},
+	NoHTTPS:    {"loaded from hosts without HTTPS", true},
+	NoVerdict:  {"loaded from hosts that could not be asked", true},
+	Possible:   {"other hosts that a script may load", true},
+	Unsound:    {"serialized values that are not sound", true},
+	Opaque:     {"inside a class's own format", true},
+	KeyTaken:   {"array keys whose secure form exists already", true},
+	TooDeep:    {"envelopes nested too deep", true},
+	TooLong:    {"values that would outgrow their column", true},
+	NoKey:      {"rows of tables without a key", true},
+	InFile:     {"in files of theme and plugins", true},
+}
+
+// Words returns the reason as a person reads it.
+func (r Reason) Words() string { return reasons[r].words }
+
+// NeedsPerson reports whether somebody must act on it.
+func (r Reason) NeedsPerson() bool { return reasons[r].person }

@@ -1,0 +1,196 @@
+package sheet
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// JournalHeader is the first line of a journal.
+type JournalHeader struct {
+	Format   string `json:"format"`
+	Version  int    `json:"version"`
+	Tool     string `json:"tool"`
+	ID       string `json:"id"`
+	Time     string `json:"time"`
+	Sheet    string `json:"sheet"` // the ID of the sheet that is carried out
+	Site     string `json:"site"`
+	Database string `json:"database"`
+}
+
+// Entry is the full value of one cell before its change.
+type Entry struct {
+	Table  string  `json:"table"`
+	Key    []Value `json:"key"`
+	Column string  `json:"column"`
+	Before Value   `json:"before"`
+	After  string  `json:"after"` // Hash of the value after
+}
+
+// Skip names a cell that was not changed, and why.
+type Skip struct {
+	Table  string  `json:"table"`
+	Key    []Value `json:"key"`
+	Column string  `json:"column"`
+	Why    string  `json:"why"`
+}
+
+// Mark is a milestone of a journal.
+type Mark string
+
+// The marks.
+const (
+	Committed Mark = "committed" // the batch before is in the database
+	Finished  Mark = "finished"  // the whole sheet is carried out
+	Undone    Mark = "undone"    // everything was put back
+)
+
+// Record is one line of a journal; one field is set (Batch goes with entries).
+type Record struct {
+	Header *JournalHeader `json:"journal,omitempty"`
+	Entry  *Entry         `json:"entry,omitempty"`
+	Skip   *Skip          `json:"skip,omitempty"`
+	Mark   Mark           `json:"mark,omitempty"`
+	Time   string         `json:"time,omitempty"`
+	Left   int            `json:"left,omitempty"` // with Undone: cells left as others changed them
+}
+
+// A journal is a row of blocks. Each is a Zstandard frame, and before it stands
+// a skippable frame (RFC 8878 §3.1.2) of 12 bytes: the length of the frame and
+// its CRC-32. So a block that was cut off by a crash is told from a whole one,
+// and `zstd -d` reads the file as it is.
+const (
+	guardMagic = 0x184D2A5E
+	guardSize  = 8 + 12
+	maxBlock   = 1 << 30
+)
+
+var crcTable = crc32.MakeTable(crc32.Castagnoli)
+
+// EncodeBlock returns the records as one block to be appended to a journal.
+func EncodeBlock(records ...Record) ([]byte, error) {
+	var plain bytes.Buffer
+	for _, r := range records {
+		b, err := marshal(r)
+		if err != nil {
+			return nil, err
+		}
+		plain.Write(b)
+		plain.WriteByte('\n')
+	}
+	frame := blockEncoder.EncodeAll(plain.Bytes(), nil)
+	block := make([]byte, guardSize, guardSize+len(frame))
+	binary.LittleEndian.PutUint32(block[0:], guardMagic)
+	binary.LittleEndian.PutUint32(block[4:], 12)
+	binary.LittleEndian.PutUint64(block[8:], uint64(len(frame)))
+	binary.LittleEndian.PutUint32(block[16:], crc32.Checksum(frame, crcTable))
+	return append(block, frame...), nil
+}
+
+var blockEncoder = func() *zstd.Encoder {
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		panic(err) // only wrong options do that
+	}
+	return z
+}()
+
+// ErrTorn says that a journal ends in a block that was not written to its end:
+// what came before is whole.
+var ErrTorn = errors.New("the journal's last block is torn")
+
+// Block is one block of a journal and where it stands.
+type Block struct {
+	Offset, Size int64
+	Records      []Record
+}
+
+// EachBlock reads a journal block by block and returns where the last whole one
+// ends. A torn tail gives ErrTorn; the caller may cut it off there. Other errors
+// say what is wrong with the journal.
+func EachBlock(r io.Reader, visit func(Block) error) (end int64, err error) {
+	return eachBlock(r, false, visit)
+}
+
+// eachBlock is EachBlock; inside says that r does not begin with the header.
+func eachBlock(r io.Reader, inside bool, visit func(Block) error) (end int64, err error) {
+	in := bufio.NewReaderSize(r, 1<<16)
+	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*maxBlock))
+	if err != nil {
+		return 0, err
+	}
+	defer z.Close()
+	for first := !inside; ; first = false {
+		var guard [guardSize]byte
+		n, err := io.ReadFull(in, guard[:])
+		switch {
+		case errors.Is(err, io.EOF):
+			return end, nil
+		case errors.Is(err, io.ErrUnexpectedEOF):
+			return end, ErrTorn
+		case err != nil:
+			return end, err
+		}
+		size := binary.LittleEndian.Uint64(guard[8:])
+		if binary.LittleEndian.Uint32(guard[:]) != guardMagic || size > maxBlock {
+			if first {
+				return 0, errors.New("is not a journal")
+			}
+			return end, ErrTorn
+		}
+		frame, err := io.ReadAll(io.LimitReader(in, int64(size)))
+		if err != nil {
+			return end, err
+		}
+		if uint64(len(frame)) < size || crc32.Checksum(frame, crcTable) != binary.LittleEndian.Uint32(guard[16:]) {
+			return end, ErrTorn
+		}
+		plain, err := z.DecodeAll(frame, nil)
+		if err != nil {
+			return end, fmt.Errorf("the block at byte %d: %w", end, err)
+		}
+		b := Block{Offset: end, Size: int64(n) + int64(size)}
+		for line := range bytes.Lines(plain) {
+			var rec Record
+			if err := json.Unmarshal(line, &rec); err != nil {
+				return end, fmt.Errorf("the block at byte %d: %w", end, err)
+			}
+			b.Records = append(b.Records, rec)
+		}
+		if first {
+			if len(b.Records) == 0 || b.Records[0].Header == nil || b.Records[0].Header.Format != journalFormat {
+				return 0, errors.New("is not a journal")
+			}
+			if v := b.Records[0].Header.Version; v != Version {
+				return 0, fmt.Errorf("is a journal of version %d; this program reads version %d", v, Version)
+			}
+		}
+		if err := visit(b); err != nil {
+			return end, err
+		}
+		end += b.Size
+	}
+}
+
+// NewJournalHeader fills in format and version.
+func NewJournalHeader(h JournalHeader) *JournalHeader {
+	h.Format, h.Version = journalFormat, Version
+	return &h
+}
+
+// ReadAt reads the records of a block again.
+func (b Block) ReadAt(r io.ReaderAt) ([]Record, error) {
+	var records []Record
+	_, err := eachBlock(io.NewSectionReader(r, b.Offset, b.Size), b.Offset > 0, func(b Block) error {
+		records = b.Records
+		return nil
+	})
+	return records, err
+}

@@ -1,0 +1,337 @@
+// Package sheet knows the two formats that a change leaves on disk: the change
+// sheet, which says exactly what is to be changed, and the journal, which holds
+// what stood there before. Both are JSON Lines inside Zstandard (RFC 8878), so
+// that `zstd -d` and `jq` read them.
+package sheet
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"unicode/utf8"
+
+	"github.com/klauspost/compress/zstd"
+
+	"trimlantern/core/rewrite"
+)
+
+// Version is the version of both formats.
+const Version = 1
+
+// maxLine bounds one line: a cell of MariaDB's largest column, escaped.
+const maxLine = 256 << 20
+
+// Header is the first line of a change sheet.
+type Header struct {
+	Format   string   `json:"format"` // "trimlantern change sheet"
+	Version  int      `json:"version"`
+	Tool     string   `json:"tool"`
+	ID       string   `json:"id"` // names the sheet; journals refer to it
+	Time     string   `json:"time"`
+	Site     string   `json:"site"`
+	Also     []string `json:"also,omitempty"`
+	Layout   string   `json:"layout"`
+	Database string   `json:"database"` // identity, without secrets
+	Prefix   string   `json:"prefix"`
+}
+
+const (
+	sheetFormat   = "trimlantern change sheet"
+	journalFormat = "trimlantern journal"
+)
+
+// Value is bytes that may be any: in JSON a string where they are UTF-8, else
+// {"base64": …}.
+type Value []byte
+
+// MarshalJSON writes the value.
+func (v Value) MarshalJSON() ([]byte, error) {
+	if utf8.Valid(v) {
+		return marshal(string(v))
+	}
+	return marshal(struct {
+		B []byte `json:"base64"`
+	}{v})
+}
+
+// UnmarshalJSON reads the value.
+func (v *Value) UnmarshalJSON(b []byte) error {
+	if len(b) > 0 && b[0] == '"' {
+		var s string
+		err := json.Unmarshal(b, &s)
+		*v = Value(s)
+		return err
+	}
+	var w struct {
+		B []byte `json:"base64"`
+	}
+	err := json.Unmarshal(b, &w)
+	*v = w.B
+	return err
+}
+
+// marshal is json.Marshal without the escapes that only HTML needs.
+func marshal(v any) ([]byte, error) {
+	var buf bytes.Buffer
+	e := json.NewEncoder(&buf)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return nil, err
+	}
+	return bytes.TrimSuffix(buf.Bytes(), []byte("\n")), nil
+}
+
+// Edit is one edit of a cell, in bytes of the value before.
+type Edit struct {
+	At  int   `json:"at"`
+	Out Value `json:"out,omitempty"`
+	In  Value `json:"in,omitempty"`
+}
+
+// Edits converts the edits of a rewriting for a sheet.
+func Edits(edits []rewrite.Edit) []Edit {
+	out := make([]Edit, len(edits))
+	for i, e := range edits {
+		out[i] = Edit{At: e.Offset, Out: Value(e.Removed), In: Value(e.Inserted)}
+	}
+	return out
+}
+
+// Cell is the proposed change of one cell.
+type Cell struct {
+	Table      string         `json:"table"`
+	Key        []Value        `json:"key"` // in the order of the table's key columns
+	Column     string         `json:"column"`
+	Size       int            `json:"size"`   // of the value before, in bytes
+	Before     string         `json:"before"` // Hash of the value before
+	After      string         `json:"after"`  // and after
+	Edits      []Edit         `json:"edits"`
+	References int            `json:"references"`
+	Hosts      map[string]int `json:"hosts"`
+	Address    bool           `json:"address,omitempty"` // one of the site's own addresses: applied last
+}
+
+// Apply makes the cell's edits and checks both hashes.
+func (c *Cell) Apply(before []byte) ([]byte, error) {
+	if Hash(before) != c.Before {
+		return nil, ErrChanged
+	}
+	edits := make([]rewrite.Edit, len(c.Edits))
+	for i, e := range c.Edits {
+		edits[i] = rewrite.Edit{Offset: e.At, Removed: string(e.Out), Inserted: string(e.In)}
+	}
+	after, err := rewrite.Apply(before, edits)
+	if err != nil {
+		return nil, err
+	}
+	if Hash(after) != c.After {
+		return nil, fmt.Errorf("the edits of %s.%s do not give the value that the sheet promises", c.Table, c.Column)
+	}
+	return after, nil
+}
+
+// ErrChanged says that a value is not the one that was seen before.
+var ErrChanged = errors.New("changed since")
+
+// Left is something that was left alone.
+type Left struct {
+	Reason rewrite.Reason `json:"reason"`
+	Table  string         `json:"table,omitempty"`
+	Key    []Value        `json:"key,omitempty"`
+	Column string         `json:"column,omitempty"`
+	Label  string         `json:"label,omitempty"` // the row in words: a setting's name, a page's title
+	File   string         `json:"file,omitempty"`
+	Line   int            `json:"line,omitempty"`
+	Path   string         `json:"path,omitempty"`
+	Host   string         `json:"host,omitempty"`
+	URL    string         `json:"url,omitempty"`
+	Use    string         `json:"use,omitempty"`
+	Note   string         `json:"note,omitempty"`
+	Count  int            `json:"count"`
+}
+
+// TableCount is what preview counted in one table.
+type TableCount struct {
+	Table      string `json:"table"`
+	Rows       int64  `json:"rows"`  // rows of the table
+	Read       int64  `json:"read"`  // rows that the database handed over to be looked at
+	Cells      int    `json:"cells"` // cells to change
+	References int    `json:"references"`
+}
+
+// Summary is the last line of a sheet: without it the sheet was cut off.
+type Summary struct {
+	Tables     []TableCount           `json:"tables"`
+	Rows       int64                  `json:"rows"`
+	Cells      int                    `json:"cells"`
+	References int                    `json:"references"`
+	Hosts      map[string]int         `json:"hosts"`
+	Left       map[rewrite.Reason]int `json:"left"`
+	SHA256     string                 `json:"sha256"` // of all lines before this one
+}
+
+// Hash names a value: SHA-256, in hexadecimal.
+func Hash(b []byte) string {
+	h := sha256.Sum256(b)
+	return hex.EncodeToString(h[:])
+}
+
+// line is one line of a sheet; exactly one field is set.
+type line struct {
+	Header *Header  `json:"sheet,omitempty"`
+	Cell   *Cell    `json:"cell,omitempty"`
+	Left   *Left    `json:"left,omitempty"`
+	End    *Summary `json:"end,omitempty"`
+}
+
+// Writer writes a change sheet.
+type Writer struct {
+	z   *zstd.Encoder
+	sum hash.Hash
+}
+
+// NewWriter begins a sheet with its header.
+func NewWriter(w io.Writer, h Header) (*Writer, error) {
+	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	if err != nil {
+		return nil, err
+	}
+	h.Format, h.Version = sheetFormat, Version
+	s := &Writer{z: z, sum: sha256.New()}
+	return s, s.put(line{Header: &h})
+}
+
+func (s *Writer) put(l line) error {
+	b, err := marshal(l)
+	if err != nil {
+		return err
+	}
+	b = append(b, '\n')
+	s.sum.Write(b)
+	_, err = s.z.Write(b)
+	return err
+}
+
+// Cell adds a change.
+func (s *Writer) Cell(c Cell) error { return s.put(line{Cell: &c}) }
+
+// Left adds something left alone.
+func (s *Writer) Left(l Left) error { return s.put(line{Left: &l}) }
+
+// Close ends the sheet with its summary, to which it adds the checksum.
+func (s *Writer) Close(sum Summary) error {
+	sum.SHA256 = hex.EncodeToString(s.sum.Sum(nil))
+	if err := s.put(line{End: &sum}); err != nil {
+		return err
+	}
+	return s.z.Close()
+}
+
+// Reader reads a change sheet from the first line to the last.
+type Reader struct {
+	Header Header
+	End    *Summary // set when the end was reached and its checksum fits
+	lines  *bufio.Reader
+	z      *zstd.Decoder
+	sum    hash.Hash
+	n      int
+}
+
+// NewReader reads the header. The error says what is wrong with the sheet.
+func NewReader(r io.Reader) (*Reader, error) {
+	z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
+	if err != nil {
+		return nil, err
+	}
+	s := &Reader{lines: bufio.NewReaderSize(z, 1<<16), z: z, sum: sha256.New()}
+	l, err := s.next()
+	switch {
+	case errors.Is(err, io.EOF):
+		err = errors.New("is empty")
+	case err == nil && (l.Header == nil || l.Header.Format != sheetFormat):
+		err = errors.New("is not a change sheet")
+	case err == nil && l.Header.Version != Version:
+		err = fmt.Errorf("is a change sheet of version %d; this program reads version %d: make a new preview", l.Header.Version, Version)
+	}
+	if err != nil {
+		z.Close()
+		return nil, err
+	}
+	s.Header = *l.Header
+	return s, nil
+}
+
+// Close gives back what the reader holds.
+func (s *Reader) Close() { s.z.Close() }
+
+func (s *Reader) next() (line, error) {
+	var l line
+	b, err := readLine(s.lines)
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			err = fmt.Errorf("cannot be read behind line %d: %w", s.n, err)
+		}
+		return l, err
+	}
+	s.n++
+	before := s.sum.Sum(nil)
+	s.sum.Write(b)
+	if err := json.Unmarshal(b, &l); err != nil {
+		return l, fmt.Errorf("line %d is broken: %w", s.n, err)
+	}
+	if l.End != nil && l.End.SHA256 != hex.EncodeToString(before) {
+		return l, errors.New("was changed by hand: its checksum does not fit; make a new preview")
+	}
+	return l, nil
+}
+
+func readLine(r *bufio.Reader) ([]byte, error) {
+	var out []byte
+	for {
+		part, err := r.ReadSlice('\n')
+		out = append(out, part...)
+		switch {
+		case err == nil:
+			return out, nil
+		case errors.Is(err, bufio.ErrBufferFull):
+			if len(out) > maxLine {
+				return nil, errors.New("a line is too long")
+			}
+		case errors.Is(err, io.EOF) && len(out) > 0:
+			return nil, io.ErrUnexpectedEOF
+		default:
+			return nil, err
+		}
+	}
+}
+
+// Each calls the functions for the cells and for what was left, to the end of
+// the sheet. It returns an error where the sheet is cut off or was changed. A nil
+// function is not called.
+func (s *Reader) Each(cell func(*Cell) error, left func(*Left) error) error {
+	for {
+		l, err := s.next()
+		switch {
+		case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+			return fmt.Errorf("is cut off behind line %d; make a new preview", s.n)
+		case err != nil:
+			return err
+		case l.End != nil:
+			s.End = l.End
+			return nil
+		case l.Cell != nil && cell != nil:
+			err = cell(l.Cell)
+		case l.Left != nil && left != nil:
+			err = left(l.Left)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}

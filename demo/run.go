@@ -1,0 +1,352 @@
+package demo
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/reference"
+)
+
+// initArgs is the command line that makes the demo's site file.
+func (s *server) initArgs() []string {
+	return []string{"init", "--site", "https://" + host, "--also", www, "--files", "theme", "--ca", "ca.pem",
+		"--resolve", "*:80:" + s.Plain, "--resolve", "*:443:" + s.TLS, "."}
+}
+
+// Stay lays the site out in dir, a folder that is not there yet or is empty, and
+// serves it until ctx ends.
+func Stay(ctx context.Context, dir string, out io.Writer) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	if entries, err := os.ReadDir(dir); err != nil || len(entries) > 0 {
+		return errors.Join(err, fmt.Errorf("the folder %s is not empty; name a new one", dir))
+	}
+	if err := layOut(dir); err != nil {
+		return err
+	}
+	s, err := start(dir)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	fmt.Fprintf(out, `Tern Rock Light is laid out in %[1]s and served on this machine alone:
+HTTP at %[2]s, HTTPS at %[3]s, until you press Ctrl-C.
+
+In another terminal:
+  cd %[1]s
+  trimlantern %[4]s
+  trimlantern scan
+  trimlantern preview
+  trimlantern apply
+  trimlantern scan
+  trimlantern status
+  trimlantern undo
+
+In a browser (a throw-away profile that trusts the demo's own certificate):
+  chromium --user-data-dir="$(mktemp -d)" --ignore-certificate-errors \
+    --host-resolver-rules="MAP *.example:443 %[3]s, MAP *.example:80 %[2]s" \
+    https://ternrock.example/
+`, dir, s.Plain, s.TLS, commandLine(s.initArgs()))
+	<-ctx.Done()
+	return nil
+}
+
+// commandLine writes arguments as one types them in a shell.
+func commandLine(args []string) string {
+	quoted := slices.Clone(args)
+	for i, a := range quoted {
+		if strings.ContainsAny(a, "* '\"$|&;<>()") {
+			quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(quoted, " ")
+}
+
+type road struct {
+	ctx   context.Context
+	self  string
+	dir   string
+	out   io.Writer
+	color bool
+	srv   *server
+}
+
+// Run walks the whole road in a temporary folder with the program at self. It
+// fails where anything does not come out as it must.
+func Run(ctx context.Context, self string, out io.Writer, color bool) error {
+	began := time.Now()
+	dir, err := os.MkdirTemp("", "ternrock-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }() // what is left is in the temporary folder
+	if err := layOut(dir); err != nil {
+		return err
+	}
+	srv, err := start(dir)
+	if err != nil {
+		return err
+	}
+	defer srv.close()
+	r := &road{ctx: ctx, self: self, dir: dir, out: out, color: color, srv: srv}
+	if err := r.walk(); err != nil {
+		return err
+	}
+	r.say(fmt.Sprintf("All of it came out as it must, in %.1f seconds. Try it by hand: trimlantern demo --stay ternrock", time.Since(began).Seconds()))
+	return nil
+}
+
+func (r *road) walk() error {
+	r.say("Tern Rock Light, a made-up museum: its website is served over HTTP and HTTPS on this machine, and its pages are full of http:// addresses.")
+	before, err := r.snapshot()
+	if err != nil {
+		return err
+	}
+	insecure, err := r.insecureOn("/")
+	if err != nil {
+		return err
+	}
+	if insecure < 10 {
+		return fmt.Errorf("the front page has only %d insecure addresses to begin with", insecure)
+	}
+	for _, step := range []struct {
+		say  string
+		do   func() error
+		args []string
+		code int
+	}{
+		{say: "First the site file: which site, which database, which files.", args: r.srv.initArgs(), code: 0},
+		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
+		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
+		{say: "Carry out exactly that.", args: []string{"apply"}, code: 1},
+		{say: "What needs a person, a person does now: in the theme, two addresses get their s; the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},
+		{say: "And now?", args: []string{"scan"}, code: 0},
+		{args: []string{"status"}, code: 0},
+	} {
+		if step.say != "" {
+			r.say(step.say)
+		}
+		if step.do != nil {
+			err = step.do()
+		} else {
+			err = r.command(step.code, step.args...)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	left, err := r.insecureOn("/")
+	if err != nil {
+		return err
+	}
+	if left > 0 {
+		return fmt.Errorf("the front page still has %d insecure addresses", left)
+	}
+	r.say(fmt.Sprintf("The front page had %d insecure addresses and has none. Changed your mind? All of it goes back.", insecure))
+	if err := r.command(0, "undo"); err != nil {
+		return err
+	}
+	return r.compare(before)
+}
+
+// say writes what happens next.
+func (r *road) say(s string) {
+	line, out := "#", ""
+	for _, word := range strings.Fields(s) {
+		if len(line)+1+len(word) > 78 {
+			out += line + "\n"
+			line = "#"
+		}
+		line += " " + word
+	}
+	out += line
+	if r.color {
+		out = "\x1b[36m" + out + "\x1b[0m"
+	}
+	fmt.Fprintf(r.out, "\n%s\n", out)
+}
+
+// command runs the program as a user would and wants an exit code.
+func (r *road) command(code int, args ...string) error {
+	prompt := "$ trimlantern " + commandLine(args)
+	for _, flag := range []string{" --files", " --resolve"} { // long lines are typed in parts
+		prompt = strings.Replace(prompt, flag, " \\\n    "+strings.TrimSpace(flag), 1)
+	}
+	if r.color {
+		prompt = "\x1b[1m" + prompt + "\x1b[0m"
+	}
+	fmt.Fprintf(r.out, "\n%s\n", prompt)
+	c := exec.CommandContext(r.ctx, r.self, args...)
+	c.Dir, c.Stdout, c.Stderr = r.dir, r.out, r.out
+	err := c.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return err
+	}
+	if got := c.ProcessState.ExitCode(); got != code {
+		return fmt.Errorf("trimlantern %s ended with %d and should have with %d", args[0], got, code)
+	}
+	return nil
+}
+
+// mend does what preview left to a person, as an editor would.
+func (r *road) mend() error {
+	for _, m := range []struct{ file, from, to string }{
+		{"theme/header.html", "http://" + fonts, "https://" + fonts},
+		{"theme/footer.html", "http://" + www, "https://" + www},
+	} {
+		path := filepath.Join(r.dir, m.file)
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		after := strings.Replace(string(b), m.from, m.to, 1)
+		if after == string(b) {
+			return fmt.Errorf("%s does not hold %s", m.file, m.from)
+		}
+		if err := os.WriteFile(path, []byte(after), 0o644); err != nil {
+			return err
+		}
+		fmt.Fprintf(r.out, "  %s: %s now with https\n", m.file, strings.TrimPrefix(m.from, "http://"))
+	}
+	for _, edit := range edits {
+		fmt.Fprintf(r.out, "  %s\n", edit.words)
+		if _, err := r.srv.db.ExecContext(r.ctx, edit.sql, edit.args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// edits are what the museum's editor does in the database.
+var edits = []struct {
+	words, sql string
+	args       []any
+}{
+	{"page “Tides and crossing times”: the chart comes from " + host + " now",
+		`UPDATE tr_posts SET post_content = replace(post_content, ?, ?) WHERE post_name = 'tides'`,
+		[]any{"http://" + charts + "/today.svg", "https://" + host + "/media/tide-chart.svg"}},
+	{"setting broken_import: removed", `DELETE FROM tr_options WHERE option_name = 'broken_import'`, nil},
+}
+
+// snapshot returns every row of the database as text.
+func (r *road) snapshot() ([]string, error) {
+	var out []string
+	for _, table := range []string{"tr_comments", "tr_options", "tr_postmeta", "tr_posts", "tr_users"} {
+		rows, err := r.srv.db.QueryContext(r.ctx, "SELECT * FROM "+table+" ORDER BY 1")
+		if err != nil {
+			return nil, err
+		}
+		lines, err := scanAll(rows, table)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, lines...)
+	}
+	return out, nil
+}
+
+func scanAll(rows *sql.Rows, table string) ([]string, error) {
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for rows.Next() {
+		values := make([]any, len(columns))
+		for i := range values {
+			values[i] = new(any)
+		}
+		if err := rows.Scan(values...); err != nil {
+			return nil, err
+		}
+		line := table
+		for _, v := range values {
+			line += fmt.Sprintf("\x00%T %v", *v.(*any), *v.(*any))
+		}
+		out = append(out, line)
+	}
+	return out, rows.Err()
+}
+
+// compare holds the database after undo against the one before: it must be the
+// same but for what the editor did.
+func (r *road) compare(before []string) error {
+	after, err := r.snapshot()
+	if err != nil {
+		return err
+	}
+	var want []string
+	for _, row := range before {
+		if strings.Contains(row, "broken_import") {
+			continue
+		}
+		want = append(want, strings.Replace(row, "http://"+charts+"/today.svg", "https://"+host+"/media/tide-chart.svg", 1))
+	}
+	if !slices.Equal(want, after) {
+		return errors.New("the database after undo is not the one before")
+	}
+	insecure, err := r.insecureOn("/")
+	if err != nil {
+		return err
+	}
+	r.say(fmt.Sprintf("Compared all %d rows: the database is as it was, byte for byte, but for the editor's own two changes, and the front page has %d insecure addresses again.", len(after), insecure))
+	return nil
+}
+
+// insecureOn asks for a page over HTTPS, as a browser would, and counts the
+// insecure addresses of the site and of the hosts it loads from.
+func (r *road) insecureOn(path string) (int, error) {
+	pem, err := os.ReadFile(filepath.Join(r.dir, "ca.pem"))
+	if err != nil {
+		return 0, err
+	}
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(pem)
+	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
+		TLSClientConfig: &tls.Config{RootCAs: pool},
+		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, r.srv.TLS)
+		},
+	}}
+	defer client.CloseIdleConnections()
+	req, err := http.NewRequestWithContext(r.ctx, http.MethodGet, "https://"+host+path, nil)
+	if err != nil {
+		return 0, err
+	}
+	res, err := client.Do(req)
+	if err != nil {
+		return 0, err
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if err != nil {
+		return 0, err
+	}
+	if res.StatusCode != http.StatusOK {
+		return 0, fmt.Errorf("%s answers %d", path, res.StatusCode)
+	}
+	n := 0
+	reference.Find(b, func(ref reference.Reference) bool {
+		if slices.Contains([]string{host, www, fonts, maps, charts}, ref.Host) {
+			n++
+		}
+		return true
+	})
+	return n, nil
+}

@@ -1,0 +1,299 @@
+package demo
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"database/sql"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"log"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/envelope"
+)
+
+// server serves the made-up world on loopback.
+type server struct {
+	dir        string
+	db         *sql.DB
+	plain, tls *http.Server
+	Plain, TLS string // addresses, host:port
+}
+
+// start serves the site that lies in dir, on the usual ports of the demo where
+// they are free, and writes the certificate of its authority to ca.pem.
+func start(dir string) (*server, error) {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, dbFile)+"?_pragma=busy_timeout(10000)")
+	if err != nil {
+		return nil, err
+	}
+	s := &server{dir: dir, db: db}
+	cert, err := s.certificate()
+	if err != nil {
+		return nil, err
+	}
+	plain, err := listen("127.0.0.1:8480")
+	if err != nil {
+		return nil, err
+	}
+	secure, err := listen("127.0.0.1:8443")
+	if err != nil {
+		return nil, err
+	}
+	s.Plain, s.TLS = plain.Addr().String(), secure.Addr().String()
+	quiet := log.New(io.Discard, "", 0) // handshakes that fail are part of the show
+	s.plain = &http.Server{Handler: s, ErrorLog: quiet, ReadHeaderTimeout: 10 * time.Second}
+	s.tls = &http.Server{Handler: s, ErrorLog: quiet, ReadHeaderTimeout: 10 * time.Second, TLSConfig: &tls.Config{
+		GetCertificate: func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
+			if h.ServerName == charts {
+				return nil, errors.New("this host has no HTTPS")
+			}
+			return cert, nil
+		},
+	}}
+	go func() { _ = s.plain.Serve(plain) }()           // ends with close
+	go func() { _ = s.tls.ServeTLS(secure, "", "") }() // the same
+	return s, nil
+}
+
+// listen takes the wanted port, or any where it is taken.
+func listen(addr string) (net.Listener, error) {
+	l, err := net.Listen("tcp", addr)
+	if err != nil {
+		return net.Listen("tcp", "127.0.0.1:0")
+	}
+	return l, nil
+}
+
+func (s *server) close() {
+	_ = s.plain.Close()
+	_ = s.tls.Close()
+	_ = s.db.Close()
+}
+
+// certificate makes an authority on the spot and a certificate for all hosts
+// that speak HTTPS.
+func (s *server) certificate() (*tls.Certificate, error) {
+	caKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Tern Rock demo authority"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(30 * 24 * time.Hour),
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	caDER, err := x509.CreateCertificate(rand.Reader, ca, ca, &caKey.PublicKey, caKey)
+	if err != nil {
+		return nil, err
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host, www, fonts, maps},
+		NotBefore: ca.NotBefore, NotAfter: ca.NotAfter, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	der, err := x509.CreateCertificate(rand.Reader, leaf, ca, &key.PublicKey, caKey)
+	if err != nil {
+		return nil, err
+	}
+	out := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER})
+	if err := os.WriteFile(filepath.Join(s.dir, "ca.pem"), out, 0o644); err != nil {
+		return nil, err
+	}
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, nil
+}
+
+// ServeHTTP answers for every host of the made-up world.
+func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	name := r.Host
+	if h, _, err := net.SplitHostPort(name); err == nil {
+		name = h
+	}
+	reply := func(typ, body string) {
+		w.Header().Set("Content-Type", typ)
+		_, _ = io.WriteString(w, body) // a client that went away is no fault
+	}
+	switch name {
+	case host, www:
+		s.site(w, r)
+	case fonts:
+		reply("text/css; charset=utf-8", "h1, .name { letter-spacing: .02em; font-variant: small-caps; }\n")
+	case maps:
+		reply("text/html; charset=utf-8", "<!DOCTYPE html><title>Map</title><style>body{margin:0}</style>"+pictures()["map.svg"])
+	case charts:
+		reply("image/svg+xml", pictures()["tide-chart.svg"])
+	default:
+		http.NotFound(w, r)
+	}
+}
+
+func (s *server) site(w http.ResponseWriter, r *http.Request) {
+	for _, dir := range []string{"/media/", "/theme/"} {
+		if strings.HasPrefix(r.URL.Path, dir) && filepath.Ext(r.URL.Path) != ".html" {
+			http.FileServerFS(os.DirFS(s.dir)).ServeHTTP(w, r)
+			return
+		}
+	}
+	page, err := s.page(r.Context(), strings.Trim(r.URL.Path, "/"))
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		http.NotFound(w, r)
+		return
+	case err != nil:
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	t, err := template.ParseFS(os.DirFS(s.dir), "theme/*.html")
+	var out strings.Builder
+	if err == nil {
+		err = t.ExecuteTemplate(&out, "page", page)
+	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	_, _ = io.WriteString(w, out.String()) // a client that went away is no fault
+}
+
+type link struct{ Slug, Title string }
+
+// page is what the theme's templates show.
+type page struct {
+	Name, Title, Home, Logo, Canonical string
+	Backdrop                           template.CSS
+	Body                               template.HTML
+	Menu, News                         []link
+	Blocks                             []struct{ Image, Link, Words string }
+	Widgets                            []struct {
+		Title string
+		Body  template.HTML
+	}
+	Comments []struct {
+		Author string
+		Body   template.HTML
+	}
+}
+
+// page reads one page out of the database; "" is the front page.
+func (s *server) page(ctx context.Context, slug string) (*page, error) {
+	if slug == "" {
+		slug = "front"
+	}
+	p := &page{}
+	var id int
+	var body string
+	err := s.db.QueryRowContext(ctx, `SELECT ID, post_title, post_content FROM tr_posts WHERE post_name = ?`, slug).Scan(&id, &p.Title, &body)
+	if err != nil {
+		return nil, err
+	}
+	p.Body = template.HTML(body) // the museum's own words
+	options := map[string]string{}
+	read := func(query string, args []any, row func(scan func(...any) error) error) {
+		if err != nil {
+			return
+		}
+		var rows *sql.Rows
+		if rows, err = s.db.QueryContext(ctx, query, args...); err != nil {
+			return
+		}
+		defer rows.Close()
+		for err == nil && rows.Next() {
+			err = row(rows.Scan)
+		}
+		err = errors.Join(err, rows.Err())
+	}
+	read(`SELECT option_name, option_value FROM tr_options`, nil, func(scan func(...any) error) error {
+		var k, v string
+		err := scan(&k, &v)
+		options[k] = v
+		return err
+	})
+	links := func(to *[]link) func(func(...any) error) error {
+		return func(scan func(...any) error) error {
+			var l link
+			err := scan(&l.Slug, &l.Title)
+			*to = append(*to, l)
+			return err
+		}
+	}
+	read(`SELECT post_name, post_title FROM tr_posts WHERE post_type = 'page' AND post_name <> 'front' ORDER BY ID`, nil, links(&p.Menu))
+	read(`SELECT post_name, post_title FROM tr_posts WHERE post_type = 'post' ORDER BY ID`, nil, links(&p.News))
+	read(`SELECT meta_key, meta_value FROM tr_postmeta WHERE post_id = ? ORDER BY meta_id`, []any{id}, func(scan func(...any) error) error {
+		var k, v string
+		if err := scan(&k, &v); err != nil {
+			return err
+		}
+		if k == "_panel" {
+			panel, err := texts(v)
+			if err != nil {
+				return err
+			}
+			v = panel["[blocks]"]
+		}
+		var blocks []struct{ Image, Link, Words string }
+		if err := json.Unmarshal([]byte(v), &blocks); err != nil {
+			return fmt.Errorf("the blocks of %s: %w", slug, err)
+		}
+		p.Blocks = append(p.Blocks, blocks...)
+		return nil
+	})
+	read(`SELECT comment_author, comment_content FROM tr_comments WHERE comment_post_ID = ?`, []any{id}, func(scan func(...any) error) error {
+		var author, text string
+		err := scan(&author, &text)
+		p.Comments = append(p.Comments, struct {
+			Author string
+			Body   template.HTML
+		}{author, template.HTML(text)}) // checked by the museum before it is shown
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	mods, err := texts(options["theme_mods_tern"])
+	if err != nil {
+		return nil, err
+	}
+	widgets, err := texts(options["widget_text"])
+	if err != nil {
+		return nil, err
+	}
+	p.Name, p.Home, p.Logo, p.Canonical = options["blogname"], options["home"], options["logo_url"], options["home"]+"/"+slug+"/"
+	p.Backdrop = template.CSS("background-image:url(" + mods["[backdrop]"] + ")") // the theme's own setting
+	for _, n := range []string{"[2]", "[3]"} {
+		p.Widgets = append(p.Widgets, struct {
+			Title string
+			Body  template.HTML
+		}{widgets[n+"[title]"], template.HTML(widgets[n+"[text]"])}) // the museum's own words
+	}
+	return p, nil
+}
+
+// texts returns the strings of a serialized value by their paths. A value that
+// is not sound fails, as it does in PHP.
+func texts(v string) (map[string]string, error) {
+	s, err := envelope.OpenPHP([]byte(v))
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, t := range slices.DeleteFunc(s.Texts, func(t envelope.Text) bool { return t.Key }) {
+		out[s.Path(t)] = v[t.Start:t.End]
+	}
+	return out, nil
+}

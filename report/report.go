@@ -1,0 +1,164 @@
+// Package report writes results for people and for programs. Everything that
+// came from a database, a page or a server is shown, never sent, to a terminal.
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// Width is how many columns a report for people takes at the most.
+const Width = 80
+
+// JSON writes a result with stable field names, indented.
+func JSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// Text writes results for people.
+type Text struct {
+	W     io.Writer
+	Color bool
+	err   error
+}
+
+// Err returns the first error of writing.
+func (t *Text) Err() error { return t.err }
+
+func (t *Text) printf(format string, args ...any) {
+	if t.err == nil {
+		_, t.err = fmt.Fprintf(t.W, format, args...)
+	}
+}
+
+func (t *Text) paint(s string, c ...text.Color) string {
+	if !t.Color {
+		return s
+	}
+	return escape(c) + s + "\x1b[0m"
+}
+
+func escape(c []text.Color) string {
+	codes := make([]string, len(c))
+	for i, one := range c {
+		codes[i] = strconv.Itoa(int(one))
+	}
+	return "\x1b[" + strings.Join(codes, ";") + "m"
+}
+
+func (t *Text) good(s string) string  { return t.paint(s, text.FgGreen) }
+func (t *Text) care(s string) string  { return t.paint(s, text.FgYellow) }
+func (t *Text) bad(s string) string   { return t.paint(s, text.FgRed, text.Bold) }
+func (t *Text) faint(s string) string { return t.paint(s, text.Faint) }
+
+// heading writes the title of a part.
+func (t *Text) heading(s string) { t.printf("\n%s\n", t.paint(s, text.Bold)) }
+
+// next ends a report with what to do.
+func (t *Text) next(s string) { t.printf("\nNext: %s\n", t.paint(s, text.Bold)) }
+
+// rows writes a table, indented by two. A header that begins with > is of a
+// column of numbers.
+func (t *Text) rows(header []string, rows [][]string) {
+	w := table.NewWriter()
+	style := table.StyleDefault
+	style.Options = table.Options{}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Format.Header = text.FormatDefault
+	style.Format.Footer = text.FormatDefault
+	w.SetStyle(style)
+	var head table.Row
+	var configs []table.ColumnConfig
+	for i, h := range header {
+		c := table.ColumnConfig{Number: i + 1}
+		if strings.HasPrefix(h, ">") {
+			c.Align, c.AlignHeader = text.AlignRight, text.AlignRight
+		}
+		configs = append(configs, c)
+		head = append(head, t.faint(strings.TrimPrefix(h, ">")))
+	}
+	w.SetColumnConfigs(configs)
+	if header != nil && strings.Join(header, "") != "" {
+		w.AppendHeader(head)
+	}
+	for _, r := range rows {
+		row := make(table.Row, len(r))
+		for i, c := range r {
+			row[i] = c
+		}
+		w.AppendRow(row)
+	}
+	for line := range strings.Lines(w.Render() + "\n") {
+		t.printf("  %s\n", strings.TrimRight(line, " \n"))
+	}
+}
+
+// wrap writes words in lines that fit, indented.
+func (t *Text) wrap(indent, s string) {
+	for line := range strings.Lines(text.WrapSoft(s, Width-len(indent)) + "\n") {
+		if line = strings.TrimRight(line, " \n"); line != "" {
+			t.printf("%s%s\n", indent, line)
+		}
+	}
+}
+
+// Clean makes a text from outside safe to print: control characters, bytes that
+// are no UTF-8 and characters that reorder a line are shown as escapes.
+func Clean(s string) string {
+	var out strings.Builder
+	for i := 0; i < len(s); {
+		c, n := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case c == utf8.RuneError && n == 1:
+			fmt.Fprintf(&out, `\x%02x`, s[i])
+		case c < ' ' || c == 0x7f || c >= 0x80 && c < 0xa0:
+			fmt.Fprintf(&out, `\x%02x`, c)
+		case unicode.Is(unicode.Cf, c) || c == 0x2028 || c == 0x2029:
+			fmt.Fprintf(&out, `\u%04x`, c)
+		default:
+			out.WriteRune(c)
+		}
+		i += n
+	}
+	return out.String()
+}
+
+// clip cleans a text and shortens it in the middle to n columns.
+func clip(s string, n int) string {
+	s = Clean(s)
+	if text.StringWidth(s) <= n {
+		return s
+	}
+	r := []rune(s)
+	head := (n - 1) * 2 / 3
+	tail := n - 1 - head
+	return string(r[:min(head, len(r))]) + "…" + string(r[max(0, len(r)-tail):])
+}
+
+// number writes a count with thin groups of thousands.
+func number[N int | int64](n N) string {
+	s := strconv.FormatInt(int64(n), 10)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + " " + s[i:]
+	}
+	return s
+}
+
+// plural writes a count with its word.
+func plural[N int | int64](n N, word string) string {
+	if n != 1 {
+		word += "s"
+	}
+	return number(n) + " " + word
+}

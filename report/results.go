@@ -1,0 +1,477 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/mixed"
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+	"trimlantern/work"
+)
+
+// Inited reports what init wrote.
+func (t *Text) Inited(r *work.Inited) {
+	t.printf("Wrote %s\n\n", Clean(r.Path))
+	rows := [][]string{{"site", r.Site}, {"layout", r.Layout}, {"database", clip(r.Database, 60)},
+		{"tables", fmt.Sprintf("%d with the prefix %q", r.Tables, r.Prefix)}, {"files", clip(strings.Join(r.Files, ", "), 60)}}
+	if len(r.Files) == 0 {
+		rows[4][1] = "none named; add folders of themes and plugins under files"
+	}
+	t.rows(nil, rows)
+	if len(r.Used) > 0 {
+		t.heading("Found")
+		for _, u := range r.Used {
+			t.wrap("  ", Clean(u))
+		}
+	}
+	if len(r.Locked) > 0 {
+		t.heading("Locked in the configuration; a change in the database does nothing there")
+		for _, l := range r.Locked {
+			t.wrap("  ", Clean(l))
+		}
+	}
+	if len(r.Others) > 0 {
+		t.heading("Other sites in the same database")
+		t.wrap("  ", "prefixes "+Clean(strings.Join(r.Others, ", ")))
+	}
+	t.next("trimlantern preview")
+}
+
+// Preview reports what would change.
+func (t *Text) Preview(p *work.Preview) {
+	t.printf("Preview of %s: nothing was changed.\n", p.Site)
+	t.addresses(p)
+	t.heading("To change")
+	var rows [][]string
+	var idle int
+	for _, c := range p.Tables {
+		if c.Cells == 0 {
+			idle++
+			continue
+		}
+		rows = append(rows, []string{clip(c.Table, 34), number(c.Rows), number(c.Cells), number(c.References)})
+	}
+	rows = append(rows, []string{t.paint("all tables", 1), number(p.Rows), number(p.Cells), number(p.Refs)})
+	t.rows([]string{"table", ">rows", ">cells", ">references"}, rows)
+	if idle > 0 {
+		t.printf("  %s\n", t.faint(plural(idle, "more table")+" with nothing to change"))
+	}
+	if len(p.Hosts) > 0 {
+		var hosts []string
+		for _, h := range byCount(p.Hosts) {
+			hosts = append(hosts, fmt.Sprintf("%s %d", Clean(h), p.Hosts[h]))
+		}
+		t.wrap("  ", "by host: "+strings.Join(hosts, ", "))
+	}
+	if len(p.Samples) > 0 {
+		t.heading("For the eye: the first change of each table")
+		for _, s := range p.Samples {
+			t.printf("  %s\n", t.faint(clip(s.Where, 76)))
+			t.printf("    %s %s\n    %s %s\n", t.bad("-"), clipEnd(s.Before, 72), t.good("+"), clipEnd(s.After, 72))
+		}
+	}
+	t.left(p)
+	switch {
+	case p.Cells > 0:
+		t.printf("\nSheet %s holds exactly these changes.\n", p.Sheet)
+		t.next("trimlantern apply")
+	case p.Code() == work.Clean:
+		t.printf("\n%s\n", t.good("Nothing is left to change."))
+		t.next("trimlantern scan")
+	default:
+		t.next("mend what needs a person, then: trimlantern scan")
+	}
+}
+
+func (t *Text) addresses(p *work.Preview) {
+	if len(p.Addresses) == 0 {
+		return
+	}
+	t.heading("The site's own addresses")
+	var rows [][]string
+	change := false
+	for _, a := range p.Addresses {
+		what := "stays"
+		if a.Change {
+			what, change = "becomes secure", true
+		}
+		if a.Locked != "" {
+			what = t.care("locked: " + clip(a.Locked, 30))
+		}
+		rows = append(rows, []string{a.Title, clip(a.Value, 36), what})
+	}
+	t.rows(nil, rows)
+	if change {
+		t.wrap("  ", "They are changed last. Everybody who is logged in has to log in again.")
+	}
+	for _, a := range p.Addresses {
+		if a.Locked != "" {
+			t.wrap("  ", "The "+a.Title+" is held by "+Clean(a.Locked)+": change it there, the database does not count.")
+		}
+	}
+}
+
+// left reports what was left alone, and what needs a person.
+func (t *Text) left(p *work.Preview) {
+	var settled, person [][]string
+	for _, r := range reasonsByCount(p.Counts) {
+		if r.NeedsPerson() {
+			continue
+		}
+		settled = append(settled, []string{number(p.Counts[r]), r.Words(), t.faint(clip(example(p.Left, r), 36))})
+	}
+	if len(settled) > 0 {
+		t.heading("Left alone, and why")
+		t.rows([]string{">", "reason", "for example"}, settled)
+	}
+	const most = 12
+	more := 0
+	for _, r := range reasonsByCount(p.Counts) {
+		if !r.NeedsPerson() {
+			continue
+		}
+		shown := 0
+		for _, l := range p.Left {
+			if l.Reason != r {
+				continue
+			}
+			if shown++; shown > most {
+				more++
+				continue
+			}
+			what := l.URL
+			if what == "" {
+				what = l.Note
+			}
+			person = append(person, []string{clip(place(l), 33), clip(what, 41)})
+		}
+		if shown > 0 {
+			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(r.Words()) + ":"})
+		}
+	}
+	if len(person) > 0 {
+		t.heading("Needs a person")
+		for _, r := range person {
+			if len(r) == 1 {
+				t.printf("  %s\n", r[0])
+				continue
+			}
+			t.printf("    %-33s %s\n", padRunes(r[0], 33), r[1])
+		}
+		if more > 0 {
+			t.printf("    %s\n", t.faint(plural(more, "more place")+"; --format json lists them"))
+		}
+		for _, host := range slices.Sorted(maps.Keys(p.Verdicts)) {
+			if v := p.Verdicts[host]; !strings.HasPrefix(v, "secure") {
+				t.wrap("    ", "host "+Clean(host)+": "+Clean(strings.TrimPrefix(strings.TrimPrefix(v, "insecure: "), "unknown: ")))
+			}
+		}
+	}
+	for _, s := range p.Skipped {
+		t.printf("  not read: %s\n", clip(s.Path+": "+s.Why, 66))
+	}
+}
+
+// place says where a finding stands.
+func place(l sheet.Left) string {
+	if l.File != "" {
+		return fmt.Sprintf("%s:%d", l.File, l.Line)
+	}
+	where := l.Table + "." + l.Column
+	if l.Label != "" {
+		where = l.Label
+	}
+	if l.Path != "" {
+		where += " " + l.Path
+	}
+	return where
+}
+
+func example(left []sheet.Left, r rewrite.Reason) string {
+	for _, l := range left {
+		if l.Reason == r {
+			if l.URL != "" {
+				return l.URL
+			}
+			if r == rewrite.Identifier {
+				return l.Table + "." + l.Column
+			}
+			return place(l)
+		}
+	}
+	return ""
+}
+
+func reasonsByCount(counts map[rewrite.Reason]int) []rewrite.Reason {
+	return slices.SortedFunc(maps.Keys(counts), func(a, b rewrite.Reason) int {
+		return cmp.Or(counts[b]-counts[a], strings.Compare(string(a), string(b)))
+	})
+}
+
+func byCount(counts map[string]int) []string {
+	return slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
+		return cmp.Or(counts[b]-counts[a], strings.Compare(a, b))
+	})
+}
+
+// clipEnd cleans a text and cuts it at n columns.
+func clipEnd(s string, n int) string {
+	r := []rune(Clean(s))
+	if len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return string(r)
+}
+
+func padRunes(s string, n int) string {
+	if w := len([]rune(s)); w < n {
+		return s + strings.Repeat(" ", n-w)
+	}
+	return s
+}
+
+// Applied reports what apply did.
+func (t *Text) Applied(a *work.Applied) {
+	if a.Resumed {
+		t.printf("Went on with the run that was interrupted.\n")
+	}
+	t.printf("Applied sheet %s to %s.\n", a.Sheet, a.Site)
+	t.heading("Changed")
+	var rows [][]string
+	for _, name := range slices.Sorted(maps.Keys(a.Tables)) {
+		rows = append(rows, []string{clip(name, 50), number(a.Tables[name])})
+	}
+	rows = append(rows, []string{t.paint("all tables", 1), number(a.Changed)})
+	t.rows([]string{"table", ">cells"}, rows)
+	t.heading("Checked")
+	if len(a.Skipped) == 0 {
+		t.printf("  %s\n", t.good(fmt.Sprintf("the counts agree with the preview: %s planned, %s changed", plural(a.Planned, "cell"), number(a.Changed))))
+	} else {
+		t.printf("  %s\n", t.care(fmt.Sprintf("%s planned, %s changed, %s skipped:", plural(a.Planned, "cell"), number(a.Changed), number(len(a.Skipped)))))
+		t.skips(a.Skipped)
+	}
+	if a.Remain.Cells == 0 {
+		t.printf("  %s\n", t.good("a second preview of the database finds nothing left to change"))
+	} else {
+		t.printf("  %s\n", t.care(fmt.Sprintf("a second preview finds %s to change", plural(a.Remain.Cells, "cell"))))
+	}
+	if a.Addresses {
+		t.printf("  the site's own addresses changed: log in again\n")
+	}
+	t.printf("  %s\n", t.faint("journal "+a.Journal+"; trimlantern undo takes all of it back"))
+	person := 0
+	for r, n := range a.Remain.Counts {
+		if r.NeedsPerson() {
+			person += n
+		}
+	}
+	if person > 0 {
+		t.heading("Still needs a person")
+		for _, r := range reasonsByCount(a.Remain.Counts) {
+			if r.NeedsPerson() {
+				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), clip(firstPlace(a.Remain.Left, r), 68-len(r.Words())))
+			}
+		}
+	}
+	switch {
+	case a.Remain.Cells > 0:
+		t.next("trimlantern preview, for what came since")
+	case person > 0:
+		t.next("mend what needs a person, then: trimlantern scan")
+	default:
+		t.next("trimlantern scan")
+	}
+}
+
+func firstPlace(left []sheet.Left, r rewrite.Reason) string {
+	for _, l := range left {
+		if l.Reason == r {
+			return place(l)
+		}
+	}
+	return ""
+}
+
+func (t *Text) skips(skips []sheet.Skip) {
+	const most = 20
+	for i, s := range skips {
+		if i == most {
+			t.printf("    and %s; --format json lists them\n", plural(len(skips)-most, "more cell"))
+			return
+		}
+		var key []string
+		for _, k := range s.Key {
+			key = append(key, string(k))
+		}
+		t.printf("    %s: %s\n", clip(fmt.Sprintf("%s.%s, key %s", s.Table, s.Column, strings.Join(key, ", ")), 50), Clean(s.Why))
+	}
+}
+
+// Undone reports what undo did.
+func (t *Text) Undone(u *work.Undone) {
+	t.printf("Put back journal %s of %s.\n", u.Journal, u.Site)
+	t.heading("As before again")
+	var rows [][]string
+	for _, name := range slices.Sorted(maps.Keys(u.Tables)) {
+		rows = append(rows, []string{clip(name, 50), number(u.Tables[name])})
+	}
+	rows = append(rows, []string{t.paint("all tables", 1), number(u.Back)})
+	t.rows([]string{"table", ">cells"}, rows)
+	if u.Already > 0 {
+		t.printf("  %s were as before already\n", plural(u.Already, "cell"))
+	}
+	if len(u.Left) == 0 {
+		t.printf("\n%s\n", t.good("Every cell of the journal is as it was, byte for byte."))
+	} else {
+		t.heading("Left, since somebody changed them after us")
+		t.skips(u.Left)
+	}
+	t.next("trimlantern preview, or trimlantern status to see where you are")
+}
+
+// Scan reports what a scan found.
+func (t *Text) Scan(s *work.Scan) {
+	pages := len(s.Pages) - s.Sheets
+	t.printf("Scanned %s: %s, %s.\n", s.Site, plural(pages, "page"), plural(s.Sheets, "style sheet"))
+	if len(s.Culprits) > 0 {
+		t.heading("Found")
+		var rows [][]string
+		for _, c := range mixed.Classes {
+			if n := s.Classes[c]; n > 0 {
+				urls, on := 0, 0
+				for _, culprit := range s.Culprits {
+					if culprit.Class == c {
+						urls++
+					}
+				}
+				for _, p := range s.Pages {
+					if slices.ContainsFunc(p.Findings, func(f mixed.Finding) bool { return f.Class == c }) {
+						on++
+					}
+				}
+				rows = append(rows, []string{t.class(c), number(n), number(urls), number(on)})
+			}
+		}
+		t.rows([]string{"", ">findings", ">URLs", ">pages"}, rows)
+		t.heading("By culprit, the gravest first")
+		t.culprits(s)
+		t.heading("By page")
+		t.pages(s)
+	}
+	if len(s.Unread) > 0 {
+		t.heading("Could not be read")
+		for _, u := range s.Unread {
+			t.printf("  %s\n", clip(u.URL+": "+u.Why, 76))
+		}
+	}
+	if s.Outward > 0 {
+		t.printf("\n%s\n", t.faint(fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link"))))
+	}
+	if s.LeftOut > 0 {
+		t.printf("\n%s\n", t.care(fmt.Sprintf("Not everything was read: %s past the bounds; see --pages and --depth.", plural(s.LeftOut, "document"))))
+	}
+	if s.Code() == work.Clean {
+		t.printf("\n%s\n", t.good("Every page is clean: nothing insecure is loaded or sent, and the site names itself by https alone."))
+		t.next("trimlantern status")
+		return
+	}
+	if len(s.Culprits) == 0 {
+		t.next("look at what could not be read, then: trimlantern scan")
+		return
+	}
+	t.next("trimlantern preview, which says what the database and the files hold of it")
+}
+
+// culprits writes each insecure URL once, by class, however many pages it is on.
+func (t *Text) culprits(s *work.Scan) {
+	const most = 7
+	for _, class := range mixed.Classes {
+		var rows [][]string
+		for _, c := range s.Culprits {
+			if c.Class == class {
+				rows = append(rows, []string{padRunes(clip(c.URL, 50), 50), padRunes(clip(c.By, 14), 14), number(c.Pages)})
+			}
+		}
+		if len(rows) == 0 {
+			continue
+		}
+		t.printf("  %s\n", t.class(class))
+		more := len(rows) - most
+		t.rows([]string{"URL", "held by", ">pages"}, rows[:min(most, len(rows))])
+		if more > 0 {
+			t.printf("  %s\n", t.faint(plural(more, "more URL")+"; --format json lists them"))
+		}
+	}
+}
+
+func (t *Text) pages(s *work.Scan) {
+	const most = 12
+	bad := slices.DeleteFunc(slices.Clone(s.Pages), func(p work.ScannedPage) bool { return len(p.Findings) == 0 })
+	slices.SortStableFunc(bad, func(a, b work.ScannedPage) int { return len(b.Findings) - len(a.Findings) })
+	header := []string{"page"}
+	short := map[mixed.Class]string{mixed.Blocked: "blocked", mixed.Upgraded: "upgraded", mixed.Form: "form", mixed.Possible: "possible", mixed.Address: "address"}
+	var classes []mixed.Class
+	for _, c := range mixed.Classes {
+		if s.Classes[c] > 0 {
+			classes = append(classes, c)
+			header = append(header, ">"+short[c])
+		}
+	}
+	var rows [][]string
+	for i, p := range bad {
+		if i == most {
+			break
+		}
+		row := []string{clip(strings.TrimPrefix(strings.TrimPrefix(p.URL, s.Site), "https://"), 36)}
+		for _, c := range classes {
+			n := 0
+			for _, f := range p.Findings {
+				if f.Class == c {
+					n++
+				}
+			}
+			row = append(row, number(n))
+		}
+		rows = append(rows, row)
+	}
+	t.rows(header, rows)
+	if len(bad) > most {
+		t.printf("  %s\n", t.faint(plural(len(bad)-most, "more page")+"; --format json lists them"))
+	}
+	if clean := len(s.Pages) - len(bad); clean > 0 {
+		t.printf("  %s\n", t.good(plural(clean, "document")+" clean"))
+	}
+}
+
+func (t *Text) class(c mixed.Class) string {
+	switch c {
+	case mixed.Blocked:
+		return t.bad(c.Words())
+	case mixed.Address, mixed.Possible:
+		return c.Words()
+	}
+	return t.care(c.Words())
+}
+
+// Status reports the road as a check list.
+func (t *Text) Status(s *work.Status) {
+	t.printf("The road of %s\n\n", s.Site)
+	for _, step := range s.Steps {
+		mark := map[string]string{"done": t.good("[x]"), "todo": "[ ]", "care": t.care("[!]")}[step.State]
+		when := ""
+		if at, err := time.Parse(time.RFC3339, step.When); err == nil {
+			when = t.faint("  " + at.UTC().Format("2006-01-02 15:04") + " UTC")
+		}
+		t.printf("  %s %s%s\n", mark, t.paint(step.Name, 1), when)
+		t.wrap("      ", Clean(step.What))
+	}
+	if s.Clean {
+		t.printf("\n%s\n", t.good("The site is on HTTPS, and every page that was scanned is clean."))
+	}
+	t.next(s.Next)
+}

@@ -1,0 +1,178 @@
+// Package layout knows kinds of content-managed systems: which tables they keep,
+// which settings are their addresses, which columns are permanent identifiers,
+// which rows are caches, and where their configuration lies. Each kind is a YAML
+// file; those in the folder shipped are built in.
+package layout
+
+import (
+	"bytes"
+	"embed"
+	"errors"
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Layout describes one kind of system. Table names are without the prefix.
+type Layout struct {
+	Name        string      `yaml:"name"`
+	Title       string      `yaml:"title"`
+	Tables      []string    `yaml:"tables"`      // those by which it is recognised
+	Addresses   []Address   `yaml:"addresses"`   // the site's own addresses
+	Identifiers []Column    `yaml:"identifiers"` // permanent identifiers: never changed
+	Caches      []Cache     `yaml:"caches"`      // rows that the system makes anew
+	Labels      []Label     `yaml:"labels"`      // how a row is called
+	Config      *ConfigFile `yaml:"config"`      // the system's own configuration
+	Files       []string    `yaml:"files"`       // folders with code that writes pages
+}
+
+// Address is a setting that holds an address of the site.
+type Address struct {
+	Name   string `yaml:"name"`  // "public" or "core"
+	Title  string `yaml:"title"` // in words
+	Table  string `yaml:"table"`
+	Column string `yaml:"column"`
+	Where  string `yaml:"where"`  // the column that names the setting
+	Equals string `yaml:"equals"` // its name
+}
+
+// Column names one column of one table.
+type Column struct {
+	Table  string `yaml:"table"`
+	Column string `yaml:"column"`
+}
+
+// Cache names rows by the beginnings of a column's value.
+type Cache struct {
+	Table  string   `yaml:"table"`
+	Column string   `yaml:"column"`
+	Begins []string `yaml:"begins"`
+}
+
+// Label says which column calls a row by name.
+type Label struct {
+	Table  string `yaml:"table"`
+	Column string `yaml:"column"`
+	Word   string `yaml:"word"` // what such a row is: "setting", "page"
+}
+
+// ConfigFile says where the system keeps its database and locked addresses. The
+// values are names of constants or, with a dollar sign, of variables.
+type ConfigFile struct {
+	File     string            `yaml:"file"`
+	User     string            `yaml:"user"`
+	Password string            `yaml:"password"`
+	Host     string            `yaml:"host"`
+	Database string            `yaml:"database"`
+	Charset  string            `yaml:"charset"`
+	Prefix   string            `yaml:"prefix"`
+	Locks    map[string]string `yaml:"locks"` // address name: constant that locks it
+}
+
+//go:embed shipped/*.yaml
+var shipped embed.FS
+
+// Names lists the built-in layouts, in order.
+func Names() []string {
+	entries, err := shipped.ReadDir("shipped")
+	if err != nil {
+		panic(err) // it is in the binary
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), ".yaml"))
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Get returns a built-in layout.
+func Get(name string) (*Layout, error) {
+	b, err := shipped.ReadFile(path.Join("shipped", name+".yaml"))
+	if err != nil {
+		return nil, fmt.Errorf("no layout is called %q; known are %s", name, strings.Join(Names(), ", "))
+	}
+	return Parse(b)
+}
+
+// Parse reads a layout and checks that it is whole.
+func Parse(b []byte) (*Layout, error) {
+	var l Layout
+	d := yaml.NewDecoder(bytes.NewReader(b))
+	d.KnownFields(true)
+	if err := d.Decode(&l); err != nil {
+		return nil, fmt.Errorf("the layout: %w", err)
+	}
+	if l.Name == "" {
+		return nil, errors.New("the layout has no name")
+	}
+	for _, a := range l.Addresses {
+		if a.Name == "" || a.Table == "" || a.Column == "" || a.Where == "" || a.Equals == "" {
+			return nil, fmt.Errorf("layout %s: an address needs name, table, column, where and equals", l.Name)
+		}
+	}
+	return &l, nil
+}
+
+// IsIdentifier reports whether a column holds permanent identifiers.
+func (l *Layout) IsIdentifier(table, column string) bool {
+	for _, c := range l.Identifiers {
+		if c.Table == table && c.Column == column {
+			return true
+		}
+	}
+	return false
+}
+
+// IsCache reports whether a row is a cached copy; get returns a column's value.
+func (l *Layout) IsCache(table string, get func(column string) string) bool {
+	for _, c := range l.Caches {
+		if c.Table != table {
+			continue
+		}
+		v := get(c.Column)
+		for _, b := range c.Begins {
+			if strings.HasPrefix(v, b) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// LabelOf returns the rule for how rows of a table are called.
+func (l *Layout) LabelOf(table string) (Label, bool) {
+	for _, lb := range l.Labels {
+		if lb.Table == table {
+			return lb, true
+		}
+	}
+	return Label{}, false
+}
+
+// Prefix tells from the names of all tables which prefixes have all tables of
+// the layout behind them, the shortest first.
+func (l *Layout) Prefix(tables []string) []string {
+	if len(l.Tables) == 0 {
+		return nil
+	}
+	have := map[string]bool{}
+	for _, t := range tables {
+		have[t] = true
+	}
+	var prefixes []string
+	for _, t := range tables {
+		prefix, ok := strings.CutSuffix(t, l.Tables[0])
+		for _, other := range l.Tables {
+			ok = ok && have[prefix+other]
+		}
+		if ok {
+			prefixes = append(prefixes, prefix)
+		}
+	}
+	sort.Slice(prefixes, func(i, j int) bool { return len(prefixes[i]) < len(prefixes[j]) })
+	return prefixes
+}

@@ -1,0 +1,244 @@
+// Package logbook keeps what runs leave behind: the folder .trimlantern beside
+// the site file, with sheets, journals, scan results and host verdicts.
+package logbook
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gofrs/flock"
+
+	"trimlantern/core/sheet"
+)
+
+// Dir is the folder's name.
+const Dir = ".trimlantern"
+
+const (
+	sheetEnd   = ".sheet.jsonl.zst"
+	journalEnd = ".journal.jsonl.zst"
+	scanEnd    = ".scan.json"
+)
+
+// Logbook is an open logbook.
+type Logbook struct{ dir string }
+
+// Open returns the logbook beside a site file. It is made when first written to.
+func Open(siteDir string) *Logbook { return &Logbook{filepath.Join(siteDir, Dir)} }
+
+// Path returns where the logbook lies.
+func (l *Logbook) Path() string { return l.dir }
+
+// Ensure makes the folder.
+func (l *Logbook) Ensure() error {
+	if err := os.MkdirAll(l.dir, 0o700); err != nil {
+		return err
+	}
+	return os.Chmod(l.dir, 0o700)
+}
+
+// ErrBusy says that another run works on the site.
+var ErrBusy = errors.New("another run is at work on this site")
+
+// Lock keeps other runs out until release is called.
+func (l *Logbook) Lock() (release func(), err error) {
+	if err := l.Ensure(); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(l.dir, "lock")
+	lock := flock.New(path, flock.SetPermissions(0o600))
+	ok, err := lock.TryLock()
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		if b, err := os.ReadFile(path); err == nil && len(b) > 0 {
+			return nil, fmt.Errorf("%w (process %s)", ErrBusy, strings.TrimSpace(string(b)))
+		}
+		return nil, ErrBusy
+	}
+	if err := os.WriteFile(path, []byte(strconv.Itoa(os.Getpid())+"\n"), 0o600); err != nil {
+		_ = lock.Unlock() // the failed write is what counts
+		return nil, err
+	}
+	return func() { _ = lock.Unlock() }, nil // the process's end unlocks too
+}
+
+// Create makes a new file that appears under its name only when Commit is called.
+func (l *Logbook) create(name string) (*Pending, error) {
+	if err := l.Ensure(); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(filepath.Join(l.dir, name+".part"), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return &Pending{File: f, name: filepath.Join(l.dir, name)}, nil
+}
+
+// Pending is a file that is not there yet.
+type Pending struct {
+	*os.File
+	name string
+}
+
+// Commit writes the file through to the disk and gives it its name.
+func (p *Pending) Commit() (string, error) {
+	if err := p.Sync(); err != nil {
+		return "", err
+	}
+	if err := p.Close(); err != nil {
+		return "", err
+	}
+	if err := os.Rename(p.File.Name(), p.name); err != nil {
+		return "", err
+	}
+	return p.name, syncDir(filepath.Dir(p.name))
+}
+
+// Discard throws the file away; after Commit it does nothing.
+func (p *Pending) Discard() {
+	_ = p.Close()                // closed already where all went well
+	_ = os.Remove(p.File.Name()) // gone already where all went well
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// NewSheet begins the sheet called id.
+func (l *Logbook) NewSheet(id string) (*Pending, error) { return l.create(id + sheetEnd) }
+
+// SheetPath and JournalPath return where the sheet or journal called id lies.
+func (l *Logbook) SheetPath(id string) string   { return filepath.Join(l.dir, id+sheetEnd) }
+func (l *Logbook) JournalPath(id string) string { return filepath.Join(l.dir, id+journalEnd) }
+
+// Sheets, Journals and Scans list the names, the oldest first.
+func (l *Logbook) Sheets() ([]string, error)   { return l.list(sheetEnd) }
+func (l *Logbook) Journals() ([]string, error) { return l.list(journalEnd) }
+func (l *Logbook) Scans() ([]string, error)    { return l.list(scanEnd) }
+
+func (l *Logbook) list(end string) ([]string, error) {
+	entries, err := os.ReadDir(l.dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, e := range entries {
+		if id, ok := strings.CutSuffix(e.Name(), end); ok {
+			out = append(out, id)
+		}
+	}
+	slices.Sort(out) // names begin with the time
+	return out, nil
+}
+
+// WriteJSON keeps a result; ReadJSON reads it back.
+func (l *Logbook) WriteJSON(name string, v any) error {
+	p, err := l.create(name)
+	if err != nil {
+		return err
+	}
+	defer p.Discard()
+	e := json.NewEncoder(p)
+	e.SetIndent("", " ")
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err = p.Commit()
+	return err
+}
+
+// ReadJSON reads what WriteJSON kept. A file that is not there leaves v as it is.
+func (l *Logbook) ReadJSON(name string, v any) error {
+	b, err := os.ReadFile(filepath.Join(l.dir, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(b, v); err != nil {
+		return fmt.Errorf("%s in the logbook is broken: %w", name, err)
+	}
+	return nil
+}
+
+// ScanName returns the file name of the scan called id.
+func ScanName(id string) string { return id + scanEnd }
+
+// Journal is a journal open for writing.
+type Journal struct{ f *os.File }
+
+// CreateJournal begins a journal with its header, through to the disk.
+func (l *Logbook) CreateJournal(h sheet.JournalHeader) (*Journal, error) {
+	if err := l.Ensure(); err != nil {
+		return nil, err
+	}
+	path := l.JournalPath(h.ID)
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	j := &Journal{f}
+	if err := j.Append(sheet.Record{Header: sheet.NewJournalHeader(h)}); err != nil {
+		f.Close()
+		_ = os.Remove(path) // nothing is in it
+		return nil, err
+	}
+	return j, syncDir(l.dir)
+}
+
+// ReopenJournal opens a journal to go on with it; end is where its last whole
+// block ends, and what a crash left behind that is cut off.
+func (l *Logbook) ReopenJournal(id string, end int64) (*Journal, error) {
+	f, err := os.OpenFile(l.JournalPath(id), os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Truncate(end); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &Journal{f}, nil
+}
+
+// Append writes records as one block, through to the disk.
+func (j *Journal) Append(records ...sheet.Record) error {
+	b, err := sheet.EncodeBlock(records...)
+	if err != nil {
+		return err
+	}
+	if _, err := j.f.Write(b); err != nil {
+		return err
+	}
+	return j.f.Sync()
+}
+
+// Close closes the journal.
+func (j *Journal) Close() error { return j.f.Close() }
+
+// ReadJournal reads a journal block by block; see sheet.EachBlock.
+func (l *Logbook) ReadJournal(id string, visit func(sheet.Block) error) (end int64, err error) {
+	f, err := os.Open(l.JournalPath(id))
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	return sheet.EachBlock(f, visit)
+}

@@ -1,0 +1,95 @@
+// Package probe finds out what other hosts can do: whether one serves over HTTPS
+// what a page loads from it over HTTP.
+package probe
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"trimlantern/core/rewrite"
+	"trimlantern/site/fetch"
+)
+
+// Verdict is what a probe found out about a host.
+type Verdict struct {
+	Host    string    `json:"host"`
+	Answer  string    `json:"answer"` // "secure", "insecure" or "unknown"
+	Why     string    `json:"why"`
+	Example string    `json:"example"` // the URL that was asked for
+	Asked   time.Time `json:"asked"`
+}
+
+// Meaning returns the verdict as the rules of rewriting know it.
+func (v Verdict) Meaning() rewrite.Verdict {
+	switch v.Answer {
+	case "secure":
+		return rewrite.Secure
+	case "insecure":
+		return rewrite.Insecure
+	case "leave":
+		return rewrite.Keep
+	}
+	return rewrite.Unknown
+}
+
+// Host asks whether an insecure URL's host serves the same kind of thing over
+// HTTPS, with a certificate that fits, and without sending back to HTTP.
+func Host(ctx context.Context, c *fetch.Client, host, insecure string, now time.Time) Verdict {
+	v := Verdict{Host: host, Answer: "unknown", Example: insecure, Asked: now}
+	_, rest, _ := strings.Cut(insecure, "://")
+	secure, err := c.Head(ctx, "https://"+rest)
+	if err != nil {
+		v.Answer, v.Why = failure(err)
+		return v
+	}
+	if secure.URL.Scheme != "https" {
+		v.Answer, v.Why = "insecure", "its HTTPS address sends back to HTTP"
+		return v
+	}
+	plain, err := c.Head(ctx, "http://"+rest)
+	switch {
+	case err == nil && plain.Status/100 != secure.Status/100:
+		v.Answer, v.Why = "insecure", fmt.Sprintf("answers %d over HTTPS and %d over HTTP", secure.Status, plain.Status)
+	case err == nil && plain.Type != secure.Type:
+		v.Answer, v.Why = "insecure", fmt.Sprintf("serves %s over HTTPS and %s over HTTP", secure.Type, plain.Type)
+	case err != nil && secure.Status/100 != 2:
+		v.Why = fmt.Sprintf("answers %d over HTTPS, and nothing over HTTP", secure.Status)
+	default:
+		v.Answer, v.Why = "secure", "serves the same over HTTPS"
+	}
+	return v
+}
+
+// failure says what a failed HTTPS request tells about the host.
+func failure(err error) (answer, why string) {
+	var dns *net.DNSError
+	var cert *tls.CertificateVerificationError
+	var hostname x509.HostnameError
+	var record tls.RecordHeaderError
+	var op *net.OpError
+	switch {
+	case errors.Is(err, fetch.ErrPrivate):
+		return "unknown", "its name leads into a private network: not asked"
+	case errors.As(err, &dns):
+		return "unknown", "its name cannot be looked up"
+	case errors.As(err, &hostname):
+		return "insecure", "its certificate is for another name"
+	case errors.As(err, &cert):
+		return "insecure", "its certificate is not trusted: " + cert.Err.Error()
+	case errors.As(err, &record):
+		return "insecure", "does not speak TLS"
+	case errors.As(err, &op) && op.Op == "remote error":
+		return "insecure", "refuses TLS for this name"
+	case errors.Is(err, context.DeadlineExceeded):
+		return "unknown", "gave no answer in time"
+	case errors.As(err, &op) && op.Op == "dial" && !op.Timeout():
+		return "insecure", "nothing listens for HTTPS"
+	}
+	return "unknown", err.Error()
+}

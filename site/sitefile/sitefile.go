@@ -1,0 +1,113 @@
+// Package sitefile reads and writes trimlantern.yaml, which describes one site.
+package sitefile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Name is the file's usual name.
+const Name = "trimlantern.yaml"
+
+// File is a site file. Paths are relative to the folder it lies in.
+type File struct {
+	Site     string            `yaml:"site"`
+	Also     []string          `yaml:"also,omitempty"`
+	Layout   string            `yaml:"layout"`
+	Database Database          `yaml:"database"`
+	Files    []string          `yaml:"files,omitempty"`
+	Hosts    map[string]string `yaml:"hosts,omitempty"` // decisions: "secure", "insecure" or "leave"
+	Network  Network           `yaml:"network,omitempty"`
+
+	Dir string `yaml:"-"` // where it lies
+}
+
+// Database says where the site's database is. The password is never in it.
+type Database struct {
+	Kind         string `yaml:"kind"`
+	File         string `yaml:"file,omitempty"`
+	Config       string `yaml:"config,omitempty"` // the system's own configuration, read for all that is not set here
+	Host         string `yaml:"host,omitempty"`
+	Port         int    `yaml:"port,omitempty"`
+	Socket       string `yaml:"socket,omitempty"`
+	User         string `yaml:"user,omitempty"`
+	PasswordEnv  string `yaml:"password-env,omitempty"`  // name of an environment variable
+	PasswordFile string `yaml:"password-file,omitempty"` // a file that holds nothing else
+	Name         string `yaml:"name,omitempty"`
+	Charset      string `yaml:"charset,omitempty"`
+	Prefix       string `yaml:"prefix"`
+}
+
+// Network says how the site is reached where names alone do not do.
+type Network struct {
+	Resolve []string `yaml:"resolve,omitempty"` // HOST:PORT:ADDR
+	CA      string   `yaml:"ca,omitempty"`      // PEM file of a private authority
+}
+
+const head = `# The site file of Trim Lantern: one site, its database and its files.
+# Passwords are never kept here. Paths are relative to this folder.
+`
+
+// decisions are what may stand under hosts.
+var decisions = map[string]bool{"secure": true, "insecure": true, "leave": true}
+
+// Read reads a site file. An error says what is wrong and in which line.
+func Read(path string) (*File, error) {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var f File
+	d := yaml.NewDecoder(bytes.NewReader(b))
+	d.KnownFields(true)
+	if err := d.Decode(&f); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if f.Site == "" || f.Database.Kind == "" {
+		return nil, fmt.Errorf("%s: %w", path, errors.New("it needs site and database.kind"))
+	}
+	for host, d := range f.Hosts {
+		if !decisions[d] {
+			return nil, fmt.Errorf("%s: hosts: %s: %q is no decision; write secure, insecure or leave", path, host, d)
+		}
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	f.Dir = filepath.Dir(abs)
+	return &f, nil
+}
+
+// Write writes the file, mode 0600; it refuses to overwrite one.
+func (f *File) Write(path string) error {
+	var buf bytes.Buffer
+	buf.WriteString(head)
+	e := yaml.NewEncoder(&buf)
+	e.SetIndent(2)
+	if err := e.Encode(f); err != nil {
+		return err
+	}
+	out, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err := out.Write(buf.Bytes()); err != nil {
+		out.Close()
+		return err
+	}
+	return out.Close()
+}
+
+// Path makes a path of the file absolute.
+func (f *File) Path(p string) string {
+	if p == "" || filepath.IsAbs(p) {
+		return p
+	}
+	return filepath.Join(f.Dir, p)
+}

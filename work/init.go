@@ -1,0 +1,266 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trimlantern/core/address"
+	"trimlantern/site/database"
+	"trimlantern/site/layout"
+	"trimlantern/site/sitefile"
+)
+
+// InitOptions are what the user said; empty fields are found out.
+type InitOptions struct {
+	Site     string
+	Also     []string
+	Folder   string // where to look for the system
+	Path     string // where to write the site file
+	Layout   string
+	Database sitefile.Database
+	Files    []string
+	Network  sitefile.Network
+}
+
+// Inited is what init wrote, and from where it took it.
+type Inited struct {
+	Path     string   `json:"path"`
+	Site     string   `json:"site"`
+	Layout   string   `json:"layout"`
+	Database string   `json:"database"`
+	Prefix   string   `json:"prefix"`
+	Tables   int      `json:"tables"`
+	Files    []string `json:"files"`
+	Used     []string `json:"used"`   // where things were found
+	Locked   []string `json:"locked"` // addresses that the configuration holds
+	Others   []string `json:"others"` // prefixes of other sites in the same database
+}
+
+// Code is the exit code that init comes to.
+func (*Inited) Code() int { return Clean }
+
+// Init finds the system below a folder and writes the site file.
+func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
+	defer p.End()
+	site, err := address.Parse(o.Site, o.Also...)
+	if err != nil {
+		return nil, misuse(err, "the site's address", "say which address the site shall have: --site https://HOST")
+	}
+	path, err := filepath.Abs(o.Path)
+	if err != nil {
+		return nil, world(err, "the working folder cannot be told", "change to a folder that exists")
+	}
+	if _, err := os.Stat(path); err == nil {
+		return nil, misuse(nil, path+" is there already", "remove it first, or write another one with --config FILE")
+	}
+	in := &initing{o: o, p: p, dir: filepath.Dir(path), out: &Inited{Path: path, Site: site.String()},
+		file: &sitefile.File{Site: site.String(), Also: site.Also, Layout: o.Layout, Database: o.Database, Files: o.Files, Network: o.Network}}
+	in.file.Dir = in.dir
+	for i, f := range in.file.Files {
+		in.file.Files[i] = in.relative(f)
+	}
+	in.file.Network.CA = in.relative(in.file.Network.CA)
+	in.file.Database.File = in.relative(in.file.Database.File)
+	if err := in.find(); err != nil {
+		return nil, err
+	}
+	if err := in.connect(ctx); err != nil {
+		return nil, err
+	}
+	if err := in.file.Write(path); err != nil {
+		return nil, world(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")
+	}
+	return in.out, nil
+}
+
+type initing struct {
+	o    InitOptions
+	p    Progress
+	dir  string // where the site file will lie
+	file *sitefile.File
+	out  *Inited
+}
+
+// relative makes a path relative to the site file's folder where it lies below.
+func (in *initing) relative(p string) string {
+	if p == "" {
+		return ""
+	}
+	abs, err := filepath.Abs(p)
+	if err != nil {
+		return p
+	}
+	if rel, err := filepath.Rel(in.dir, abs); err == nil && !strings.HasPrefix(rel, "..") {
+		return rel
+	}
+	return abs
+}
+
+// maxFindDepth is how deep below the folder the system's configuration is
+// looked for.
+const maxFindDepth = 4
+
+// find looks below the folder for a system's own configuration or an SQLite
+// database, where the flags do not say.
+func (in *initing) find() error {
+	d := &in.file.Database
+	if d.Kind != "" && d.Config == "" {
+		return nil
+	}
+	configs := map[string]*layout.Layout{}
+	for _, name := range layout.Names() {
+		l, err := layout.Get(name)
+		if err != nil {
+			return misuse(err, "a built-in layout", "report this")
+		}
+		if l.Config != nil && (in.o.Layout == "" || in.o.Layout == name) {
+			configs[l.Config.File] = l
+		}
+	}
+	if d.Config != "" { // named by a flag
+		for _, l := range configs {
+			return in.take(d.Config, l)
+		}
+	}
+	if in.o.Folder == "" {
+		return misuse(nil, "nothing says where the site's database is",
+			"name the folder of the site: trimlantern init --site https://HOST FOLDER; or the database: --database sqlite:FILE or mysql://USER@HOST/NAME")
+	}
+	var found []string
+	var sqlite []string
+	err := filepath.WalkDir(in.o.Folder, func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil && path == in.o.Folder:
+			return err
+		case err != nil:
+			return nil // a folder we may not read holds nothing for us
+		case e.IsDir() && strings.Count(strings.TrimPrefix(path, in.o.Folder), string(filepath.Separator)) > maxFindDepth:
+			return fs.SkipDir
+		case e.IsDir():
+			return nil
+		case configs[e.Name()] != nil:
+			found = append(found, path)
+		case e.Type().IsRegular() && slices.Contains([]string{".db", ".sqlite", ".sqlite3"}, strings.ToLower(filepath.Ext(path))) && database.IsSQLite(path):
+			sqlite = append(sqlite, path)
+		}
+		return nil
+	})
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return misuse(nil, "there is no folder "+in.o.Folder, "name the folder that the site's files are in")
+	case err != nil:
+		return world(err, "looking through "+in.o.Folder, "make the folder readable")
+	case len(found) > 1 || len(found) == 0 && len(sqlite) > 1:
+		return misuse(nil, "more than one site lies below "+in.o.Folder+": "+strings.Join(append(found, sqlite...), ", "), "name the folder of one of them")
+	case len(found) == 1:
+		return in.take(found[0], configs[filepath.Base(found[0])])
+	case len(sqlite) == 1:
+		d.Kind, d.File = "sqlite", in.relative(sqlite[0])
+		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File)
+		return nil
+	}
+	return misuse(nil, "no configuration of a known system and no SQLite database lies below "+in.o.Folder,
+		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME")
+}
+
+// take reads the system's configuration file.
+func (in *initing) take(path string, l *layout.Layout) error {
+	conn, err := l.Config.Connect(path)
+	if err != nil {
+		return misuse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME")
+	}
+	d := &in.file.Database
+	d.Kind, d.Config = "mysql", in.relative(path)
+	if d.Prefix == "" {
+		d.Prefix = conn.Prefix
+	}
+	in.file.Layout = l.Name
+	in.out.Used = append(in.out.Used, "database, user, password and prefix: "+d.Config)
+	for name, lock := range conn.Locks {
+		in.out.Locked = append(in.out.Locked, fmt.Sprintf("%s address: %s in %s, line %d", name, lock.Constant, d.Config, lock.Line))
+	}
+	slices.Sort(in.out.Locked)
+	if len(in.file.Files) == 0 {
+		for _, f := range l.Files {
+			dir := filepath.Join(filepath.Dir(path), f)
+			if info, err := os.Stat(dir); err == nil && info.IsDir() {
+				in.file.Files = append(in.file.Files, in.relative(dir))
+			}
+		}
+	}
+	return nil
+}
+
+// connect tries the database, and finds layout and prefix by looking.
+func (in *initing) connect(ctx context.Context) error {
+	if in.file.Layout == "" {
+		in.file.Layout = "generic"
+	}
+	l, err := layoutOf(in.file)
+	if err != nil {
+		return misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", "))
+	}
+	j := &Job{File: in.file, Layout: l, Progress: in.p}
+	c, err := j.config()
+	if err != nil {
+		return err
+	}
+	c.ReadOnly = true
+	db, err := database.Open(ctx, c)
+	if err != nil {
+		return dbFault(err, c)
+	}
+	defer db.Close()
+	tables, err := db.Tables(ctx, "")
+	if err != nil {
+		return dbFault(err, c)
+	}
+	names := tableNames(tables)
+	if in.o.Layout == "" && in.file.Layout == "generic" {
+		for _, name := range layout.Names() {
+			other, err := layout.Get(name)
+			if err != nil {
+				return misuse(err, "a built-in layout", "report this")
+			}
+			if fit := other.Prefix(names); len(fit) > 0 {
+				in.file.Layout, l = name, other
+				in.out.Used = append(in.out.Used, "layout: "+name+", told from the tables")
+				break
+			}
+		}
+	}
+	fit := l.Prefix(names)
+	d := &in.file.Database
+	switch {
+	case d.Prefix == "" && len(fit) > 0:
+		d.Prefix = fit[0]
+		in.out.Used = append(in.out.Used, fmt.Sprintf("prefix: %q, told from the tables", d.Prefix))
+	case len(l.Tables) > 0 && !slices.Contains(fit, d.Prefix):
+		do := "check the prefix and the layout"
+		if len(fit) > 0 {
+			do = "a prefix that fits: " + strings.Join(fit, ", ")
+		}
+		return misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", c.Where(), l.Title, d.Prefix), do)
+	}
+	for _, p := range fit {
+		if p != d.Prefix {
+			in.out.Others = append(in.out.Others, p)
+		}
+	}
+	for _, n := range names {
+		if strings.HasPrefix(n, d.Prefix) {
+			in.out.Tables++
+		}
+	}
+	if in.out.Tables == 0 {
+		return misuse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
+	}
+	in.out.Layout, in.out.Database, in.out.Prefix, in.out.Files = in.file.Layout, c.Where(), d.Prefix, in.file.Files
+	return nil
+}

@@ -1,0 +1,187 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"trimlantern/core/mixed"
+	"trimlantern/core/sheet"
+	"trimlantern/site/logbook"
+)
+
+// Status is the road as a check list.
+type Status struct {
+	Site  string `json:"site"`
+	Steps []Step `json:"steps"`
+	Next  string `json:"next"` // the one next command
+	Clean bool   `json:"clean"`
+}
+
+// Step is one step of the road.
+type Step struct {
+	Name  string `json:"name"`
+	State string `json:"state"` // "done", "todo", "care"
+	What  string `json:"what"`  // what was measured
+	When  string `json:"when,omitempty"`
+}
+
+// Code is the exit code that the status comes to.
+func (s *Status) Code() int {
+	if s.Clean {
+		return Clean
+	}
+	return Remain
+}
+
+// Status reads the logbook, and asks the database only whether it is there.
+func (j *Job) Status(ctx context.Context) (*Status, error) {
+	defer j.Progress.End()
+	st := &Status{Site: j.Site.String()}
+	add := func(name, state, when, what string, args ...any) {
+		st.Steps = append(st.Steps, Step{name, state, fmt.Sprintf(what, args...), when})
+	}
+	next := func(command string) {
+		if st.Next == "" {
+			st.Next = command
+		}
+	}
+	if db, tables, err := j.open(ctx, true); err != nil {
+		add("database", "care", "", "%s", err.Error())
+		next("mend database in " + j.File.Dir + ", then: trimlantern status")
+	} else {
+		db.Close()
+		add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
+	}
+	sheetID, header, end, err := j.lastSheet()
+	if err != nil {
+		return nil, err
+	}
+	last, err := j.lastJournal()
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case sheetID == "":
+		add("preview", "todo", "", "not made yet")
+		next("trimlantern preview")
+	case end == nil:
+		add("preview", "care", "", "sheet %s is broken", sheetID)
+		next("trimlantern preview")
+	default:
+		add("preview", "done", header.Time, "%d references in %d cells to change", end.References, end.Cells)
+	}
+	applied := false
+	switch {
+	case last == nil:
+		add("apply", "todo", "", "nothing was changed yet")
+		if end == nil || end.Cells > 0 {
+			next("trimlantern apply")
+		}
+	case last.Mark == sheet.Undone:
+		add("apply", "todo", last.Time, "undone: %d cells put back, %d left as others changed them", last.Cells-last.Left, last.Left)
+		if last.Header.Sheet == sheetID {
+			next("trimlantern apply")
+		}
+	case last.Mark == "":
+		add("apply", "care", last.Header.Time, "interrupted after %d cells", last.Cells)
+		next("trimlantern apply " + last.Header.Sheet)
+	default:
+		applied = true
+		add("apply", "done", last.Time, "%d cells changed, %d skipped", last.Cells, last.Skips)
+		if end != nil && last.Header.Sheet != sheetID && end.Cells > 0 {
+			next("trimlantern apply")
+		}
+	}
+	scan, err := j.lastScan()
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case scan == nil:
+		add("scan", "todo", "", "not made yet")
+		next("trimlantern scan")
+	case last != nil && scan.Time.Format(time.RFC3339) < max(last.Time, last.Header.Time):
+		add("scan", "care", scan.Time.Format(time.RFC3339), "older than the last change")
+		next("trimlantern scan")
+	case scan.Code() != Clean:
+		add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
+		next("mend what trimlantern preview and trimlantern scan name, then: trimlantern scan")
+	default:
+		add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", len(scan.Pages)-scan.Sheets)
+		st.Clean = applied || end != nil && end.Cells == 0
+	}
+	if st.Clean {
+		next("scan again in a month: editors paste http:// links")
+	}
+	next("trimlantern preview")
+	return st, nil
+}
+
+func scanWords(s *Scan) string {
+	what := ""
+	for _, c := range mixed.Classes {
+		if n := s.Classes[c]; n > 0 {
+			what += fmt.Sprintf("%d %s, ", n, c.Words())
+		}
+	}
+	return what + fmt.Sprintf("%d pages not read", len(s.Unread))
+}
+
+// lastSheet reads header and summary of the newest sheet; end is nil where it is
+// broken.
+func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err error) {
+	ids, err := j.Book.Sheets()
+	if err != nil {
+		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	if len(ids) == 0 {
+		return "", h, nil, nil
+	}
+	id = ids[len(ids)-1]
+	f, err := os.Open(j.Book.SheetPath(id))
+	if err != nil {
+		return id, h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	defer f.Close()
+	r, err := sheet.NewReader(f)
+	if err != nil {
+		return id, h, nil, nil // broken: the caller says so
+	}
+	defer r.Close()
+	if r.Each(nil, nil) != nil {
+		return id, r.Header, nil, nil
+	}
+	return id, r.Header, r.End, nil
+}
+
+// lastJournal reads the newest journal, or returns nil.
+func (j *Job) lastJournal() (*journalState, error) {
+	ids, err := j.Book.Journals()
+	if err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for i := len(ids) - 1; i >= 0; i-- {
+		st, err := j.readState(ids[i], nil)
+		if err != nil {
+			return nil, world(err, "the logbook cannot be read", "keep the file")
+		}
+		if st.Blocks > 0 {
+			return st, nil
+		}
+	}
+	return nil, nil
+}
+
+func (j *Job) lastScan() (*Scan, error) {
+	ids, err := j.Book.Scans()
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	var s Scan
+	if err := j.Book.ReadJSON(logbook.ScanName(ids[len(ids)-1]), &s); err != nil {
+		return nil, world(err, "the logbook cannot be read", "remove the broken file")
+	}
+	return &s, nil
+}

@@ -1,0 +1,360 @@
+// Package work holds the jobs: preview, apply, undo, scan, status, init. Each
+// joins the computation of core with the outside world of site. It prints
+// nothing: results are values, progress goes to a Progress.
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"trimlantern/core/address"
+	"trimlantern/core/rewrite"
+	"trimlantern/site/database"
+	"trimlantern/site/fetch"
+	"trimlantern/site/layout"
+	"trimlantern/site/logbook"
+	"trimlantern/site/probe"
+	"trimlantern/site/sitefile"
+)
+
+// Exit codes: what a run came to.
+const (
+	Clean  = 0 // done, nothing insecure or undone remains
+	Remain = 1 // done, but something remains
+	Misuse = 2 // wrong use or input; nothing was changed
+	World  = 3 // the outside world failed; the same command goes on from there
+)
+
+// Fault is an error that says what went wrong, and what to do.
+type Fault struct {
+	Code int    // Misuse or World
+	What string // what went wrong, and where
+	Do   string // what to do next
+	Err  error  // the cause, may be nil
+}
+
+// Error gives what went wrong with its cause.
+func (f *Fault) Error() string {
+	if f.Err != nil {
+		return f.What + ": " + f.Err.Error()
+	}
+	return f.What
+}
+
+// Unwrap gives the cause.
+func (f *Fault) Unwrap() error { return f.Err }
+
+func misuse(err error, what, do string) error { return &Fault{Misuse, what, do, err} }
+func world(err error, what, do string) error  { return &Fault{World, what, do, err} }
+
+// Progress is told how a long job goes on. total is 0 where nobody knows it.
+type Progress interface {
+	At(what string, done, total int64)
+	End()
+}
+
+// Tool is the program's name and version, as sheets and journals carry it.
+var Tool = "trimlantern"
+
+// Job is one site with all that the jobs need.
+type Job struct {
+	File     *sitefile.File
+	Site     address.Site
+	Layout   *layout.Layout
+	Book     *logbook.Logbook
+	Progress Progress
+	Now      func() time.Time
+	Offline  bool     // ask no other host
+	Resolve  []string // besides those of the site file
+	CA       string   // instead of the site file's
+
+	conn   *layout.Connection // what the system's own configuration says
+	client *fetch.Client
+}
+
+// OpenAddress makes a job of an address alone, without site file, database and
+// logbook: enough to scan.
+func OpenAddress(site string, also []string, p Progress) (*Job, error) {
+	s, err := address.Parse(site, also...)
+	if err != nil {
+		return nil, misuse(err, "the site's address", "write --site https://HOST")
+	}
+	return &Job{File: &sitefile.File{Site: s.String()}, Site: s, Layout: &layout.Layout{}, Progress: p, Now: time.Now}, nil
+}
+
+// Open reads the site file at path, or the nearest one at or above the working
+// folder where path is empty.
+func Open(path string, p Progress) (*Job, error) {
+	if path == "" {
+		found, err := nearest()
+		if err != nil {
+			return nil, err
+		}
+		path = found
+	}
+	f, err := sitefile.Read(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, misuse(nil, "there is no site file "+path, "make one: trimlantern init --site https://HOST FOLDER")
+	}
+	if err != nil {
+		return nil, misuse(err, "the site file cannot be read", "mend the file, or make a new one with trimlantern init")
+	}
+	j := &Job{File: f, Book: logbook.Open(f.Dir), Progress: p, Now: time.Now}
+	if j.Site, err = address.Parse(f.Site, f.Also...); err != nil {
+		return nil, misuse(err, path, "mend site and also in the site file")
+	}
+	if j.Layout, err = layoutOf(f); err != nil {
+		return nil, misuse(err, path, "mend layout in the site file")
+	}
+	return j, nil
+}
+
+// nearest looks for the site file in the working folder and those above it.
+func nearest() (string, error) {
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", world(err, "the working folder cannot be told", "change to a folder that exists")
+	}
+	for {
+		path := filepath.Join(dir, sitefile.Name)
+		if _, err := os.Stat(path); err == nil {
+			return path, nil
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return "", misuse(nil, "there is no "+sitefile.Name+" here or in a folder above",
+				"make one: trimlantern init --site https://HOST FOLDER, or name one with --config FILE")
+		}
+		dir = up
+	}
+}
+
+// layoutOf returns a built-in layout, or the user's own where a path is named.
+func layoutOf(f *sitefile.File) (*layout.Layout, error) {
+	switch {
+	case f.Layout == "":
+		return layout.Get("generic")
+	case strings.HasSuffix(f.Layout, ".yaml"):
+		b, err := os.ReadFile(f.Path(f.Layout))
+		if err != nil {
+			return nil, err
+		}
+		return layout.Parse(b)
+	}
+	return layout.Get(f.Layout)
+}
+
+// config puts together how the database is reached: the system's own
+// configuration, over it the site file, and the password from where it lies.
+func (j *Job) config() (database.Config, error) {
+	d := j.File.Database
+	c := database.Config{Kind: d.Kind, File: j.File.Path(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name, Charset: d.Charset}
+	if d.Config != "" && j.Layout.Config != nil {
+		conn, err := j.Layout.Config.Connect(j.File.Path(d.Config))
+		if err != nil {
+			return c, misuse(err, "the system's configuration cannot be read", "mend database.config in the site file")
+		}
+		j.conn = conn
+		set := func(to *string, from string) {
+			if *to == "" {
+				*to = from
+			}
+		}
+		c.Password = conn.Password
+		set(&c.User, conn.User)
+		set(&c.Name, conn.Database)
+		set(&c.Charset, conn.Charset)
+		if c.Host == "" && c.Socket == "" {
+			c.Host, c.Socket, c.Port = conn.Host, conn.Socket, conn.Port
+		}
+	}
+	switch {
+	case d.PasswordEnv != "":
+		c.Password = os.Getenv(d.PasswordEnv)
+	case d.PasswordFile != "":
+		b, err := os.ReadFile(j.File.Path(d.PasswordFile))
+		if err != nil {
+			return c, misuse(err, "the password file cannot be read", "mend database.password-file in the site file")
+		}
+		c.Password = strings.TrimRight(string(b), "\r\n")
+	}
+	if c.Kind == "mysql" && c.Host == "localhost" && c.Socket == "" && c.Port == 0 {
+		if s := usualSocket(); s != "" {
+			c.Socket = s // what the system's own software does for this name
+		}
+	}
+	if c.Kind == "mysql" && c.Host == "" && c.Socket == "" {
+		c.Host = "127.0.0.1"
+	}
+	return c, nil
+}
+
+// usualSocket finds the local socket that client libraries use for localhost.
+func usualSocket() string {
+	for _, s := range []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"} {
+		if info, err := os.Stat(s); err == nil && info.Mode()&fs.ModeSocket != 0 {
+			return s
+		}
+	}
+	return ""
+}
+
+// open connects to the database and lists the site's tables.
+func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []database.Table, error) {
+	c, err := j.config()
+	if err != nil {
+		return nil, nil, err
+	}
+	c.ReadOnly = readOnly
+	db, err := database.Open(ctx, c)
+	if err != nil {
+		return nil, nil, dbFault(err, c)
+	}
+	tables, err := db.Tables(ctx, j.File.Database.Prefix)
+	if err != nil {
+		db.Close()
+		return nil, nil, dbFault(err, c)
+	}
+	if err := j.checkTables(ctx, db, tables, c); err != nil {
+		db.Close()
+		return nil, nil, err
+	}
+	return db, tables, nil
+}
+
+// dbFault says in a user's words why the database failed.
+func dbFault(err error, c database.Config) error {
+	do := "look at the database's own log; then run the same command again"
+	switch {
+	case errors.Is(err, database.ErrDenied):
+		do = fmt.Sprintf("check the user name %q and where the password comes from (database.config, password-env or password-file in the site file)", c.User)
+	case errors.Is(err, database.ErrAbsent):
+		do = "check database in the site file, and that the server runs"
+	case errors.Is(err, database.ErrLocked):
+		do = "wait until the other run has ended"
+	}
+	return world(err, c.Where(), do)
+}
+
+// checkTables refuses a prefix that no table has, or a layout that does not fit.
+func (j *Job) checkTables(ctx context.Context, db database.Database, tables []database.Table, c database.Config) error {
+	prefix := j.File.Database.Prefix
+	names := tableNames(tables)
+	for _, p := range j.Layout.Prefix(names) {
+		if p == prefix {
+			return nil
+		}
+	}
+	if len(tables) > 0 && len(j.Layout.Tables) == 0 {
+		return nil
+	}
+	all, err := db.Tables(ctx, "")
+	if err != nil {
+		return dbFault(err, c)
+	}
+	what := fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), prefix)
+	if len(tables) > 0 {
+		what = fmt.Sprintf("%s has no tables of %s with the prefix %q", c.Where(), j.Layout.Title, prefix)
+	}
+	do := "check database.prefix and layout in the site file"
+	if fit := j.Layout.Prefix(tableNames(all)); len(fit) > 0 {
+		do = "set database.prefix in the site file; a prefix that fits: " + strings.Join(fit, ", ")
+	}
+	return misuse(nil, what, do)
+}
+
+func tableNames(tables []database.Table) []string {
+	names := make([]string, len(tables))
+	for i, t := range tables {
+		names[i] = t.Name
+	}
+	return names
+}
+
+// short returns a table's name without the site's prefix, as layouts know it.
+func (j *Job) short(table string) string {
+	return strings.TrimPrefix(table, j.File.Database.Prefix)
+}
+
+// web returns the client for the network.
+func (j *Job) web() (*fetch.Client, error) {
+	if j.client != nil {
+		return j.client, nil
+	}
+	ca := j.CA
+	if ca == "" {
+		ca = j.File.Path(j.File.Network.CA)
+	}
+	c, err := fetch.New(fetch.Options{
+		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(),
+	})
+	if err != nil {
+		return nil, misuse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")
+	}
+	j.client = c
+	return c, nil
+}
+
+const (
+	verdictsFile = "verdicts.json"
+	verdictAge   = 7 * 24 * time.Hour // a verdict older than this is asked for again
+)
+
+// verdicts answers for other hosts: the user's decision, what the logbook
+// remembers, or a probe.
+type verdicts struct {
+	job   *Job
+	ctx   context.Context
+	known map[string]probe.Verdict
+	dirty bool
+}
+
+func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
+	v := &verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
+	if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
+		return nil, world(err, "the logbook cannot be read", "mend or remove the file")
+	}
+	for host, known := range v.known {
+		if j.Now().Sub(known.Asked) > verdictAge || known.Answer == "unknown" || known.Answer == "leave" {
+			delete(v.known, host)
+		}
+	}
+	for host, decision := range j.File.Hosts {
+		v.known[strings.ToLower(host)] = probe.Verdict{Host: host, Answer: decision, Why: "decided in the site file", Asked: j.Now()}
+	}
+	return v, nil
+}
+
+// ask is the Verdict function of the rules.
+func (v *verdicts) ask(host, url string) rewrite.Verdict {
+	known, ok := v.known[host]
+	if !ok {
+		known = probe.Verdict{Host: host, Answer: "unknown", Why: "not asked (--offline)", Example: url, Asked: v.job.Now()}
+		if client, err := v.job.web(); err == nil && !v.job.Offline {
+			v.job.Progress.At("asking "+host, 0, 0)
+			known = probe.Host(v.ctx, client, host, url, v.job.Now())
+			v.dirty = true
+		}
+		v.known[host] = known
+	}
+	return known.Meaning()
+}
+
+// keep writes what was found out into the logbook.
+func (v *verdicts) keep() error {
+	if !v.dirty {
+		return nil
+	}
+	return v.job.Book.WriteJSON(verdictsFile, v.known)
+}
+
+// runID names a run by its time, so that names sort by age.
+func (j *Job) runID() string {
+	return strings.ReplaceAll(j.Now().UTC().Format("20060102-150405.000"), ".", "-")
+}
