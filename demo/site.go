@@ -122,8 +122,9 @@ func fill(path string) error {
 	for i, c := range comments {
 		exec(`INSERT INTO tr_comments VALUES (?, ?, ?, ?, ?, ?)`, i+1, ids[c.slug], c.author, c.url, fmt.Sprintf("2026-09-%02d 19:30:00", 3+i), c.body)
 	}
-	for i, u := range []string{"annis", "berrin", "cador"} {
-		exec(`INSERT INTO tr_users VALUES (?, ?, ?, ?)`, i+1, u, strings.Title(u), old+"/volunteers/#"+u) //nolint:staticcheck // plain ASCII names
+	for i, name := range []string{"Annis", "Berrin", "Cador"} {
+		login := strings.ToLower(name)
+		exec(`INSERT INTO tr_users VALUES (?, ?, ?, ?)`, i+1, login, name, old+"/volunteers/#"+login)
 	}
 	if err != nil {
 		return err

@@ -108,7 +108,7 @@ func CanonicalHost(host string) (string, error) {
 		return h, nil
 	}
 	a, err := idna.Lookup.ToASCII(h)
-	if err != nil {
+	if err != nil || strings.HasPrefix(a, ".") || strings.Contains(a, "..") {
 		return "", fmt.Errorf("%q is not a host name", host)
 	}
 	return strings.TrimSuffix(a, "."), nil

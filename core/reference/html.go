@@ -238,7 +238,7 @@ func UsesOf(b []byte) Uses {
 				}
 			},
 		})
-	} else if t := bytes.TrimSpace(b); len(t) < pathMax && bytes.IndexAny(t, " \t\r\n\"'()") < 0 {
+	} else if t := bytes.TrimSpace(b); len(t) < pathMax && !bytes.ContainsAny(t, " \t\r\n\"'()") {
 		u.lone = AssetKind(string(t)) != ""
 	}
 	return u

@@ -272,6 +272,12 @@ func (r Reference) Tail(b []byte) string {
 	var tail strings.Builder
 	for p := r.PortEnd; p < len(b) && tail.Len() < pathMax; {
 		c, end, how := unit(b, p)
+		// An escape that the reference's spelling does not use belongs to its path.
+		if how&Percent != 0 && r.Spelling&Percent == 0 && tail.Len() > 0 {
+			tail.Write(b[p:end])
+			p = end
+			continue
+		}
 		if c <= ' ' || c == utf8.RuneError || strings.ContainsRune("\"'<>\\`{}|^", c) {
 			break
 		}
@@ -282,12 +288,7 @@ func (r Reference) Tail(b []byte) string {
 		if how == 0 && r.Spelling&Percent != 0 && strings.ContainsRune("&;#)", c) {
 			break
 		}
-		// An escape that the reference's spelling does not use belongs to its path.
-		if how&Percent != 0 && r.Spelling&Percent == 0 {
-			tail.Write(b[p:end])
-		} else {
-			tail.WriteRune(c)
-		}
+		tail.WriteRune(c)
 		p = end
 	}
 	return strings.TrimRight(tail.String(), ").,;")

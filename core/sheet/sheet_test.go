@@ -1,0 +1,162 @@
+package sheet
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/rewrite"
+)
+
+func sample(t testing.TB) []byte {
+	var buf bytes.Buffer
+	w, err := NewWriter(&buf, Header{Tool: "t", ID: "1", Site: "https://ternrock.example"})
+	require.NoError(t, err)
+	require.NoError(t, w.Cell(Cell{Table: "p", Key: []Value{Value("7"), {0xff, 0}}, Column: "c", Before: Hash([]byte("http")), After: Hash([]byte("https")),
+		Edits: Edits([]rewrite.Edit{{Offset: 4, Inserted: "s"}}), References: 1}))
+	require.NoError(t, w.Left(Left{Reason: rewrite.Linked, URL: "http://other.example/<&", Count: 1}))
+	require.NoError(t, w.Close(Summary{Cells: 1, References: 1}))
+	return buf.Bytes()
+}
+
+func TestSheet(t *testing.T) {
+	r, err := NewReader(bytes.NewReader(sample(t)))
+	require.NoError(t, err)
+	assert.Equal(t, "https://ternrock.example", r.Header.Site)
+	cells, left := 0, 0
+	err = r.Each(func(c *Cell) error {
+		cells++
+		assert.Equal(t, []Value{Value("7"), {0xff, 0}}, c.Key)
+		after, err := c.Apply([]byte("http"))
+		require.NoError(t, err)
+		assert.Equal(t, "https", string(after))
+		_, err = c.Apply([]byte("other"))
+		assert.ErrorIs(t, err, ErrChanged)
+		c.After = Hash([]byte("something else"))
+		_, err = c.Apply([]byte("http"))
+		assert.ErrorContains(t, err, "do not give the value")
+		return nil
+	}, func(l *Left) error {
+		left++
+		assert.Equal(t, "http://other.example/<&", l.URL)
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 1, 1}, []int{cells, left, r.End.Cells})
+}
+
+// plain and packed let a test edit a sheet as a person with zstd would.
+func plain(t testing.TB, b []byte) string {
+	z, err := zstd.NewReader(bytes.NewReader(b))
+	require.NoError(t, err)
+	defer z.Close()
+	out, err := io.ReadAll(z)
+	require.NoError(t, err)
+	return string(out)
+}
+
+func packed(t testing.TB, s string) []byte {
+	z, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	return z.EncodeAll([]byte(s), nil)
+}
+
+func read(b []byte) error {
+	r, err := NewReader(bytes.NewReader(b))
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return r.Each(nil, nil)
+}
+
+func TestBrokenSheets(t *testing.T) {
+	good := sample(t)
+	text := plain(t, good)
+	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		assert.True(t, json.Valid([]byte(line)), line)
+	}
+	for name, c := range map[string]struct {
+		b   []byte
+		say string
+	}{
+		"empty":         {nil, "is empty"},
+		"not a sheet":   {packed(t, "{}\n"), "is not a change sheet"},
+		"rubbish":       {[]byte("rubbish, and enough of it"), "cannot be read"},
+		"newer":         {packed(t, strings.Replace(text, `"version":1`, `"version":9`, 1)), "of version 9"},
+		"edited":        {packed(t, strings.Replace(text, `"7"`, `"8"`, 1)), "changed by hand"},
+		"cut by lines":  {packed(t, text[:strings.LastIndex(strings.TrimSpace(text), "\n")+1]), "is cut off"},
+		"cut in a line": {packed(t, text[:len(text)-20]), "is cut off"},
+		"broken line":   {packed(t, strings.Replace(text, `{"left"`, `{left`, 1)), "is broken"},
+	} {
+		assert.ErrorContains(t, read(c.b), c.say, name)
+	}
+	for n := range good {
+		require.Error(t, read(good[:n]), "cut off at byte %d", n)
+	}
+}
+
+func journal(t testing.TB) []byte {
+	var out []byte
+	for _, records := range [][]Record{
+		{{Header: NewJournalHeader(JournalHeader{ID: "j"})}},
+		{{Entry: &Entry{Table: "p", Before: Value("one")}}},
+		{{Mark: Committed}, {Entry: &Entry{Table: "p", Before: Value{0xff}}}},
+		{{Mark: Finished}},
+	} {
+		b, err := EncodeBlock(records...)
+		require.NoError(t, err)
+		out = append(out, b...)
+	}
+	return out
+}
+
+func TestJournal(t *testing.T) {
+	b := journal(t)
+	assert.Equal(t, 5, strings.Count(plain(t, b), "\n"), "zstd reads it as it is")
+	var blocks []Block
+	end, err := EachBlock(bytes.NewReader(b), func(b Block) error { blocks = append(blocks, b); return nil })
+	require.NoError(t, err)
+	assert.Equal(t, int64(len(b)), end)
+	require.Len(t, blocks, 4)
+	again, err := blocks[2].ReadAt(bytes.NewReader(b))
+	require.NoError(t, err)
+	assert.Equal(t, blocks[2].Records, again)
+	assert.Equal(t, Value{0xff}, again[1].Entry.Before)
+	// Cut off anywhere, what came before is whole and its end is known.
+	for n := 1; n < len(b); n++ {
+		count := 0
+		end, err := EachBlock(bytes.NewReader(b[:n]), func(Block) error { count++; return nil })
+		whole := 0
+		for _, block := range blocks {
+			if block.Offset+block.Size <= int64(n) {
+				whole++
+			}
+		}
+		require.Equal(t, whole, count, "cut at %d", n)
+		if end != int64(n) {
+			require.ErrorIs(t, err, ErrTorn)
+		}
+	}
+	_, err = EachBlock(strings.NewReader("this is not a journal at all, by far"), func(Block) error { return nil })
+	assert.ErrorContains(t, err, "is not a journal")
+	stop := errors.New("stop")
+	_, err = EachBlock(bytes.NewReader(b), func(Block) error { return stop })
+	assert.ErrorIs(t, err, stop)
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(sample(f))
+	f.Add(journal(f))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		_ = read(b) // must neither panic nor hang
+		_, _ = EachBlock(bytes.NewReader(b), func(Block) error { return nil })
+	})
+}

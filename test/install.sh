@@ -1,0 +1,38 @@
+#!/usr/bin/env bash
+# Installs what the tests need and is missing, from Debian's packages. Services
+# of the machine are neither started nor changed: the tests run private ones.
+set -euo pipefail
+
+missing=()
+need() { # command or file, package
+	command -v "$1" >/dev/null 2>&1 || [ -e "$1" ] || missing+=("$2")
+}
+need mariadbd mariadb-server
+need mariadb-dump mariadb-client
+need php php-cli
+php -m 2>/dev/null | grep -qx mysqli || missing+=(php-mysql)
+php -m 2>/dev/null | grep -qx xml || missing+=(php-xml)
+php -m 2>/dev/null | grep -qx mbstring || missing+=(php-mbstring)
+need apache2 apache2
+compgen -G '/usr/lib/apache2/modules/libphp*.so' >/dev/null || missing+=(libapache2-mod-php)
+need /usr/share/wordpress/wp-load.php wordpress
+need /usr/share/wordpress/wp-content/themes/twentytwentyone/style.css wordpress-theme-twentytwentyone
+
+if [ ${#missing[@]} -eq 0 ]; then
+	exit 0
+fi
+if [ "$(id -u)" -ne 0 ]; then
+	echo "These packages are missing: ${missing[*]}" >&2
+	echo "Install them as root: apt-get install ${missing[*]}" >&2
+	exit 1
+fi
+echo "Installing: ${missing[*]}"
+policy=/usr/sbin/policy-rc.d
+if [ ! -e "$policy" ]; then # Debian's way to install services without starting them
+	printf '#!/bin/sh\nexit 101\n' >"$policy"
+	chmod 755 "$policy"
+	trap 'rm -f "$policy"' EXIT
+fi
+export DEBIAN_FRONTEND=noninteractive
+apt-get update -q
+apt-get install -y -q --no-install-recommends "${missing[@]}"
