@@ -376,7 +376,7 @@ func (t *Text) Scan(s *work.Scan) {
 		t.printf("\n%s\n", t.care(fmt.Sprintf("Not everything was read: %s past the bounds; see --pages and --depth.", plural(s.LeftOut, "document"))))
 	}
 	if s.Code() == work.Clean {
-		t.printf("\n%s\n", t.good("Every page is clean: nothing insecure is loaded or sent, and the site names itself by https alone."))
+		t.printf("\n%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))
 		t.next("trimlantern status")
 		return
 	}

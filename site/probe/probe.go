@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"strings"
 	"time"
 
@@ -82,7 +83,7 @@ func failure(err error) (answer, why string) {
 		return "insecure", "its certificate is for another name"
 	case errors.As(err, &cert):
 		return "insecure", "its certificate is not trusted: " + cert.Err.Error()
-	case errors.As(err, &record):
+	case errors.As(err, &record), errors.Is(err, http.ErrSchemeMismatch):
 		return "insecure", "does not speak TLS"
 	case errors.As(err, &op) && op.Op == "remote error":
 		return "insecure", "refuses TLS for this name"

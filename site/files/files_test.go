@@ -1,0 +1,38 @@
+package files
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestWalk(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"b/x.PHP": "one", "a.css": "two", "c.txt": "no", "d.js": "bin\x00ary", "e.html": string(make([]byte, maxSize+1))} {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	require.NoError(t, os.Symlink(filepath.Join(dir, "a.css"), filepath.Join(dir, "link.css")))
+	var got []string
+	skipped, err := Walk(dir, func(path string, b []byte) error {
+		got = append(got, filepath.Base(path)+" "+string(b))
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a.css two", "x.PHP one"}, got)
+	require.Len(t, skipped, 1)
+	assert.Equal(t, "larger than 8 MB", skipped[0].Why)
+	_, err = Walk(filepath.Join(dir, "nowhere"), nil)
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestLine(t *testing.T) {
+	b := []byte("a\nb\n\nc")
+	for offset, line := range map[int]int{0: 1, 1: 1, 2: 2, 4: 3, 5: 4, 99: 4} {
+		assert.Equal(t, line, Line(b, offset), offset)
+	}
+}

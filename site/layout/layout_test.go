@@ -1,0 +1,109 @@
+package layout
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestPHPSettings(t *testing.T) {
+	got := phpSettings(`before define('OUT', 'side');
+<?php
+// define('A', 'comment');
+# define('A', 'comment'); ?> between <?php
+/* define('A', 'comment'); */
+define( 'A', 'it\'s "here" \n' );
+define("B", "tab\there \$x \\");
+Define ( 'C' , 3306 ) ;
+\define('D', true, false);
+define('A', 'second');
+define('E', getenv('E'));
+define('F', 'a' . 'b');
+const G = 'const';
+$table_prefix  =  'tr_';
+$later = 'one'; $later = 'two';
+$text = <<<'END'
+define('H', 'in a text');
+END;
+#[Attribute]
+define('I', 'behind an attribute');
+define('broken', 'no end
+`)
+	values := map[string]string{}
+	for k, v := range got {
+		values[k] = v.Value
+	}
+	assert.Equal(t, map[string]string{"A": `it's "here" \n`, "B": "tab\there $x \\", "C": "3306", "D": "true", "G": "const",
+		"$table_prefix": "tr_", "$later": "two", "I": "behind an attribute"}, values)
+	assert.Equal(t, 6, got["A"].Line)
+}
+
+func TestConnect(t *testing.T) {
+	l, err := Get("wordpress")
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "wp-config.php")
+	write := func(host string) {
+		text := "<?php define('DB_NAME','museum'); define('DB_USER','keeper'); define('DB_PASSWORD','x'); define('DB_HOST','" + host + "');\ndefine('WP_HOME','http://ternrock.example'); $table_prefix='tr_';"
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	}
+	for host, want := range map[string]Connection{
+		"localhost":             {Host: "localhost"},
+		"db.example:3307":       {Host: "db.example", Port: 3307},
+		"localhost:/run/x.sock": {Socket: "/run/x.sock"},
+		":/run/x.sock":          {Socket: "/run/x.sock"},
+	} {
+		write(host)
+		c, err := l.Config.Connect(file)
+		require.NoError(t, err)
+		assert.Equal(t, []any{want.Host, want.Port, want.Socket, "museum", "tr_"}, []any{c.Host, c.Port, c.Socket, c.Database, c.Prefix}, host)
+		assert.Equal(t, Lock{"WP_HOME", "http://ternrock.example", 2}, c.Locks["public"])
+	}
+	write("h:port")
+	_, err = l.Config.Connect(file)
+	assert.ErrorContains(t, err, `"port" is no port`)
+	require.NoError(t, os.WriteFile(file, []byte("<?php // nothing"), 0o600))
+	_, err = l.Config.Connect(file)
+	assert.ErrorContains(t, err, "sets no DB_NAME")
+}
+
+func TestShipped(t *testing.T) {
+	for _, name := range Names() {
+		l, err := Get(name)
+		require.NoError(t, err)
+		assert.Equal(t, name, l.Name)
+	}
+	_, err := Get("none")
+	assert.ErrorContains(t, err, "known are generic, wordpress")
+	for text, say := range map[string]string{
+		"":                                "EOF",
+		"title: x":                        "has no name",
+		"name: x\ncolour: red":            "field colour not found",
+		"name: x\naddresses: [{name: a}]": "an address needs",
+	} {
+		_, err := Parse([]byte(text))
+		assert.ErrorContains(t, err, say)
+	}
+}
+
+func TestRules(t *testing.T) {
+	l, err := Get("wordpress")
+	require.NoError(t, err)
+	assert.True(t, l.IsIdentifier("posts", "guid"))
+	assert.False(t, l.IsIdentifier("posts", "post_content"))
+	name := func(v string) func(string) string { return func(string) string { return v } }
+	assert.True(t, l.IsCache("options", name("_site_transient_update")))
+	assert.False(t, l.IsCache("options", name("home")))
+	assert.False(t, l.IsCache("posts", name("_transient_x")))
+	assert.Equal(t, []string{"a_", "a_2_"}, l.Prefix([]string{"a_2_options", "a_2_posts", "a_2_postmeta", "a_options", "a_posts", "a_postmeta", "b_options", "b_posts"}))
+	lb, ok := l.LabelOf("options")
+	assert.True(t, ok)
+	assert.Equal(t, "option_name", lb.Column)
+}
+
+func FuzzPHPSettings(f *testing.F) {
+	f.Add("<?php define('A', \"b\\\"\"); $x = <<<A\nA; /* # ?>")
+	f.Fuzz(func(_ *testing.T, s string) { phpSettings(s) })
+}

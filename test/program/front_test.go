@@ -1,0 +1,137 @@
+package program
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var commands = []string{"init", "preview", "apply", "undo", "scan", "status", "demo"}
+
+func TestHelp(t *testing.T) {
+	dir := t.TempDir()
+	r := want(t, 0, dir, "--help")
+	for _, c := range commands {
+		assert.Contains(t, r.out, "  "+c+" ")
+		help := want(t, 0, dir, c, "--help").out
+		assert.Contains(t, help, "Examples:", c)
+		assert.Contains(t, help, "trimlantern "+c, c)
+		assert.Contains(t, help, "Exit codes: 0", c)
+	}
+	assert.Contains(t, want(t, 0, dir, "--version").out, "1.2.3-test")
+}
+
+func TestCompletion(t *testing.T) {
+	dir := bare(t, 1)
+	for _, shell := range []string{"bash", "zsh", "fish"} {
+		assert.Contains(t, want(t, 0, dir, "completion", shell).out, "trimlantern", shell)
+	}
+	assert.Contains(t, want(t, 0, dir, "__complete", "pre").out, "preview")
+	assert.Contains(t, want(t, 0, dir, "__complete", "init", "--layout", "").out, "wordpress")
+	want(t, 1, dir, "preview", "--offline")
+	sheet := regexp.MustCompile(`(?m)^\d{8}-\d{6}-\d{3}$`)
+	assert.Regexp(t, sheet, want(t, 0, dir, "__complete", "apply", "").out)
+}
+
+func TestJSONErrors(t *testing.T) {
+	r := want(t, 2, t.TempDir(), "preview", "--format", "json")
+	var e struct {
+		Error, Do string
+		Code      int
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &e))
+	assert.Equal(t, 2, e.Code)
+	assert.NotEmpty(t, e.Error)
+	assert.NotEmpty(t, e.Do)
+}
+
+func TestStatic(t *testing.T) {
+	out, err := exec.Command("file", "-L", program).CombinedOutput()
+	if err != nil { // no such program here: the linker's own words will do
+		out, err = exec.Command("go", "version", "-m", program).CombinedOutput()
+		require.NoError(t, err)
+		assert.Contains(t, string(out), "CGO_ENABLED=0")
+		return
+	}
+	assert.Contains(t, string(out), "statically linked")
+}
+
+// Imports run downwards only, and the core knows nothing outside itself.
+func TestHouse(t *testing.T) {
+	list := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "./...")
+	list.Dir = "../.."
+	out, err := list.Output()
+	require.NoError(t, err)
+	floor := map[string]int{"core": 0, "site": 1, "work": 2, "report": 3, "demo": 3, "cli": 4, "cmd": 5}
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		words := strings.Fields(line)
+		room := func(path string) string { return strings.Split(strings.TrimPrefix(path, "trimlantern/"), "/")[0] }
+		from, known := floor[room(words[0])]
+		if !known {
+			continue // tests
+		}
+		seen++
+		for _, to := range words[1:] {
+			if strings.HasPrefix(to, "trimlantern/") {
+				above := floor[room(to)]
+				assert.True(t, above < from || room(to) == room(words[0]), "%s imports %s", words[0], to)
+			}
+			if from == 0 {
+				for _, outside := range []string{"net/http", "database/sql", "os", "os/exec", "github.com/spf13/cobra"} {
+					assert.NotEqual(t, outside, to, "%s is to be pure", words[0])
+				}
+			}
+		}
+	}
+	assert.Greater(t, seen, 15)
+}
+
+// Every command of the README is run: those of its two lines by continuous
+// integration itself, the others here.
+func TestReadme(t *testing.T) {
+	b, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	text := string(b)
+	assert.Contains(t, text, "make demo")
+	assert.Contains(t, text, "make check")
+	for _, link := range regexp.MustCompile(`\]\(([^)#:]+)\)`).FindAllStringSubmatch(text, -1) {
+		assert.FileExists(t, filepath.Join("../..", link[1]))
+	}
+	make, err := os.ReadFile("../../Makefile")
+	require.NoError(t, err)
+	dir, initArgs := museum(t)
+	ran := 0
+	for _, block := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(text, -1) {
+		for line := range strings.Lines(block[1]) {
+			line, _, _ = strings.Cut(strings.TrimSpace(line), "  #")
+			words := strings.Fields(line)
+			switch {
+			case len(words) == 0:
+			case words[0] == "make":
+				assert.Contains(t, string(make), "\n"+words[1]+":", line)
+			case words[0] == "trimlantern" && words[1] == "demo":
+				want(t, 0, dir, words[1:]...)
+				ran++
+			case words[0] == "trimlantern" && words[1] == "init": // the demo's own folder and addresses
+				assert.Subset(t, initArgs, words[1:4], line)
+				want(t, 0, dir, initArgs...)
+				ran++
+			case words[0] == "trimlantern":
+				r := run(t, dir, words[1:]...)
+				assert.Contains(t, []int{0, 1}, r.code, "%s\n%s", line, r.errs)
+				ran++
+			default:
+				t.Errorf("nobody runs %q", line)
+			}
+		}
+	}
+	assert.GreaterOrEqual(t, ran, 6)
+}

@@ -1,0 +1,365 @@
+// Package program runs the built program as a user would, on files in temporary
+// folders.
+package program
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+)
+
+// program is the built program.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "trimlantern-test-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755) // other users run it too
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(dir, "trimlantern")
+	build := exec.Command("go", "build", "-ldflags", "-X trimlantern/cli.Version=1.2.3-test", "-o", program, "./cmd/trimlantern")
+	build.Dir, build.Stderr = "../..", os.Stderr
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if err := build.Run(); err != nil {
+		fmt.Fprintln(os.Stderr, "building the program:", err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	_ = os.RemoveAll(dir) // in the temporary folder
+	os.Exit(code)
+}
+
+// result is what one run came to.
+type result struct {
+	code      int
+	out, errs string
+}
+
+func run(t testing.TB, dir string, args ...string) result {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, program, args...)
+	c.Dir = dir
+	var out, errs bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errs
+	err := c.Run()
+	require.NotNil(t, c.ProcessState, "%v", err)
+	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// want runs the program and wants an exit code.
+func want(t testing.TB, code int, dir string, args ...string) result {
+	t.Helper()
+	r := run(t, dir, args...)
+	require.Equal(t, code, r.code, "trimlantern %s\n%s\n%s", strings.Join(args, " "), r.out, r.errs)
+	return r
+}
+
+// museum lays the made-up site out and keeps its server up; it returns the
+// folder and the arguments of init.
+func museum(t testing.TB) (dir string, initArgs []string) {
+	t.Helper()
+	dir = filepath.Join(t.TempDir(), "ternrock")
+	c := exec.Command(program, "demo", "--stay", dir)
+	out, err := c.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	t.Cleanup(func() {
+		_ = c.Process.Signal(os.Interrupt) // gone already: the test says so
+		assert.NoError(t, c.Wait(), "Ctrl-C ends the server well")
+	})
+	buf := make([]byte, 1<<16)
+	text := ""
+	for !strings.Contains(text, "https://ternrock.example/\n") {
+		n, err := out.Read(buf)
+		require.NoError(t, err, text)
+		text += string(buf[:n])
+	}
+	line := regexp.MustCompile(`trimlantern (init .*)`).FindStringSubmatch(text)
+	require.NotNil(t, line, text)
+	return dir, strings.Fields(strings.ReplaceAll(line[1], "'", ""))
+}
+
+func TestDemo(t *testing.T) {
+	began := time.Now()
+	r := want(t, 0, t.TempDir(), "demo")
+	assert.Less(t, time.Since(began), 20*time.Second)
+	for _, say := range []string{"$ trimlantern init", "$ trimlantern preview", "$ trimlantern apply", "$ trimlantern undo", "Every page is clean", "All of it came out as it must"} {
+		assert.Contains(t, r.out, say)
+	}
+	assert.NotContains(t, r.out, "\x1b", "no colours where there is no terminal")
+	for line := range strings.Lines(r.out) {
+		assert.LessOrEqual(t, len([]rune(strings.TrimSuffix(line, "\n"))), 80, line)
+	}
+}
+
+func TestRoadByHand(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	info, err := os.Stat(filepath.Join(dir, "trimlantern.yaml"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	before := dump(t, filepath.Join(dir, "site.db"))
+
+	var scan struct {
+		Classes  map[string]int
+		Culprits []struct{ URL, Class, By string }
+		Pages    []struct {
+			URL, Title string
+			Findings   []struct{ Line, Column int }
+		}
+	}
+	decode(t, want(t, 1, dir, "scan", "--format", "json"), &scan)
+	assert.Greater(t, scan.Classes["blocked"], 20)
+	assert.Greater(t, scan.Classes["upgraded"], 100)
+	assert.Equal(t, 1, scan.Classes["form"])
+	assert.Greater(t, scan.Classes["address"], 1000)
+	assert.Greater(t, len(scan.Pages), 40)
+
+	var preview struct {
+		Sheet             string
+		Cells, References int
+		Left              map[string]int
+		Findings          []struct{ Reason, File, URL, Label, Note string }
+		Verdicts          map[string]string
+		Addresses         []struct{ Name, Value string }
+	}
+	decode(t, want(t, 1, dir, "preview", "--format", "json"), &preview)
+	assert.Equal(t, before, dump(t, filepath.Join(dir, "site.db")), "preview changes nothing")
+	assert.Equal(t, 53, preview.Cells)
+	assert.Equal(t, 104, preview.References)
+	assert.Equal(t, map[string]int{"identifier": 40, "linked": 6, "standard": 3, "look-alike": 1, "cached": 1, "file": 2, "no-https": 1, "private": 1, "unsound": 1}, preview.Left)
+	assert.True(t, strings.HasPrefix(preview.Verdicts["maps.coastline.example"], "secure"), preview.Verdicts)
+	assert.True(t, strings.HasPrefix(preview.Verdicts["charts.tideoffice.example"], "insecure"), preview.Verdicts)
+	assert.Len(t, preview.Addresses, 2)
+	files := 0
+	for _, f := range preview.Findings {
+		if f.Reason == "file" {
+			files++
+			assert.Contains(t, []string{"theme/header.html", "theme/footer.html"}, f.File)
+		}
+	}
+	assert.Equal(t, 2, files)
+
+	var applied struct {
+		Planned, Changed, References int
+		Journal                      string
+		Second                       struct{ Cells int } `json:"second_preview"`
+	}
+	decode(t, want(t, 1, dir, "apply", "--format", "json"), &applied)
+	assert.Equal(t, []int{53, 53, 104, 0}, []int{applied.Planned, applied.Changed, applied.References, applied.Second.Cells})
+	assert.NotEqual(t, before, dump(t, filepath.Join(dir, "site.db")))
+
+	r := want(t, 2, dir, "apply")
+	assert.Contains(t, r.errs, "was applied already")
+	assert.Contains(t, r.errs, "What to do: ")
+
+	decode(t, want(t, 1, dir, "scan", "--format", "json"), &scan)
+	var left []string
+	for _, c := range scan.Culprits {
+		left = append(left, c.URL)
+	}
+	assert.ElementsMatch(t, []string{"http://type.harbourtype.example/lantern.css", "http://www.ternrock.example/media/badge.svg", "http://charts.tideoffice.example/today.svg"}, left)
+
+	var status struct {
+		Next  string
+		Steps []struct{ Name, State string }
+	}
+	decode(t, want(t, 1, dir, "status", "--format", "json"), &status)
+	assert.Len(t, status.Steps, 4)
+	assert.NotEmpty(t, status.Next)
+
+	var undone struct {
+		Back int
+		Left []any
+	}
+	decode(t, want(t, 0, dir, "undo", "--format", "json"), &undone)
+	assert.Equal(t, 53, undone.Back)
+	assert.Equal(t, before, dump(t, filepath.Join(dir, "site.db")), "undo puts everything back")
+	assert.Contains(t, want(t, 2, dir, "undo").errs, "nothing to undo")
+	assert.Contains(t, want(t, 2, dir, "undo", applied.Journal).errs, "was undone already")
+
+	for _, f := range []string{".trimlantern", ".trimlantern/" + preview.Sheet + ".sheet.jsonl.zst", ".trimlantern/" + applied.Journal + ".journal.jsonl.zst"} {
+		info, err := os.Stat(filepath.Join(dir, f))
+		require.NoError(t, err)
+		assert.Zero(t, info.Mode().Perm()&0o077, "%s is nobody else's", f)
+	}
+	want(t, 1, dir, "apply") // what was undone can be done again
+}
+
+func TestUndoLeavesWhatOthersChanged(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	want(t, 1, dir, "preview", "--offline")
+	db := open(t, filepath.Join(dir, "site.db"))
+	exec := func(q string) {
+		_, err := db.Exec(q)
+		require.NoError(t, err)
+	}
+	exec(`UPDATE tr_posts SET post_content = post_content || ' more' WHERE post_name = 'visit'`)
+	exec(`DELETE FROM tr_comments WHERE comment_author = 'Berrin'`)
+	r := want(t, 1, dir, "apply", "--offline")
+	assert.Contains(t, r.out, "tr_posts.post_content, key 2: changed since the preview")
+	assert.Contains(t, r.out, "tr_comments.comment_content, key 1: the row is gone")
+	exec(`UPDATE tr_posts SET post_content = 'rewritten' WHERE post_name = 'history'`)
+	r = want(t, 1, dir, "undo")
+	assert.Contains(t, r.out, "tr_posts.post_content, key 3: changed by somebody since")
+	var text string
+	require.NoError(t, db.QueryRow(`SELECT post_content FROM tr_posts WHERE post_name = 'history'`).Scan(&text))
+	assert.Equal(t, "rewritten", text)
+}
+
+func decode(t testing.TB, r result, v any) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(r.out), v), r.out)
+}
+
+func open(t testing.TB, path string) *sql.DB {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)")
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, db.Close()) })
+	return db
+}
+
+// dump returns all rows of all tables.
+func dump(t testing.TB, path string) string {
+	db := open(t, path)
+	var out strings.Builder
+	tables, err := db.Query(`SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY name`)
+	require.NoError(t, err)
+	var names []string
+	for tables.Next() {
+		var n string
+		require.NoError(t, tables.Scan(&n))
+		names = append(names, n)
+	}
+	require.NoError(t, tables.Err())
+	for _, n := range names {
+		rows, err := db.Query(`SELECT * FROM "` + n + `" ORDER BY 1`)
+		require.NoError(t, err)
+		columns, err := rows.Columns()
+		require.NoError(t, err)
+		for rows.Next() {
+			values := make([]any, len(columns))
+			for i := range values {
+				values[i] = new(any)
+			}
+			require.NoError(t, rows.Scan(values...))
+			for _, v := range values {
+				fmt.Fprintf(&out, "%T %q\t", *v.(*any), fmt.Sprint(*v.(*any)))
+			}
+			out.WriteString("\n")
+		}
+		require.NoError(t, rows.Err())
+	}
+	return out.String()
+}
+
+// bare makes a folder with a small database and its site file.
+func bare(t testing.TB, rows int) string {
+	t.Helper()
+	dir := t.TempDir()
+	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	db := open(t, filepath.Join(dir, "site.db"))
+	_, err := db.Exec(`CREATE TABLE m_options (option_id INTEGER PRIMARY KEY, option_name TEXT UNIQUE, option_value TEXT);
+		CREATE TABLE m_posts (ID INTEGER PRIMARY KEY, post_title TEXT, post_content TEXT, guid TEXT);
+		CREATE TABLE m_postmeta (meta_id INTEGER PRIMARY KEY, post_id INTEGER, meta_key TEXT, meta_value BLOB);
+		INSERT INTO m_options VALUES (1, 'home', 'http://ternrock.example'), (2, 'siteurl', 'http://ternrock.example/core');
+		WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?1)
+			INSERT INTO m_posts SELECT i, 'Post ' || i, '<p>' || hex(randomblob(300)) || ' http://ternrock.example/' || i || '</p>', 'http://ternrock.example/?p=' || i FROM n;
+		INSERT INTO m_postmeta VALUES (1, 1, 'bytes', CAST('a:1:{s:4:"' || char(0) || '*' || char(0) || 'u";s:23:"http://ternrock.example";}' AS BLOB))`, rows)
+	require.NoError(t, err)
+	want(t, 0, dir, "init", "--site", "https://ternrock.example", "--database", "sqlite:site.db")
+	return dir
+}
+
+func TestInterrupted(t *testing.T) {
+	dir := bare(t, 30000)
+	path := filepath.Join(dir, "site.db")
+	before := dump(t, path)
+	want(t, 1, dir, "preview", "--offline")
+	twin := t.TempDir() // the undisturbed run, on a copy
+	for _, name := range []string{"site.db", "trimlantern.yaml"} {
+		b, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(twin, name), b, 0o600))
+	}
+	want(t, 1, twin, "preview", "--offline")
+	want(t, 0, twin, "apply", "--offline")
+	undisturbed := dump(t, filepath.Join(twin, "site.db"))
+
+	// start runs apply or undo and sends a signal once it has done some of its work.
+	start := func(signal os.Signal, args ...string) (result, bool) {
+		c := exec.Command(program, args...)
+		c.Dir = dir
+		var errs bytes.Buffer
+		c.Stderr = &errs
+		require.NoError(t, c.Start())
+		time.Sleep(time.Duration(60+interrupts*17%190) * time.Millisecond)
+		interrupts++
+		_ = c.Process.Signal(signal) // too late: it has ended, and the caller looks
+		_ = c.Wait()                 // its exit code is looked at
+		return result{c.ProcessState.ExitCode(), "", errs.String()}, c.ProcessState.Success()
+	}
+	r, finished := start(os.Interrupt, "apply", "--offline")
+	if !finished {
+		assert.Equal(t, 3, r.code)
+		assert.Contains(t, r.errs, "interrupted")
+		assert.Contains(t, r.errs, "go on with the same command")
+		assert.NotEqual(t, undisturbed, dump(t, path), "it stopped in the middle")
+		assert.Contains(t, want(t, 1, dir, "status").out, "interrupted after")
+	}
+	kills := 0
+	for range 12 {
+		if finished {
+			break
+		}
+		if _, finished = start(syscall.SIGKILL, "apply", "--offline"); !finished {
+			kills++
+		}
+	}
+	if !finished {
+		r := want(t, 0, dir, "apply", "--offline")
+		assert.Contains(t, r.out, "Went on with the run that was interrupted.")
+		assert.Contains(t, r.out, "the counts agree with the preview: 30 003 cells planned, 30 003 changed")
+	}
+	require.True(t, undisturbed == dump(t, path), "the end is that of an undisturbed run")
+	finished = false
+	for range 6 {
+		if finished {
+			break
+		}
+		if _, finished = start(syscall.SIGKILL, "undo"); !finished {
+			kills++
+		}
+	}
+	if !finished {
+		want(t, 0, dir, "undo")
+	}
+	require.True(t, before == dump(t, path), "undo puts everything back")
+	t.Logf("killed %d times", kills)
+	assert.Positive(t, kills, "the test must catch it at work")
+}
+
+var interrupts int
