@@ -343,7 +343,7 @@ func (r *road) insecureOn(path string) (int, error) {
 	}
 	n := 0
 	reference.Find(b, func(ref reference.Reference) bool {
-		if slices.Contains([]string{host, www, fonts, maps, charts}, ref.Host) {
+		if slices.Contains([]string{host, www, fonts, mapHost, charts}, ref.Host) {
 			n++
 		}
 		return true

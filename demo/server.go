@@ -105,7 +105,7 @@ func (s *server) certificate() (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host, www, fonts, maps},
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host, www, fonts, mapHost},
 		NotBefore: ca.NotBefore, NotAfter: ca.NotAfter, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, leaf, ca, &key.PublicKey, caKey)
 	if err != nil {
@@ -133,7 +133,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.site(w, r)
 	case fonts:
 		reply("text/css; charset=utf-8", "h1, .name { letter-spacing: .02em; font-variant: small-caps; }\n")
-	case maps:
+	case mapHost:
 		reply("text/html; charset=utf-8", "<!DOCTYPE html><title>Map</title><style>body{margin:0}</style>"+pictures()["map.svg"])
 	case charts:
 		reply("image/svg+xml", pictures()["tide-chart.svg"])

@@ -8,8 +8,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"text/template"
@@ -20,13 +22,13 @@ import (
 
 // The names of the made-up world.
 const (
-	host   = "ternrock.example"
-	www    = "www.ternrock.example"
-	fonts  = "type.harbourtype.example"  // another host, which speaks HTTPS
-	maps   = "maps.coastline.example"    // the same
-	charts = "charts.tideoffice.example" // another host, which does not
-	old    = "http://" + host            // the address before
-	dbFile = "site.db"
+	host    = "ternrock.example"
+	www     = "www.ternrock.example"
+	fonts   = "type.harbourtype.example"  // another host, which speaks HTTPS
+	mapHost = "maps.coastline.example"    // the same
+	charts  = "charts.tideoffice.example" // another host, which does not
+	old     = "http://" + host            // the address before
+	dbFile  = "site.db"
 )
 
 //go:embed content.yaml
@@ -113,8 +115,9 @@ func fill(path string) error {
 		exec(`INSERT INTO tr_posts VALUES (?, ?, ?, ?, ?, 'publish', ?, ?, ?)`, i+1, 1+i%3, fmt.Sprintf("2026-%02d-%02d 10:%02d:00", 1+i%10, 1+i%27, i),
 			body, e.Title, e.Slug, e.Type, fmt.Sprintf("%s/?p=%d", old, i+1))
 	}
-	for name, value := range options() {
-		exec(`INSERT INTO tr_options (option_name, option_value) VALUES (?, ?)`, name, value)
+	settings := options()
+	for _, name := range slices.Sorted(maps.Keys(settings)) {
+		exec(`INSERT INTO tr_options (option_name, option_value) VALUES (?, ?)`, name, settings[name])
 	}
 	for i, m := range fields() {
 		exec(`INSERT INTO tr_postmeta VALUES (?, ?, ?, ?)`, i+1, ids[m.slug], m.key, m.value)

@@ -86,7 +86,10 @@ func (t *Text) rows(header []string, rows [][]string) {
 			c.Align, c.AlignHeader = text.AlignRight, text.AlignRight
 		}
 		configs = append(configs, c)
-		head = append(head, t.faint(strings.TrimPrefix(h, ">")))
+		if h = strings.TrimPrefix(h, ">"); !strings.HasPrefix(h, "\x1b") { // painted already
+			h = t.faint(h)
+		}
+		head = append(head, h)
 	}
 	w.SetColumnConfigs(configs)
 	if header != nil && strings.Join(header, "") != "" {

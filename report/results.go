@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
@@ -56,17 +58,18 @@ func (t *Text) Preview(p *work.Preview) {
 		}
 		rows = append(rows, []string{clip(c.Table, 34), number(c.Rows), number(c.Cells), number(c.References)})
 	}
-	rows = append(rows, []string{t.paint("all tables", 1), number(p.Rows), number(p.Cells), number(p.Refs)})
+	rows = append(rows, []string{t.paint("all tables", text.Bold), number(p.Rows), number(p.Cells), number(p.Refs)})
 	t.rows([]string{"table", ">rows", ">cells", ">references"}, rows)
 	if idle > 0 {
 		t.printf("  %s\n", t.faint(plural(idle, "more table")+" with nothing to change"))
 	}
 	if len(p.Hosts) > 0 {
-		var hosts []string
+		var hosts [][]string
 		for _, h := range byCount(p.Hosts) {
-			hosts = append(hosts, fmt.Sprintf("%s %d", Clean(h), p.Hosts[h]))
+			hosts = append(hosts, []string{number(p.Hosts[h]), clip(h, 60)})
 		}
-		t.wrap("  ", "by host: "+strings.Join(hosts, ", "))
+		t.printf("\n")
+		t.rows([]string{">references", "to host"}, hosts[:min(10, len(hosts))])
 	}
 	if len(p.Samples) > 0 {
 		t.heading("For the eye: the first change of each table")
@@ -153,6 +156,12 @@ func (t *Text) left(p *work.Preview) {
 		if shown > 0 {
 			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(r.Words()) + ":"})
 		}
+		if r == rewrite.NoHTTPS || r == rewrite.NoVerdict {
+			for _, host := range hostsOf(p.Left, r) {
+				_, why, _ := strings.Cut(p.Verdicts[host], ": ")
+				person = append(person, []string{t.faint("  " + clip(host+" "+why, 74))})
+			}
+		}
 	}
 	if len(person) > 0 {
 		t.heading("Needs a person")
@@ -166,15 +175,21 @@ func (t *Text) left(p *work.Preview) {
 		if more > 0 {
 			t.printf("    %s\n", t.faint(plural(more, "more place")+"; --format json lists them"))
 		}
-		for _, host := range slices.Sorted(maps.Keys(p.Verdicts)) {
-			if v := p.Verdicts[host]; !strings.HasPrefix(v, "secure") {
-				t.wrap("    ", "host "+Clean(host)+": "+Clean(strings.TrimPrefix(strings.TrimPrefix(v, "insecure: "), "unknown: ")))
-			}
-		}
 	}
 	for _, s := range p.Skipped {
 		t.printf("  not read: %s\n", clip(s.Path+": "+s.Why, 66))
 	}
+}
+
+// hostsOf lists the hosts of a reason's findings, each once.
+func hostsOf(left []sheet.Left, r rewrite.Reason) []string {
+	hosts := map[string]int{}
+	for _, l := range left {
+		if l.Reason == r && l.Host != "" {
+			hosts[l.Host]++
+		}
+	}
+	return byCount(hosts)
 }
 
 // place says where a finding stands.
@@ -246,7 +261,7 @@ func (t *Text) Applied(a *work.Applied) {
 	for _, name := range slices.Sorted(maps.Keys(a.Tables)) {
 		rows = append(rows, []string{clip(name, 50), number(a.Tables[name])})
 	}
-	rows = append(rows, []string{t.paint("all tables", 1), number(a.Changed)})
+	rows = append(rows, []string{t.paint("all tables", text.Bold), number(a.Changed)})
 	t.rows([]string{"table", ">cells"}, rows)
 	t.heading("Checked")
 	if len(a.Skipped) == 0 {
@@ -320,7 +335,7 @@ func (t *Text) Undone(u *work.Undone) {
 	for _, name := range slices.Sorted(maps.Keys(u.Tables)) {
 		rows = append(rows, []string{clip(name, 50), number(u.Tables[name])})
 	}
-	rows = append(rows, []string{t.paint("all tables", 1), number(u.Back)})
+	rows = append(rows, []string{t.paint("all tables", text.Bold), number(u.Back)})
 	t.rows([]string{"table", ">cells"}, rows)
 	if u.Already > 0 {
 		t.printf("  %s were as before already\n", plural(u.Already, "cell"))
@@ -360,7 +375,7 @@ func (t *Text) Scan(s *work.Scan) {
 		t.rows([]string{"", ">findings", ">URLs", ">pages"}, rows)
 		t.heading("By culprit, the gravest first")
 		t.culprits(s)
-		t.heading("By page")
+		t.printf("%s\n", t.paint("By page", text.Bold))
 		t.pages(s)
 	}
 	if len(s.Unread) > 0 {
@@ -400,12 +415,12 @@ func (t *Text) culprits(s *work.Scan) {
 		if len(rows) == 0 {
 			continue
 		}
-		t.printf("  %s\n", t.class(class))
 		more := len(rows) - most
-		t.rows([]string{"URL", "held by", ">pages"}, rows[:min(most, len(rows))])
+		t.rows([]string{t.class(class), "held by", ">pages"}, rows[:min(most, len(rows))])
 		if more > 0 {
 			t.printf("  %s\n", t.faint(plural(more, "more URL")+"; --format json lists them"))
 		}
+		t.printf("\n")
 	}
 }
 
@@ -467,7 +482,7 @@ func (t *Text) Status(s *work.Status) {
 		if at, err := time.Parse(time.RFC3339, step.When); err == nil {
 			when = t.faint("  " + at.UTC().Format("2006-01-02 15:04") + " UTC")
 		}
-		t.printf("  %s %s%s\n", mark, t.paint(step.Name, 1), when)
+		t.printf("  %s %s%s\n", mark, t.paint(step.Name, text.Bold), when)
 		t.wrap("      ", Clean(step.What))
 	}
 	if s.Clean {

@@ -1,0 +1,42 @@
+#!/usr/bin/env bash
+# Takes the pictures of this folder anew, on the made-up site. Needs Debian's
+# xvfb, xterm, imagemagick, fonts-dejavu and chromium.
+set -euo pipefail
+cd "$(dirname "$0")/../.."
+make -s build
+out=$PWD/docs/screenshots
+dir=$(mktemp -d)
+PATH=$PWD:$PATH
+export DISPLAY=:97
+Xvfb :97 -screen 0 1280x1000x24 >/dev/null 2>&1 &
+xvfb=$!
+trimlantern demo --stay "$dir/ternrock" >"$dir/stay.txt" &
+stay=$!
+trap 'kill $xvfb $stay 2>/dev/null; wait; rm -rf "$dir"' EXIT
+until grep -q 'https://ternrock.example/$' "$dir/stay.txt"; do sleep 0.1; done
+eval "$(sed -n 's/^  trimlantern init/trimlantern --config "$dir\/ternrock\/trimlantern.yaml" init/p' "$dir/stay.txt" | sed "s#--files theme --ca ca.pem#--files \$dir/ternrock/theme --ca \$dir/ternrock/ca.pem#; s# \\.\$# \$dir/ternrock#")" >/dev/null
+
+shot() { # NAME ROWS COMMAND
+	local done="$dir/done"
+	rm -f "$done"
+	printf 'cd %q; clear; printf "$ %s\\n"; %s; touch %q; sleep 30\n' "$dir/ternrock" "$3" "$3" "$done" >"$dir/cmd.sh"
+	xterm -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x$2+0+0" -b 10 -e bash "$dir/cmd.sh" &
+	local term=$!
+	until [ -e "$done" ]; do sleep 0.1; done
+	sleep 0.7
+	import -window "$(xwininfo -root -children | sed -nE 's/^ +(0x[0-9a-f]+) .*xterm.*/\1/p' | head -1)" "$out/$1.png"
+	kill $term
+	wait $term 2>/dev/null || true
+}
+shot scan-before 65 'trimlantern scan'
+shot preview 64 'trimlantern preview'
+shot apply 27 'trimlantern apply'
+sed -i 's#http://type#https://type#' "$dir/ternrock/theme/header.html"
+sed -i 's#http://www#https://www#' "$dir/ternrock/theme/footer.html"
+shot scan-after 26 'trimlantern scan'
+shot status 18 'trimlantern status'
+https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
+chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
+	--user-data-dir="$dir/profile" --ignore-certificate-errors --window-size=1280,800 --hide-scrollbars \
+	--host-resolver-rules="MAP *.example:443 $https" --screenshot="$out/site.png" https://ternrock.example/visit/ >/dev/null 2>&1
+shot undo 18 'trimlantern undo'
