@@ -390,7 +390,7 @@ func (s *survey) files() error {
 	for _, dir := range s.job.File.Files {
 		s.job.Progress.At("reading files in "+dir, 0, 0)
 		skipped, err := files.Walk(s.job.File.Path(dir), func(path string, b []byte) error {
-			if !reference.Has(b) {
+			if !reference.MayHave(b) {
 				return nil
 			}
 			rel, err := filepath.Rel(s.job.File.Dir, path)

@@ -292,12 +292,12 @@ func (u Unescaped) Raw(p int) int {
 }
 
 // EscapeJSON writes text as it may stand in a JSON string, ASCII letters and
-// digits as they are.
-func EscapeJSON(s string) string {
+// digits as they are; slashes are escaped where the document does so.
+func EscapeJSON(s string, slashes bool) string {
 	out := make([]byte, 0, len(s))
 	for i := 0; i < len(s); i++ {
 		switch c := s[i]; {
-		case c == '"' || c == '\\':
+		case c == '"' || c == '\\' || c == '/' && slashes:
 			out = append(out, '\\', c)
 		case c < ' ':
 			out = append(out, `\u00`...)

@@ -211,8 +211,10 @@ type Uses struct {
 	lone  bool   // the whole text is the URL of an asset
 }
 
-// UsesOf reads the contexts of a text: HTML, CSS, short codes, or a lone URL.
-func UsesOf(b []byte) Uses {
+// UsesOf reads the contexts of a text: HTML, CSS, short codes, or a lone URL,
+// which counts as loaded where it ends like an asset or where the field that holds
+// it is named like one. name is that field's name, or "".
+func UsesOf(b []byte, name string) Uses {
 	u := Uses{b: b}
 	if bytes.IndexByte(b, '<') >= 0 {
 		WalkHTML(b, Markup{
@@ -239,7 +241,7 @@ func UsesOf(b []byte) Uses {
 			},
 		})
 	} else if t := bytes.TrimSpace(b); len(t) < pathMax && !bytes.ContainsAny(t, " \t\r\n\"'()") {
-		u.lone = AssetKind(string(t)) != ""
+		u.lone = AssetKind(string(t)) != "" || bracketAttrs[strings.ToLower(name)]
 	}
 	return u
 }

@@ -53,12 +53,9 @@ func Find(b []byte, visit func(Reference) bool) {
 	}
 }
 
-// Has reports whether b holds any insecure reference.
-func Has(b []byte) bool {
-	found := false
-	Find(b, func(Reference) bool { found = true; return false })
-	return found
-}
+// MayHave reports whether b holds an insecure scheme that something follows which
+// can be a colon: a first look, without reading the reference.
+func MayHave(b []byte) bool { return nextScheme(b, 0) >= 0 }
 
 const (
 	ones  = 0x0101010101010101

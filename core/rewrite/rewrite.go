@@ -7,6 +7,7 @@
 package rewrite
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"maps"
@@ -69,13 +70,19 @@ type Result struct {
 // maxDepth is how deep envelopes may nest in each other.
 const maxDepth = 24
 
+// MayHold reports whether a value can hold a reference, in whatever envelope: a
+// first look, which costs about what finding four letters costs.
+func MayHold(b []byte) bool {
+	return reference.MayHave(b) || envelope.NextBase64(b, 0) >= 0
+}
+
 // Value works out the edits of one value.
 func (r *Rules) Value(b []byte) Result {
-	if !reference.Has(b) {
+	if !MayHold(b) {
 		return Result{}
 	}
 	w := &worker{rules: r}
-	edits := w.open(b, "", 0)
+	edits := w.open(b, place{}, 0)
 	w.res.Edits = edits
 	return w.res
 }
@@ -84,7 +91,7 @@ func (r *Rules) Value(b []byte) Result {
 // what a file of code holds. Offsets of findings are those of b.
 func (r *Rules) Text(b []byte) Result {
 	w := &worker{rules: r}
-	edits := w.text(b, "")
+	edits := w.text(b, place{})
 	w.res.Edits = edits
 	return w.res
 }
@@ -96,71 +103,110 @@ type worker struct {
 
 func (w *worker) left(f Finding) { w.res.Left = append(w.res.Left, f) }
 
+// place is where a text stands inside the whole value.
+type place struct {
+	path string
+	name string // the key or field that holds it, "" where nothing does
+}
+
+// in returns the place below p that step leads to.
+func (p place) in(step string) place {
+	name := strings.Trim(step, "[]->.")
+	if i := strings.LastIndexAny(name, "[].>"); i >= 0 {
+		name = name[i+1:]
+	}
+	if name != "" && name[0] >= '0' && name[0] <= '9' {
+		name = p.name // an item of a list is called like the list
+	}
+	return place{p.path + step, name}
+}
+
 // opener opens one kind of envelope. ok == false: the value only looked like one
 // of its kind and is to be read as text.
 type opener struct {
 	looks func([]byte) bool
-	open  func(w *worker, b []byte, path string, depth int) (edits []Edit, ok bool)
+	open  func(w *worker, b []byte, at place, depth int) (edits []Edit, ok bool)
 }
 
-// envelopes is the one table of envelopes: how each is recognised and opened. To
-// add one, add a row and its opener.
+// envelopes is the one table of envelopes that are a whole value: how each is
+// recognised and opened. To add one, add a row and its opener. Serialized values
+// and base64 inside a text are found by inside.
 var envelopes []opener
 
 func init() { // not an initializer: openers open what is inside by the table
 	envelopes = []opener{
 		{envelope.LooksSerialized, (*worker).openPHP},
 		{envelope.LooksJSON, (*worker).openJSON},
+		{envelope.LooksPercentSerialized, encoded("percent", envelope.UnescapePercent)},
+		{envelope.LooksEntitySerialized, encoded("entities", envelope.UnescapeEntities)},
 	}
 }
 
-// open works out the edits of b, which stands at path inside the whole value.
-func (w *worker) open(b []byte, path string, depth int) []Edit {
-	if !reference.Has(b) {
+// open works out the edits of b, which stands at a place inside the whole value.
+func (w *worker) open(b []byte, at place, depth int) []Edit {
+	if !MayHold(b) {
 		return nil
 	}
 	if depth > maxDepth {
-		w.left(Finding{Reason: TooDeep, Path: path, Note: fmt.Sprintf("more than %d envelopes", maxDepth)})
+		w.left(Finding{Reason: TooDeep, Path: at.path, Note: fmt.Sprintf("more than %d envelopes", maxDepth)})
 		return nil
 	}
 	for _, e := range envelopes {
 		if e.looks(b) {
-			if edits, ok := e.open(w, b, path, depth); ok {
+			if edits, ok := e.open(w, b, at, depth); ok {
 				return edits
 			}
 		}
 	}
-	return w.text(b, path)
+	return w.inside(b, at, depth)
 }
 
-// openPHP re-seals a serialized value: each string's length follows its edits.
-func (w *worker) openPHP(b []byte, path string, depth int) ([]Edit, bool) {
+// openPHP re-seals a serialized value.
+func (w *worker) openPHP(b []byte, at place, depth int) ([]Edit, bool) {
 	s, err := envelope.OpenPHP(b)
 	if err != nil {
-		w.unsound(b, path, err)
+		w.unsound(b, at, err)
 		return nil, true
 	}
+	edits := w.seal(b, s, at, depth)
+	if s.End < len(b) {
+		edits = append(edits, shift(w.inside(b[s.End:], at, depth), s.End)...)
+	}
+	return edits, true
+}
+
+// seal rewrites the strings of an opened serialized value; each string's length
+// follows its edits.
+func (w *worker) seal(b []byte, s *envelope.Serialized, at place, depth int) []Edit {
 	var edits []Edit
 	for _, t := range s.Texts {
 		body := b[t.Start:t.End]
-		if !reference.Has(body) {
+		if !MayHold(body) {
 			continue
 		}
-		at := path + s.Path(t)
-		if t.Opaque && !envelope.LooksSerialized(body) {
-			w.left(Finding{Reason: Opaque, Path: at})
-			continue
+		here := at.in(s.Path(t))
+		before := w.res // to go back to, where the string turns out to be left
+		if t.Opaque || t.Key {
+			before.Hosts = maps.Clone(before.Hosts)
 		}
-		before := w.res
-		before.Left, before.Hosts = slices.Clone(before.Left), maps.Clone(before.Hosts)
-		inner := w.open(body, at, depth+1)
+		var inner []Edit
+		if t.Opaque {
+			var safe bool
+			if inner, safe = w.openPayload(body, here, depth+1); !safe {
+				w.res = before
+				w.left(Finding{Reason: Opaque, Path: here.path})
+				continue
+			}
+		} else {
+			inner = w.open(body, here, depth+1)
+		}
 		if len(inner) == 0 {
 			continue
 		}
 		if t.Key {
 			if after, err := Apply(body, inner); err != nil || s.HasKey(b, t, string(after)) {
 				w.res = before
-				w.left(Finding{Reason: KeyTaken, Path: at})
+				w.left(Finding{Reason: KeyTaken, Path: here.path})
 				continue
 			}
 		}
@@ -174,10 +220,143 @@ func (w *worker) openPHP(b []byte, path string, depth int) ([]Edit, bool) {
 		}
 		edits = append(edits, shift(inner, t.Start)...)
 	}
-	if s.End < len(b) {
-		edits = append(edits, shift(w.text(b[s.End:], path), s.End)...)
+	return edits
+}
+
+// openPayload rewrites what a class wrote by itself. Only serialized values in
+// it can be re-sealed; anything else may have lengths that nobody else knows.
+func (w *worker) openPayload(b []byte, at place, depth int) (edits []Edit, safe bool) {
+	safe = true
+	p := 0
+	for _, part := range embedded(b) {
+		safe = safe && !w.holdsOurs(b[p:part.start])
+		edits = append(edits, shift(w.seal(b[part.start:part.end], part.value, at, depth), part.start)...)
+		p = part.end
 	}
-	return edits, true
+	return edits, safe && !w.holdsOurs(b[p:])
+}
+
+// holdsOurs reports whether a text holds something that would be rewritten.
+func (w *worker) holdsOurs(b []byte) bool {
+	quiet := *w.rules
+	quiet.Rewritten = nil
+	probe := &worker{rules: &quiet}
+	return len(probe.text(b, place{})) > 0
+}
+
+// part is a serialized value inside a text.
+type part struct {
+	start, end int
+	value      *envelope.Serialized
+}
+
+// embedded finds sound serialized values inside a text: in a session's data, in
+// what a class writes, in a template. It tries no more than a few times the
+// text's length.
+func embedded(b []byte) (parts []part) {
+	budget := 4*len(b) + 4096
+	for p := 0; ; {
+		i := bytes.IndexByte(b[p:], ':')
+		if i < 0 || budget < 0 {
+			return parts
+		}
+		start := p + i - 1
+		p += i + 1
+		if start < 0 || start > 0 && isWord(b[start-1]) || !envelope.LooksSerialized(b[start:]) {
+			continue
+		}
+		s, err := envelope.OpenPHP(b[start:])
+		if err != nil {
+			var ns *envelope.NotSound
+			if errors.As(err, &ns) {
+				budget -= ns.Offset
+			}
+			continue
+		}
+		parts = append(parts, part{start, start + s.End, s})
+		p = start + s.End
+	}
+}
+
+func isWord(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c == '_'
+}
+
+// inside rewrites a text: its references, and what it holds serialized or in
+// base64.
+func (w *worker) inside(b []byte, at place, depth int) []Edit {
+	var edits []Edit
+	from := 0
+	for _, part := range embedded(b) {
+		edits = append(edits, w.withBase64(b, from, part.start, at, depth)...)
+		edits = append(edits, shift(w.seal(b[part.start:part.end], part.value, at, depth), part.start)...)
+		from = part.end
+	}
+	if from == 0 {
+		return w.withBase64(b, 0, len(b), at, depth)
+	}
+	return append(edits, w.withBase64(b, from, len(b), at, depth)...)
+}
+
+// withBase64 rewrites b[from:to], its base64 too.
+func (w *worker) withBase64(b []byte, from, to int, at place, depth int) []Edit {
+	edits := shift(w.text(b[from:to], at), from)
+	if depth >= maxDepth {
+		return edits
+	}
+	sorted := true
+	for p := from; ; {
+		mark := envelope.NextBase64(b[:to], p)
+		if mark < 0 {
+			break
+		}
+		p = mark + 1
+		x, ok := envelope.OpenBase64(b[:to], mark, from)
+		if !ok {
+			continue
+		}
+		p = max(p, x.End)
+		inner := w.open(x.Text, place{strings.TrimSpace(at.path + " → base64"), at.name}, depth+1)
+		if len(inner) == 0 {
+			continue
+		}
+		after, err := Apply(x.Text, inner)
+		if err != nil {
+			panic(err) // the edits were made for this text
+		}
+		sealed, raw := x.Seal(after), string(b[x.Start:x.End])
+		same := 0
+		for same < len(raw) && same < len(sealed) && raw[same] == sealed[same] {
+			same++
+		}
+		edits = append(edits, Edit{x.Start + same, raw[same:], sealed[same:]})
+		sorted = false
+	}
+	if !sorted {
+		slices.SortFunc(edits, func(a, b Edit) int { return a.Offset - b.Offset })
+	}
+	return edits
+}
+
+// encoded opens a serialized value that is written in escapes all over.
+func encoded(name string, decode func([]byte) envelope.Unescaped) func(*worker, []byte, place, int) ([]Edit, bool) {
+	return func(w *worker, b []byte, at place, depth int) ([]Edit, bool) {
+		u := decode(b)
+		s, err := envelope.OpenPHP(u.Text)
+		if err != nil {
+			w.unsound(b, at, err)
+			return nil, true
+		}
+		if s.End < len(u.Text) {
+			return nil, false
+		}
+		edits := w.seal(u.Text, s, place{strings.TrimSpace(at.path + " → " + name + " "), at.name}, depth+1)
+		for i, e := range edits {
+			from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
+			edits[i] = Edit{from, string(b[from:to]), e.Inserted}
+		}
+		return edits, true
+	}
 }
 
 // grown returns by how many bytes edits lengthen a text. In an escaped text \xx
@@ -202,18 +381,18 @@ func shift(edits []Edit, by int) []Edit {
 
 // unsound reports a value that looks serialized and is not, where it holds
 // something that would have been rewritten.
-func (w *worker) unsound(b []byte, path string, err error) {
+func (w *worker) unsound(b []byte, at place, err error) {
 	quiet := *w.rules
 	quiet.Rewritten = nil
 	probe := &worker{rules: &quiet}
-	if len(probe.text(b, path)) == 0 {
+	if len(probe.text(b, at)) == 0 {
 		w.res.Left = append(w.res.Left, probe.res.Left...)
 		return
 	}
-	f := Finding{Reason: Unsound, Path: path, Note: err.Error()}
+	f := Finding{Reason: Unsound, Path: at.path, Note: err.Error()}
 	var ns *envelope.NotSound
 	if errors.As(err, &ns) {
-		f.Path, f.Offset = path+ns.Path, ns.Offset
+		f.Path, f.Offset = at.path+ns.Path, ns.Offset
 		f.Note = fmt.Sprintf("byte %d: %s", ns.Offset, ns.Why)
 	}
 	w.left(f)
@@ -221,41 +400,42 @@ func (w *worker) unsound(b []byte, path string, err error) {
 
 // openJSON rewrites inside the strings of a JSON document. Nothing but the
 // edits moves: how the document escapes its slashes stays as it is.
-func (w *worker) openJSON(b []byte, path string, depth int) ([]Edit, bool) {
+func (w *worker) openJSON(b []byte, at place, depth int) ([]Edit, bool) {
 	var texts []envelope.JSONText
 	ok := envelope.OpenJSON(b, func(t envelope.JSONText) {
-		if reference.Has(b[t.Start:t.End]) {
+		if MayHold(b[t.Start:t.End]) {
 			texts = append(texts, t)
 		}
 	})
 	if !ok {
 		return nil, false
 	}
-	if path != "" {
-		path += " → "
+	if at.path != "" {
+		at.path += " → "
 	}
-	path += "JSON "
+	at.path += "JSON "
+	slashes := bytes.Contains(b, []byte(`\/`))
 	var edits []Edit
 	for _, t := range texts {
 		u := envelope.UnescapeJSON(b, t.Start, t.End)
-		for _, e := range w.open(u.Text, path+t.Path(), depth+1) {
+		for _, e := range w.open(u.Text, at.in(t.Path()), depth+1) {
 			from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
-			edits = append(edits, Edit{from, string(b[from:to]), envelope.EscapeJSON(e.Inserted)})
+			edits = append(edits, Edit{from, string(b[from:to]), envelope.EscapeJSON(e.Inserted, slashes)})
 		}
 	}
 	return edits, true
 }
 
 // text rewrites the references of a text that no envelope wraps.
-func (w *worker) text(b []byte, path string) []Edit {
+func (w *worker) text(b []byte, at place) []Edit {
 	var edits []Edit
 	var uses *reference.Uses
 	reference.Find(b, func(ref reference.Reference) bool {
 		tail := ref.Tail(b)
-		f := Finding{Host: strings.ToLower(ref.Host), URL: ref.Text(b), Path: path, Offset: ref.Start}
+		f := Finding{Host: strings.ToLower(ref.Host), URL: ref.Text(b), Path: at.path, Offset: ref.Start}
 		if rel := w.rules.Site.Relate(ref.Host, ref.Port, tail); rel != address.Ours {
 			if uses == nil {
-				u := reference.UsesOf(b)
+				u := reference.UsesOf(b, at.name)
 				uses = &u
 			}
 			f.Use = uses.At(ref)
