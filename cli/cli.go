@@ -45,6 +45,7 @@ type result interface{ Code() int }
 func Run(args []string, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	signal.Ignore(syscall.SIGPIPE) // a reader that went away is an error like others
 	work.Tool = "trimlantern " + Version
 	a := &app{out: out, errs: errs}
 	root := a.root()
@@ -112,7 +113,7 @@ The road: init, scan, preview, apply, scan, status. undo goes back.
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.statusCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.statusCommand(), a.demoCommand())
 	return root
 }
 
@@ -162,8 +163,10 @@ func (a *app) show(r result, text func(*report.Text)) error {
 	return nil
 }
 
-func (a *app) color() bool {
-	return !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(a.out)
+func (a *app) color() bool { return a.colorOn(a.out) }
+
+func (a *app) colorOn(w io.Writer) bool {
+	return !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
 }
 
 func isTerminal(w io.Writer) bool {

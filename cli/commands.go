@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/url"
+	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -275,4 +278,73 @@ logbook and asks the database only whether it is there.
 			return a.show(r, func(t *report.Text) { t.Status(r) })
 		},
 	}
+}
+
+func (a *app) filterCommand() *cobra.Command {
+	o := work.FilterOptions{}
+	var summary string
+	c := &cobra.Command{
+		Use:   "filter --site https://HOST [IN [OUT]]",
+		Short: "Read an SQL dump, write it with secure references",
+		Long: `A filter: an SQL dump (or one stored value) goes in, the same comes out with the
+site's references secure and its serialized values re-sealed. It needs no site
+file and no database. Dumps are read as the dump programs of MariaDB, MySQL,
+PostgreSQL (plain) and SQLite write them. Everything else of the dump is copied
+byte for byte.
+
+- or nothing stands for the standard streams. Input packed with gzip or zstd is
+unpacked; an output called .gz or .zst is packed. An output file appears under its
+name only when it is whole. The summary goes to standard error.
+
+It asks no other host: what pages load from elsewhere is left and counted.
+
+` + exitCodes,
+		Example: `  mariadb-dump museum | trimlantern filter --site https://ternrock.example > museum-https.sql
+  trimlantern filter --site https://ternrock.example --also www.ternrock.example museum.sql.gz secure.sql.gz
+  trimlantern filter --site https://ternrock.example --as value < setting.txt`,
+		Args: cobra.MaximumNArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			if !slices.Contains([]string{"", "dump", "value"}, o.As) {
+				return fmt.Errorf("--as %s is not known; write dump or value", o.As)
+			}
+			args = append(args, "", "")
+			o.Site, o.Also, o.In, o.Out, o.Stdin, o.Stdout = a.site, a.also, args[0], args[1], os.Stdin, a.out
+			r, err := work.Filter(c.Context(), o, a.progress())
+			if err != nil {
+				return err
+			}
+			return a.summarize(r, summary)
+		},
+	}
+	a.address(c)
+	c.Flags().StringVar(&o.As, "as", "", "what the input is: `dump|value` (default: told from the input)")
+	c.Flags().StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+" (default: told from the tables)")
+	c.Flags().StringVar(&summary, "summary", "", "write the summary as JSON to this `FILE`")
+	check(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"dump", "value"}, cobra.ShellCompDirectiveNoFileComp)))
+	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+// summarize writes what filter did to standard error, since its result has
+// standard output to itself.
+func (a *app) summarize(r *work.Filtered, file string) error {
+	a.code = r.Code()
+	if file != "" {
+		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+		if err == nil {
+			err = errors.Join(report.JSON(f, r), f.Close())
+		}
+		if err != nil {
+			return &work.Fault{Code: work.World, What: "the summary cannot be written", Do: "the output itself is whole; name another file", Err: err}
+		}
+	}
+	if a.format == "json" {
+		return report.JSON(a.errs, r)
+	}
+	if a.quiet {
+		return nil
+	}
+	t := &report.Text{W: a.errs, Color: a.colorOn(a.errs)}
+	t.Filtered(r)
+	return t.Err()
 }

@@ -490,3 +490,31 @@ func (t *Text) Status(s *work.Status) {
 	}
 	t.next(s.Next)
 }
+
+// Filtered reports what filter did.
+func (t *Text) Filtered(f *work.Filtered) {
+	if f.As == "value" {
+		t.printf("One value of %s: %s secure now.\n", plural(f.BytesIn, "byte"), plural(f.References, "reference"))
+	} else {
+		t.printf("A dump of %s, %s: %s in %s secure now.\n", f.Dialect, plural(f.Rows, "row"), plural(f.References, "reference"), plural(f.Cells, "cell"))
+		var rows [][]string
+		for _, c := range f.Tables {
+			if c.Cells > 0 {
+				rows = append(rows, []string{clip(c.Table, 40), number(c.Rows), number(c.Cells), number(c.References)})
+			}
+		}
+		if len(rows) > 0 {
+			t.rows([]string{"table", ">rows", ">cells", ">references"}, rows)
+		}
+	}
+	for _, r := range reasonsByCount(f.Counts) {
+		words := "left: " + r.Words()
+		if r.NeedsPerson() {
+			words = t.care(words)
+		}
+		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(clip(example(f.Left, r), max(10, 66-len(r.Words())))))
+	}
+	if len(f.Nameless) > 0 {
+		t.wrap("  ", "The dump does not show the columns of "+clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be told.")
+	}
+}

@@ -8,8 +8,8 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
-	"unicode/utf8"
 
 	"trimlantern/core/reference"
 	"trimlantern/core/rewrite"
@@ -244,100 +244,39 @@ func cellID(table string, key [][]byte, column string) string {
 
 // row works out what becomes of one row.
 func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
-	short := s.job.short(t.Name)
-	get := func(column string) string {
-		for i, c := range t.Columns {
-			if c.Name == column {
-				return string(row.Values[i].Bytes)
-			}
-		}
-		return ""
+	g := judge{s.rules, s.job.Layout}
+	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
+	label, outcomes, err := g.row(s.job.short(t.Name), t.Columns, value, nil, len(t.Key) > 0)
+	if err != nil {
+		return fmt.Errorf("table %s: %w", t.Name, err)
 	}
-	label := ""
-	if lb, ok := s.job.Layout.LabelOf(short); ok {
-		if v := get(lb.Column); v != "" {
-			label = lb.Word + " " + v
-		}
-	}
-	cached := s.job.Layout.IsCache(short, get)
-	for i, c := range t.Columns {
-		v := row.Values[i]
-		if v.Null {
-			continue
-		}
-		place := sheet.Left{Table: t.Name, Key: values(row.Key), Column: c.Name, Label: label, Count: 1}
-		res := s.rules.Value(v.Bytes)
-		whole := rewrite.Reason("")
-		switch {
-		case s.job.Layout.IsIdentifier(short, c.Name):
-			whole = rewrite.Identifier
-		case cached:
-			whole = rewrite.Cached
-		case len(t.Key) == 0:
-			whole = rewrite.NoKey
-		}
-		if whole != "" {
-			if res.References > 0 {
-				place.Reason, place.Count = whole, res.References
-				if err := s.left(place); err != nil {
-					return err
-				}
-			}
-			if whole != rewrite.NoKey {
-				continue
-			}
-		}
-		for _, f := range res.Left {
-			l := place
-			l.Reason, l.Host, l.URL, l.Path, l.Note = f.Reason, f.Host, f.URL, f.Path, f.Note
-			if f.Host != "" {
-				l.Use = f.Use.String()
-			}
+	for _, o := range outcomes {
+		c, v := t.Columns[o.column], row.Values[o.column].Bytes
+		for _, l := range o.left {
+			l.Table, l.Key, l.Column, l.Label = t.Name, values(row.Key), c.Name, label
 			if err := s.left(l); err != nil {
 				return err
 			}
 		}
-		if len(res.Edits) == 0 || whole != "" {
-			continue
-		}
-		after, err := rewrite.Apply(v.Bytes, res.Edits)
-		if err != nil {
-			return fmt.Errorf("table %s, column %s: %w", t.Name, c.Name, err)
-		}
-		if note := outgrows(c, after); note != "" {
-			place.Reason, place.Note, place.Count = rewrite.TooLong, note, res.References
-			if err := s.left(place); err != nil {
-				return err
-			}
+		if len(o.edits) == 0 {
 			continue
 		}
 		tc.Cells++
-		tc.References += res.References
-		for host, n := range res.Hosts {
+		tc.References += o.references
+		for host, n := range o.hosts {
 			s.out.Hosts[host] += n
 		}
-		s.sample(t.Name, c.Name, label, v.Bytes, res)
+		s.sample(t.Name, c.Name, label, v, o.edits)
 		if s.sheet == nil {
 			continue
 		}
-		err = s.sheet.Cell(sheet.Cell{Table: t.Name, Key: place.Key, Column: c.Name, Before: sheet.Hash(v.Bytes), After: sheet.Hash(after),
-			Size: len(v.Bytes), Edits: sheet.Edits(res.Edits), References: res.References, Hosts: res.Hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)]})
+		err = s.sheet.Cell(sheet.Cell{Table: t.Name, Key: values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
+			Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)]})
 		if err != nil {
 			return world(err, "the change sheet cannot be written", "make room on the disk")
 		}
 	}
 	return nil
-}
-
-// outgrows says why a value does not fit its column, or "".
-func outgrows(c database.Column, after []byte) string {
-	switch {
-	case c.MaxChars > 0 && int64(utf8.RuneCount(after)) > c.MaxChars:
-		return fmt.Sprintf("%d characters, and the column holds %d", utf8.RuneCount(after), c.MaxChars)
-	case c.MaxBytes > 0 && int64(len(after)) > c.MaxBytes:
-		return fmt.Sprintf("%d bytes, and the column holds %d", len(after), c.MaxBytes)
-	}
-	return ""
 }
 
 func values(key [][]byte) []sheet.Value {
@@ -369,12 +308,12 @@ func (s *survey) left(l sheet.Left) error {
 }
 
 // sample keeps the first change of each table for the eye.
-func (s *survey) sample(table, column, label string, before []byte, res rewrite.Result) {
+func (s *survey) sample(table, column, label string, before []byte, edits []rewrite.Edit) {
 	if s.samples["table "+table] > 0 || len(s.out.Samples) >= maxSamples {
 		return
 	}
 	s.samples["table "+table]++
-	e := res.Edits[slices.IndexFunc(res.Edits, func(e rewrite.Edit) bool { return e.Inserted == "s" || e.Inserted == "S" || e.Removed != "" })]
+	e := edits[max(0, slices.IndexFunc(edits, func(e rewrite.Edit) bool { return strings.EqualFold(e.Inserted, "s") }))]
 	from, to := max(0, e.Offset-24), min(len(before), e.Offset+40)
 	where := table + "." + column
 	if label != "" {

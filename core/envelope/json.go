@@ -224,6 +224,11 @@ type Unescaped struct {
 	base int
 }
 
+// NewUnescaped joins a decoded text with where each of its bytes came from; from
+// has one entry more than the text has bytes, for the end. A nil from says that the
+// text stands at base as it is.
+func NewUnescaped(text []byte, from []int, base int) Unescaped { return Unescaped{text, from, base} }
+
 // UnescapeJSON decodes the string that stands between the quotes at
 // b[start:end]. The text shares b's memory where nothing is escaped.
 func UnescapeJSON(b []byte, start, end int) Unescaped {

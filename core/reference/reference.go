@@ -93,8 +93,8 @@ func nextScheme(b []byte, from int) int {
 	return -1
 }
 
-// isScheme reports whether a whole insecure scheme ends at end and something
-// that can be a colon follows.
+// isScheme reports whether the letters of an insecure scheme end at end and
+// something that can be a colon follows.
 func isScheme(b []byte, end int) bool {
 	if end >= len(b) || b[end] != ':' && escapes[b[end]].bit == 0 {
 		return false
@@ -105,7 +105,7 @@ func isScheme(b []byte, end int) bool {
 	} else if start < 0 || c != 'p' || b[start]|0x20 != 'h' || b[start+1]|0x20 != 't' || b[start+2]|0x20 != 't' {
 		return false
 	}
-	return startsWord(b, start)
+	return true
 }
 
 // startsWord reports whether a scheme that begins at p is whole: nothing that
@@ -151,6 +151,9 @@ func parse(b []byte, schemeEnd int) (Reference, bool) {
 	r := Reference{SchemeEnd: schemeEnd, Start: schemeEnd - 4}
 	if b[schemeEnd-1]|0x20 == 's' {
 		r.Start = schemeEnd - 2
+	}
+	if !startsWord(b, r.Start) {
+		return r, false
 	}
 	p := schemeEnd
 	for _, want := range "://" {

@@ -176,3 +176,32 @@ func (l *Layout) Prefix(tables []string) []string {
 	sort.Slice(prefixes, func(i, j int) bool { return len(prefixes[i]) < len(prefixes[j]) })
 	return prefixes
 }
+
+// Known lists the tables that the layout says anything of, the longest names first.
+func (l *Layout) Known() []string {
+	seen := map[string]bool{}
+	add := func(t string) { seen[t] = true }
+	for _, t := range l.Tables {
+		add(t)
+	}
+	for _, c := range l.Identifiers {
+		add(c.Table)
+	}
+	for _, c := range l.Caches {
+		add(c.Table)
+	}
+	for _, lb := range l.Labels {
+		add(lb.Table)
+	}
+	names := make([]string, 0, len(seen))
+	for t := range seen {
+		names = append(names, t)
+	}
+	sort.Slice(names, func(i, j int) bool {
+		if len(names[i]) != len(names[j]) {
+			return len(names[i]) > len(names[j])
+		}
+		return names[i] < names[j]
+	})
+	return names
+}

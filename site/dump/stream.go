@@ -1,0 +1,297 @@
+package dump
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"sync"
+
+	"trimlantern/core/rewrite"
+)
+
+// Row is one row, as a Rewriter sees it.
+type Row struct {
+	Table   *Table
+	Columns []Column // in the order of the values; nil where the dump does not say
+	b       []byte
+	fields  []field
+	edits   [][]rewrite.Edit
+}
+
+// Len returns how many values the row has.
+func (r *Row) Len() int { return len(r.fields) }
+
+// Raw returns a value as it is written in the dump, for a first look; nil where it
+// is no text.
+func (r *Row) Raw(i int) []byte {
+	f := r.fields[i]
+	if f.form == bare {
+		return nil
+	}
+	return r.b[f.start:f.end]
+}
+
+// Hex reports whether a value is written in hexadecimal digits.
+func (r *Row) Hex(i int) bool { return r.fields[i].form == hexText || r.fields[i].form == copyHex }
+
+// Value returns a value as the database would hold it; ok is false where it is no
+// text, or NULL.
+func (r *Row) Value(i int) (v []byte, ok bool) {
+	if r.fields[i].form == bare {
+		return nil, false
+	}
+	u, err := r.fields[i].decode(r.b)
+	return u.Text, err == nil
+}
+
+// Edit makes edits to a value.
+func (r *Row) Edit(i int, edits []rewrite.Edit) {
+	if r.edits == nil {
+		r.edits = make([][]rewrite.Edit, len(r.fields))
+	}
+	r.edits[i] = edits
+}
+
+// Rewriter is called for each row. Calls come from several goroutines, each with
+// a worker number of its own, below runtime.GOMAXPROCS(0).
+type Rewriter func(worker int, r *Row)
+
+// Bounds of memory.
+const (
+	chunkSize = 1 << 20
+	maxUnit   = 32 << 20 // the largest row or statement
+	sniffSize = 64 << 10
+)
+
+// ErrDialect says that a text is no dump that can be read.
+var ErrDialect = errors.New("this is no SQL dump of MariaDB, MySQL, PostgreSQL or SQLite")
+
+// Broken says where a dump cannot be read.
+type Broken struct {
+	Offset int64
+	Why    string
+}
+
+// Error gives place and reason.
+func (e *Broken) Error() string { return fmt.Sprintf("byte %d: %s", e.Offset, e.Why) }
+
+// Rewrite copies a dump from r to w and lets a Rewriter edit its rows. What it
+// does not edit is copied byte for byte. It returns the dialect; read, where not
+// nil, is told how many bytes were read.
+func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, read func(int64)) (Dialect, error) {
+	in := bufio.NewReaderSize(r, sniffSize)
+	head, err := in.Peek(sniffSize)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return Unknown, err
+	}
+	if len(bytes.TrimSpace(head)) == 0 {
+		return Unknown, fmt.Errorf("it is empty: %w", ErrDialect)
+	}
+	st := state{dialect: Sniff(head), tables: map[string]*Table{}}
+	if st.dialect == Unknown {
+		return Unknown, ErrDialect
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	workers := runtime.GOMAXPROCS(0)
+	todo, order := make(chan *chunk, workers), make(chan *chunk, workers+1)
+	var running sync.WaitGroup
+	for n := range workers {
+		running.Go(func() {
+			for c := range todo {
+				c.rewrite(n, rewriter)
+				close(c.done)
+			}
+		})
+	}
+	written := make(chan error, 1)
+	go func() { // in order
+		var failed error
+		for c := range order {
+			<-c.done
+			if failed == nil {
+				failed = c.err
+			}
+			if failed == nil {
+				_, failed = w.Write(c.out)
+			}
+			if failed != nil {
+				cancel(failed)
+			}
+			c.free()
+		}
+		written <- failed
+	}()
+	err = split(ctx, in, st, read, func(c *chunk) {
+		order <- c
+		todo <- c
+	})
+	close(todo)
+	running.Wait()
+	close(order)
+	if werr := <-written; werr != nil && (err == nil || errors.Is(err, context.Canceled)) {
+		err = werr
+	}
+	return st.dialect, err
+}
+
+// chunk is a piece of a dump that begins and ends between units.
+type chunk struct {
+	b     []byte
+	state state // at its beginning
+	out   []byte
+	err   error
+	done  chan struct{}
+}
+
+var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunkSize+chunkSize/4); return &b }}
+
+func (c *chunk) free() {
+	if cap(c.b) < 2*chunkSize {
+		b := c.b[:0]
+		buffers.Put(&b)
+	}
+}
+
+// split reads units and hands them on in chunks.
+func split(ctx context.Context, in io.Reader, st state, read func(int64), emit func(*chunk)) error {
+	var offset int64
+	buf := (*buffers.Get().(*[]byte))[:0]
+	scratch := make([]field, 0, 64)
+	for eof := false; !eof; {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if len(buf) == cap(buf) {
+			if cap(buf) > maxUnit {
+				return &Broken{offset, fmt.Sprintf("a row or statement of more than %d MB begins here; load the dump and use preview on the database", maxUnit>>20)}
+			}
+			buf = append(make([]byte, 0, 2*cap(buf)), buf...)
+		}
+		n, err := io.ReadFull(in, buf[len(buf):cap(buf)])
+		buf = buf[:len(buf)+n]
+		switch {
+		case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+			eof = true
+		case err != nil:
+			return err
+		}
+		if read != nil {
+			read(int64(n))
+		}
+		begin := st
+		end := 0
+		for end < len(buf) {
+			to, _, err := st.next(buf, end, scratch[:0])
+			if errors.Is(err, errMore) {
+				break
+			}
+			if err != nil {
+				return err
+			}
+			end = to
+		}
+		rest := buf[end:]
+		if eof && len(bytes.TrimSpace(rest)) > 0 {
+			if err := st.ending(rest); err != nil {
+				return &Broken{offset + int64(end), err.Error()}
+			}
+			end, rest = len(buf), nil
+		} else if eof && st.mode != between {
+			return &Broken{offset + int64(len(buf)), "the dump is cut off between two rows"}
+		}
+		if end == 0 && !eof {
+			continue // a unit larger than the buffer
+		}
+		next := (*buffers.Get().(*[]byte))[:0]
+		if cap(next) <= len(rest) {
+			next = make([]byte, 0, len(rest)+chunkSize)
+		}
+		next = append(next, rest...)
+		offset += int64(end)
+		emit(&chunk{b: buf[:end], state: begin, done: make(chan struct{})})
+		buf = next
+	}
+	return nil
+}
+
+// ending looks at what stands behind the last whole unit of a dump: a comment or
+// statement that the end of the file ends, or a dump that was cut off.
+func (s *state) ending(rest []byte) error {
+	closed := append(bytes.Clone(rest), '\n')
+	switch s.mode {
+	case inValues:
+		return errors.New("the dump is cut off inside a row of table " + s.table.Name)
+	case inCopy:
+		if string(bytes.TrimSpace(rest)) == `\.` {
+			return nil
+		}
+		return errors.New("the dump is cut off inside the rows of table " + s.table.Name)
+	}
+	probe := *s
+	for p := 0; p < len(closed); {
+		end, _, err := probe.next(closed, p, nil)
+		if err != nil && len(closed) < len(rest)+2 {
+			closed = append(closed, ';') // a statement without its semicolon
+			continue
+		}
+		if err != nil || probe.mode != between {
+			return errors.New("the dump is cut off inside a statement")
+		}
+		p = end
+	}
+	return nil
+}
+
+// rewrite goes through the rows of the chunk again, with the rewriter.
+func (c *chunk) rewrite(worker int, rewriter Rewriter) {
+	c.out = c.b
+	var out []byte
+	copied := 0
+	st := c.state
+	fields := make([]field, 0, 64)
+	var r Row
+	for p := 0; p < len(c.b); {
+		end, found, err := st.next(c.b, p, fields[:0])
+		if err != nil { // the end of the file ends it
+			break
+		}
+		p = end
+		if found == nil {
+			continue
+		}
+		fields = found.fields
+		r = Row{Table: st.table, Columns: st.columns, b: c.b, fields: found.fields}
+		if len(r.Columns) != len(r.fields) {
+			r.Columns = nil
+		}
+		rewriter(worker, &r)
+		for i, edits := range r.edits {
+			if len(edits) == 0 {
+				continue
+			}
+			f := r.fields[i]
+			u, err := f.decode(c.b)
+			if err != nil {
+				c.err = err
+				return
+			}
+			if out == nil {
+				out = make([]byte, 0, len(c.b)+len(c.b)/32)
+			}
+			for _, e := range edits {
+				from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
+				out = append(out, c.b[copied:from]...)
+				out = append(out, f.encode(c.b, e.Inserted)...)
+				copied = to
+			}
+		}
+	}
+	if out != nil {
+		c.out = append(out, c.b[copied:]...)
+	}
+}

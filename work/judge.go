@@ -1,0 +1,110 @@
+package work
+
+import (
+	"fmt"
+	"unicode/utf8"
+
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+	"trimlantern/site/database"
+	"trimlantern/site/layout"
+)
+
+// judge decides over rows, whether they come from a database or from a dump.
+type judge struct {
+	rules  *rewrite.Rules
+	layout *layout.Layout
+}
+
+// outcome is what becomes of one value of a row.
+type outcome struct {
+	column     int
+	edits      []rewrite.Edit // none: the value stays
+	after      []byte
+	references int
+	hosts      map[string]int
+	left       []sheet.Left // without table, key, column and label
+}
+
+// row decides over one row of a table, which the layout knows as short. value
+// returns a column's value; maybe, where not nil, is a first look at whether it can
+// hold a reference. keyed says that the row can be found again.
+func (g *judge) row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool) (label string, out []outcome, err error) {
+	get := func(column string) string {
+		for i, c := range columns {
+			if c.Name == column {
+				v, _ := value(i) // NULL is no name
+				return string(v)
+			}
+		}
+		return ""
+	}
+	cached, asked := false, false
+	for i, c := range columns {
+		if maybe != nil && !maybe(i) {
+			continue
+		}
+		v, ok := value(i)
+		if !ok {
+			continue
+		}
+		res := g.rules.Value(v)
+		if len(res.Edits) == 0 && len(res.Left) == 0 {
+			continue
+		}
+		if !asked {
+			cached, asked = g.layout.IsCache(short, get), true
+			if lb, ok := g.layout.LabelOf(short); ok {
+				if v := get(lb.Column); v != "" {
+					label = lb.Word + " " + v
+				}
+			}
+		}
+		o := outcome{column: i}
+		whole := rewrite.Reason("")
+		switch {
+		case g.layout.IsIdentifier(short, c.Name):
+			whole = rewrite.Identifier
+		case cached:
+			whole = rewrite.Cached
+		case !keyed:
+			whole = rewrite.NoKey
+		}
+		if whole != "" && res.References > 0 {
+			o.left = append(o.left, sheet.Left{Reason: whole, Count: res.References})
+		}
+		if whole == "" || whole == rewrite.NoKey {
+			for _, f := range res.Left {
+				l := sheet.Left{Reason: f.Reason, Host: f.Host, URL: f.URL, Path: f.Path, Note: f.Note, Count: 1}
+				if f.Host != "" {
+					l.Use = f.Use.String()
+				}
+				o.left = append(o.left, l)
+			}
+		}
+		if len(res.Edits) > 0 && whole == "" {
+			after, err := rewrite.Apply(v, res.Edits)
+			if err != nil {
+				return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
+			}
+			if note := outgrows(c, after); note != "" {
+				o.left = append(o.left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
+			} else {
+				o.edits, o.after, o.references, o.hosts = res.Edits, after, res.References, res.Hosts
+			}
+		}
+		out = append(out, o)
+	}
+	return label, out, nil
+}
+
+// outgrows says why a value does not fit its column, or "".
+func outgrows(c database.Column, after []byte) string {
+	switch {
+	case c.MaxChars > 0 && int64(len(after)) > c.MaxChars && int64(utf8.RuneCount(after)) > c.MaxChars:
+		return fmt.Sprintf("%d characters, and the column holds %d", utf8.RuneCount(after), c.MaxChars)
+	case c.MaxBytes > 0 && int64(len(after)) > c.MaxBytes:
+		return fmt.Sprintf("%d bytes, and the column holds %d", len(after), c.MaxBytes)
+	}
+	return ""
+}
