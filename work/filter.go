@@ -312,8 +312,8 @@ func (f *filtering) value(in io.Reader, out io.Writer) error {
 		f.out.Cells = 1
 	}
 	f.out.References = res.References
-	for h, n := range res.Hosts {
-		f.out.Hosts[h] += n
+	for _, h := range res.Hosts {
+		f.out.Hosts[h.Host] += h.Count
 	}
 	for _, l := range res.Left {
 		f.out.Counts[l.Reason]++
@@ -420,20 +420,11 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 		t.known[key] = known
 	}
 	known.count.Rows++
-	any := false
-	maybe := func(i int) bool {
-		if r.Hex(i) {
-			v, ok := r.Value(i)
-			return ok && rewrite.MayHold(v)
-		}
-		return rewrite.MayHold(r.Raw(i))
-	}
+	may := false
 	for i := range r.Len() {
-		if any = maybe(i); any {
-			break
-		}
+		may = may || r.May(i)
 	}
-	if !any {
+	if !may {
 		return
 	}
 	known.count.Read++
@@ -442,7 +433,7 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 		columns = dumpColumns(r)
 	}
 	t.judge.layout = known.layout
-	label, outcomes, err := t.judge.row(known.short, columns, r.Value, maybe, true)
+	label, outcomes, err := t.judge.row(known.short, columns, r.Value, r.May, true)
 	if err != nil {
 		t.err = err
 		return
@@ -465,8 +456,8 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 		r.Edit(o.column, o.edits)
 		known.count.Cells++
 		known.count.References += o.references
-		for h, n := range o.hosts {
-			t.hosts[h] += n
+		for _, h := range o.hosts {
+			t.hosts[h.Host] += h.Count
 		}
 	}
 }

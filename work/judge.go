@@ -2,6 +2,7 @@ package work
 
 import (
 	"fmt"
+	"slices"
 	"unicode/utf8"
 
 	"trimlantern/core/rewrite"
@@ -14,6 +15,7 @@ import (
 type judge struct {
 	rules  *rewrite.Rules
 	layout *layout.Layout
+	labels bool // rows that change are called by name too, not only those with something left
 }
 
 // outcome is what becomes of one value of a row.
@@ -22,7 +24,7 @@ type outcome struct {
 	edits      []rewrite.Edit // none: the value stays
 	after      []byte
 	references int
-	hosts      map[string]int
+	hosts      []rewrite.HostCount
 	left       []sheet.Left // without table, key, column and label
 }
 
@@ -54,11 +56,6 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		}
 		if !asked {
 			cached, asked = g.layout.IsCache(short, get), true
-			if lb, ok := g.layout.LabelOf(short); ok {
-				if v := get(lb.Column); v != "" {
-					label = lb.Word + " " + v
-				}
-			}
 		}
 		o := outcome{column: i}
 		whole := rewrite.Reason("")
@@ -94,6 +91,11 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			}
 		}
 		out = append(out, o)
+	}
+	if lb, ok := g.layout.LabelOf(short); ok && slices.ContainsFunc(out, func(o outcome) bool { return g.labels || len(o.left) > 0 }) {
+		if v := get(lb.Column); v != "" {
+			label = lb.Word + " " + v
+		}
 	}
 	return label, out, nil
 }

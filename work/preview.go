@@ -244,7 +244,7 @@ func cellID(table string, key [][]byte, column string) string {
 
 // row works out what becomes of one row.
 func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
-	g := judge{s.rules, s.job.Layout}
+	g := judge{s.rules, s.job.Layout, true}
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
 	label, outcomes, err := g.row(s.job.short(t.Name), t.Columns, value, nil, len(t.Key) > 0)
 	if err != nil {
@@ -263,8 +263,8 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		}
 		tc.Cells++
 		tc.References += o.references
-		for host, n := range o.hosts {
-			s.out.Hosts[host] += n
+		for _, h := range o.hosts {
+			s.out.Hosts[h.Host] += h.Count
 		}
 		s.sample(t.Name, c.Name, label, v, o.edits)
 		if s.sheet == nil {

@@ -3,6 +3,7 @@ package envelope
 import (
 	"bytes"
 	"encoding/base64"
+	"encoding/binary"
 	"strings"
 )
 
@@ -52,36 +53,56 @@ var base64Starts = func() (starts [1 << 16]bool) {
 }()
 
 // NextBase64 returns the place of the first mark at or after from that stands in
-// a run of base64 long enough to hold a reference, or -1. It looks at one byte in
-// minBase64, and closer only where a run may be. A long run without a mark is
-// decoded, since what is in it may be base64 again.
+// a run of base64 long enough to hold a reference, or -1. It looks at eight bytes at
+// a time, and closer only where all of them are of the alphabet.
 func NextBase64(b []byte, from int) int {
-	for p := from + minBase64 - 1; p < len(b); p += minBase64 {
-		if !base64Class[b[p]] {
+	// A run of minBase64 bytes holds eight that begin at a multiple of eight.
+	for p := from; p+8 <= len(b); p += 8 {
+		x := binary.LittleEndian.Uint64(b[p:])
+		if (x-ones*'+')&^x&(ones*0x80) != 0 || !allBase64(x) { // most words hold a space
 			continue
 		}
-		start, end := p, p+1
-		for start > from && p-start < minBase64 && base64Class[b[start-1]] {
+		start, end := p, p+8
+		for start > from && base64Class[b[start-1]] {
 			start--
 		}
 		for end < len(b) && base64Class[b[end]] {
 			end++
 		}
-		if end-start < minBase64 {
-			p = max(p, end-minBase64)
-			continue
-		}
-		for i := start; i+3 < end; i++ {
-			if base64Starts[int(b[i])<<8|int(b[i+1])] && isMark(b[i:end]) {
-				return i
+		if end-start >= minBase64 {
+			if mark := markIn(b, start, end); mark >= 0 {
+				return mark
 			}
 		}
-		if end-start >= 2*minBase64 {
-			if x, ok := OpenBase64(b, start, start); ok && NextBase64(x.Text, 0) >= 0 {
-				return start
-			}
+		p = end - 8 // the run is settled
+	}
+	return -1
+}
+
+const ones = 0x0101010101010101
+
+func allBase64(x uint64) bool {
+	for range 8 {
+		if !base64Class[byte(x)] {
+			return false
 		}
-		p = end - 1
+		x >>= 8
+	}
+	return true
+}
+
+// markIn returns the place of the first mark in the run b[start:end], or -1. A run
+// without one is decoded, since what is in it may be base64 again.
+func markIn(b []byte, start, end int) int {
+	for i := start; i+3 < end; i++ {
+		if base64Starts[int(b[i])<<8|int(b[i+1])] && isMark(b[i:end]) {
+			return i
+		}
+	}
+	if end-start >= 2*minBase64 {
+		if x, ok := OpenBase64(b, start, start); ok && NextBase64(x.Text, 0) >= 0 {
+			return start
+		}
 	}
 	return -1
 }

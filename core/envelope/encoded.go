@@ -16,19 +16,16 @@ func LooksPercentSerialized(b []byte) bool {
 // byte came from. A plus sign stands for a space, as in forms: in lengths both
 // count one.
 func UnescapePercent(b []byte) Unescaped {
-	u := Unescaped{Text: make([]byte, 0, len(b)), from: make([]int, 0, len(b)+1)}
-	for p := 0; p < len(b); {
-		u.from = append(u.from, p)
+	x := NewUnescaper(0, len(b))
+	for p := 0; p < len(b); p++ {
 		if b[p] == '%' && p+2 < len(b) && isHex(b[p+1]) && isHex(b[p+2]) {
-			u.Text = append(u.Text, hexValue(b[p+1])<<4|hexValue(b[p+2]))
-			p += 3
+			x.Escape(p+3, hexValue(b[p+1])<<4|hexValue(b[p+2]))
+			p += 2
 			continue
 		}
-		u.Text = append(u.Text, b[p])
-		p++
+		x.Copy(b[p : p+1])
 	}
-	u.from = append(u.from, len(b))
-	return u
+	return x.Done()
 }
 
 func hexValue(c byte) byte {
@@ -50,23 +47,18 @@ func LooksEntitySerialized(b []byte) bool {
 // UnescapeEntities decodes HTML character references and tells where each byte
 // came from.
 func UnescapeEntities(b []byte) Unescaped {
-	u := Unescaped{Text: make([]byte, 0, len(b)), from: make([]int, 0, len(b)+1)}
-	for p := 0; p < len(b); {
-		n := 1
-		text := b[p : p+1]
+	x := NewUnescaper(0, len(b))
+	for p := 0; p < len(b); p++ {
 		if b[p] == '&' {
 			if end := bytes.IndexByte(b[p:min(len(b), p+12)], ';'); end > 0 {
 				if s := html.UnescapeString(string(b[p : p+end+1])); utf8.RuneCountInString(s) == 1 {
-					n, text = end+1, []byte(s)
+					x.Escape(p+end+1, []byte(s)...)
+					p += end
+					continue
 				}
 			}
 		}
-		for range text {
-			u.from = append(u.from, p)
-		}
-		u.Text = append(u.Text, text...)
-		p += n
+		x.Copy(b[p : p+1])
 	}
-	u.from = append(u.from, len(b))
-	return u
+	return x.Done()
 }

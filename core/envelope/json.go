@@ -1,7 +1,10 @@
 package envelope
 
 import (
+	"bytes"
+	"sort"
 	"strconv"
+	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -217,46 +220,76 @@ func (j *jsonParser) text() (start, end int, ok bool) {
 	return 0, 0, false
 }
 
-// Unescaped is the text of a JSON string, with where each of its bytes came from.
+// Unescaped is a text that was decoded, with where its bytes came from.
 type Unescaped struct {
-	Text []byte
-	from []int // raw offset of each byte, and of the end; nil: shift alone
-	base int
+	Text   []byte
+	points []point // nil: the text stands at base as it is
+	base   int
 }
 
-// NewUnescaped joins a decoded text with where each of its bytes came from; from
-// has one entry more than the text has bytes, for the end. A nil from says that the
-// text stands at base as it is.
-func NewUnescaped(text []byte, from []int, base int) Unescaped { return Unescaped{text, from, base} }
+// point says that from here on the text runs along with the raw bytes.
+type point struct{ text, raw int }
+
+// Unescaper builds an Unescaped: what stands there as it is by Copy, each escape
+// by Escape.
+type Unescaper struct{ u Unescaped }
+
+// NewUnescaper begins a text that stands at raw offset base; size is how long it
+// becomes at the most.
+func NewUnescaper(base, size int) Unescaper {
+	return Unescaper{Unescaped{Text: make([]byte, 0, size), points: []point{{0, base}}}}
+}
+
+// Again begins another text in the memory of one that is no longer needed.
+func (u Unescaped) Again(base int) Unescaper {
+	return Unescaper{Unescaped{Text: u.Text[:0], points: append(u.points[:0], point{0, base})}}
+}
+
+// Copy adds bytes that stand for themselves.
+func (x *Unescaper) Copy(b []byte) { x.u.Text = append(x.u.Text, b...) }
+
+// Escape adds what an escape stands for; end is the raw offset behind it.
+func (x *Unescaper) Escape(end int, text ...byte) {
+	x.u.Text = append(x.u.Text, text...)
+	x.u.points = append(x.u.points, point{len(x.u.Text), end})
+}
+
+// Done returns the text.
+func (x *Unescaper) Done() Unescaped { return x.u }
+
+// Verbatim returns a text that stands at raw offset base as it is.
+func Verbatim(text []byte, base int) Unescaped { return Unescaped{Text: text, base: base} }
+
+// Decoded reports whether the text has memory of its own.
+func (u Unescaped) Decoded() bool { return u.points != nil }
+
+// Raw returns the raw offset of a byte of the text, or of its end. Inside of what
+// one escape stands for it means nothing.
+func (u Unescaped) Raw(p int) int {
+	if u.points == nil {
+		return u.base + p
+	}
+	i := sort.Search(len(u.points), func(i int) bool { return u.points[i].text > p }) - 1
+	return u.points[i].raw + p - u.points[i].text
+}
 
 // UnescapeJSON decodes the string that stands between the quotes at
 // b[start:end]. The text shares b's memory where nothing is escaped.
 func UnescapeJSON(b []byte, start, end int) Unescaped {
 	raw := b[start:end]
-	escaped := false
-	for _, c := range raw {
-		if c == '\\' {
-			escaped = true
+	if bytes.IndexByte(raw, '\\') < 0 {
+		return Verbatim(raw, start)
+	}
+	x := NewUnescaper(start, len(raw))
+	for p := 0; p < len(raw); {
+		n := bytes.IndexByte(raw[p:], '\\')
+		if n < 0 {
+			n = len(raw) - p
+		}
+		x.Copy(raw[p : p+n])
+		if p += n; p == len(raw) {
 			break
 		}
-	}
-	if !escaped {
-		return Unescaped{Text: raw, base: start}
-	}
-	u := Unescaped{Text: make([]byte, 0, len(raw)), from: make([]int, 0, len(raw)+1)}
-	put := func(at int, bytes ...byte) {
-		for _, c := range bytes {
-			u.Text = append(u.Text, c)
-			u.from = append(u.from, at)
-		}
-	}
-	for p := 0; p < len(raw); {
-		if raw[p] != '\\' {
-			put(start+p, raw[p])
-			p++
-			continue
-		}
-		at := start + p
 		switch c := raw[p+1]; c {
 		case 'u':
 			r := rune(hex4(raw[p+2:]))
@@ -267,17 +300,16 @@ func UnescapeJSON(b []byte, start, end int) Unescaped {
 					p += 6
 				}
 			}
-			put(at, utf8.AppendRune(nil, r)...)
+			x.Escape(start+p, utf8.AppendRune(nil, r)...)
 		default:
-			if i := map[byte]byte{'b': '\b', 'f': '\f', 'n': '\n', 'r': '\r', 't': '\t'}[c]; i != 0 {
-				c = i
+			if i := strings.IndexByte("bfnrt", c); i >= 0 {
+				c = "\b\f\n\r\t"[i]
 			}
-			put(at, c)
 			p += 2
+			x.Escape(start+p, c)
 		}
 	}
-	u.from = append(u.from, end)
-	return u
+	return x.Done()
 }
 
 func hex4(b []byte) uint16 {
@@ -286,14 +318,6 @@ func hex4(b []byte) uint16 {
 		return utf8.RuneError
 	}
 	return uint16(v)
-}
-
-// Raw returns the raw offset of a byte of the text (or of its end).
-func (u Unescaped) Raw(p int) int {
-	if u.from == nil {
-		return u.base + p
-	}
-	return u.from[p]
 }
 
 // EscapeJSON writes text as it may stand in a JSON string, ASCII letters and

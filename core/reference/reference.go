@@ -57,18 +57,14 @@ func Find(b []byte, visit func(Reference) bool) {
 // can be a colon: a first look, without reading the reference.
 func MayHave(b []byte) bool { return nextScheme(b, 0) >= 0 }
 
+// Next returns the place behind the next scheme at or after from, as MayHave
+// looks for it, or -1.
+func Next(b []byte, from int) int { return nextScheme(b, from) }
+
 const (
 	ones  = 0x0101010101010101
 	highs = 0x8080808080808080
 )
-
-// equalBytes returns a word with the high bit set in (at least) each byte of x
-// that equals c. Bytes above a true match may be reported falsely; the caller
-// looks again.
-func equalBytes(x uint64, c byte) uint64 {
-	x ^= ones * uint64(c)
-	return (x - ones) & ^x & highs
-}
 
 // nextScheme returns the position behind the next "http" or "ws" (any letter
 // case) at or after from that a colon in some spelling can follow, or -1. It
@@ -78,7 +74,10 @@ func nextScheme(b []byte, from int) int {
 	for ; p+9 <= len(b); p += 8 {
 		x := binary.LittleEndian.Uint64(b[p:]) | ones*0x20
 		y := binary.LittleEndian.Uint64(b[p+1:]) | ones*0x20
-		m := equalBytes(x, 't')&equalBytes(y, 'p') | equalBytes(x, 'w')&equalBytes(y, 's')
+		tp := (x ^ ones*'t') | (y ^ ones*'p') // a byte is zero where the pair stands
+		ws := (x ^ ones*'w') | (y ^ ones*'s')
+		// The high bit of each zero byte, and falsely of some above one: looked at again.
+		m := ((tp-ones)&^tp | (ws-ones)&^ws) & highs
 		for ; m != 0; m &= m - 1 {
 			if end := p + bits.TrailingZeros64(m)/8 + 2; isScheme(b, end) {
 				return end

@@ -10,7 +10,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -61,14 +60,45 @@ type Finding struct {
 
 // Result is what became of one value.
 type Result struct {
-	Edits      []Edit         // in order, not overlapping
-	References int            // how many references become secure
-	Hosts      map[string]int // the same by host
+	Edits      []Edit      // in order, not overlapping
+	References int         // how many references become secure
+	Hosts      []HostCount // the same by host
 	Left       []Finding
+}
+
+// HostCount counts the references to one host.
+type HostCount struct {
+	Host  string `json:"host"`
+	Count int    `json:"count"`
 }
 
 // maxDepth is how deep envelopes may nest in each other.
 const maxDepth = 24
+
+// Candidates looks for the places in a long text where a reference, or base64
+// that can hold one, may stand.
+type Candidates struct {
+	b             []byte
+	scheme, coded int // the next of each kind; len(b): none
+}
+
+// NewCandidates begins at the beginning of b.
+func NewCandidates(b []byte) Candidates { return Candidates{b: b, scheme: -1, coded: -1} }
+
+// In reports whether there may be one in b[start:end]. start must not go back.
+func (c *Candidates) In(start, end int) bool {
+	if c.scheme < start {
+		if c.scheme = reference.Next(c.b, start) - 1; c.scheme < 0 { // its last letter
+			c.scheme = len(c.b)
+		}
+	}
+	if c.coded < start {
+		if c.coded = envelope.NextBase64(c.b, start); c.coded < 0 {
+			c.coded = len(c.b)
+		}
+	}
+	return c.scheme < end || c.coded < end
+}
 
 // MayHold reports whether a value can hold a reference, in whatever envelope: a
 // first look, which costs about what finding four letters costs.
@@ -187,7 +217,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at place, depth int) []E
 		here := at.in(s.Path(t))
 		before := w.res // to go back to, where the string turns out to be left
 		if t.Opaque || t.Key {
-			before.Hosts = maps.Clone(before.Hosts)
+			before.Hosts = slices.Clone(before.Hosts)
 		}
 		var inner []Edit
 		if t.Opaque {
@@ -431,31 +461,35 @@ func (w *worker) text(b []byte, at place) []Edit {
 	var edits []Edit
 	var uses *reference.Uses
 	reference.Find(b, func(ref reference.Reference) bool {
-		tail := ref.Tail(b)
-		f := Finding{Host: strings.ToLower(ref.Host), URL: ref.Text(b), Path: at.path, Offset: ref.Start}
-		if rel := w.rules.Site.Relate(ref.Host, ref.Port, tail); rel != address.Ours {
-			if uses == nil {
-				u := reference.UsesOf(b, at.name)
-				uses = &u
-			}
-			f.Use = uses.At(ref)
-			if f.Reason = w.judge(rel, f, tail, ref.Port); f.Reason != "" {
-				w.left(f)
-				return true
+		host, own := w.rules.Site.Host, w.rules.Site.Path == "" && ref.Host == w.rules.Site.Host && address.DefaultPort(ref.Port)
+		var f Finding
+		if !own || w.rules.Rewritten != nil {
+			f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Text(b), Path: at.path, Offset: ref.Start}
+		}
+		if !own {
+			tail := ref.Tail(b)
+			rel := w.rules.Site.Relate(ref.Host, ref.Port, tail)
+			if host, own = f.Host, rel == address.Ours; own {
+				if h, err := address.CanonicalHost(host); err == nil {
+					host = h
+				}
+			} else {
+				if uses == nil {
+					u := reference.UsesOf(b, at.name)
+					uses = &u
+				}
+				f.Use = uses.At(ref)
+				if f.Reason = w.judge(rel, f, tail, ref.Port); f.Reason != "" {
+					w.left(f)
+					return true
+				}
 			}
 		}
 		edits = append(edits, Edit{Offset: ref.SchemeEnd, Inserted: ref.Secure(b)})
 		if ref.PortEnd > ref.PortStart {
 			edits = append(edits, Edit{Offset: ref.PortStart, Removed: string(b[ref.PortStart:ref.PortEnd])})
 		}
-		host, err := address.CanonicalHost(ref.Host)
-		if err != nil {
-			host = ref.Host
-		}
-		if w.res.Hosts == nil {
-			w.res.Hosts = map[string]int{}
-		}
-		w.res.Hosts[host]++
+		w.count(host)
 		w.res.References++
 		if w.rules.Rewritten != nil {
 			w.rules.Rewritten(f)
@@ -463,6 +497,17 @@ func (w *worker) text(b []byte, at place) []Edit {
 		return true
 	})
 	return edits
+}
+
+// count counts a reference to a host.
+func (w *worker) count(host string) {
+	for i := range w.res.Hosts {
+		if w.res.Hosts[i].Host == host {
+			w.res.Hosts[i].Count++
+			return
+		}
+	}
+	w.res.Hosts = append(w.res.Hosts, HostCount{host, 1})
 }
 
 // judge says why a reference that is not the site's own is left, or "" where it

@@ -105,16 +105,16 @@ func Edits(edits []rewrite.Edit) []Edit {
 
 // Cell is the proposed change of one cell.
 type Cell struct {
-	Table      string         `json:"table"`
-	Key        []Value        `json:"key"` // in the order of the table's key columns
-	Column     string         `json:"column"`
-	Size       int            `json:"size"`   // of the value before, in bytes
-	Before     string         `json:"before"` // Hash of the value before
-	After      string         `json:"after"`  // and after
-	Edits      []Edit         `json:"edits"`
-	References int            `json:"references"`
-	Hosts      map[string]int `json:"hosts"`
-	Address    bool           `json:"address,omitempty"` // one of the site's own addresses: applied last
+	Table      string              `json:"table"`
+	Key        []Value             `json:"key"` // in the order of the table's key columns
+	Column     string              `json:"column"`
+	Size       int                 `json:"size"`   // of the value before, in bytes
+	Before     string              `json:"before"` // Hash of the value before
+	After      string              `json:"after"`  // and after
+	Edits      []Edit              `json:"edits"`
+	References int                 `json:"references"`
+	Hosts      []rewrite.HostCount `json:"hosts"`
+	Address    bool                `json:"address,omitempty"` // one of the site's own addresses: applied last
 }
 
 // Apply makes the cell's edits and checks both hashes.

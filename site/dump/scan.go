@@ -2,7 +2,9 @@ package dump
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
+	"math/bits"
 	"strings"
 )
 
@@ -173,30 +175,56 @@ func dollar(b []byte, p int) (int, error) {
 func (s *state) quote(b []byte, p int) (int, error) {
 	q := b[p]
 	backslash := q != '`' && (s.dialect == MySQL || s.dialect == Postgres && q == '\'' && p > 0 && (b[p-1] == 'E' || b[p-1] == 'e'))
-	p++
-	quoteAt := -1 // where the next quote stands; looked for again only behind it
-	for {
-		if quoteAt < p {
-			i := bytes.IndexByte(b[p:], q)
-			if i < 0 {
-				return 0, errMore
-			}
-			quoteAt = p + i
+	for p++; ; {
+		if p = indexEither(b, p, q, '\\', backslash); p < 0 {
+			return 0, errMore
 		}
-		if backslash {
-			if i := bytes.IndexByte(b[p:quoteAt], '\\'); i >= 0 {
-				p += i + 2
-				continue
-			}
-		}
-		if quoteAt+1 >= len(b) {
+		switch {
+		case b[p] != q:
+			p += 2
+		case p+1 >= len(b):
 			return 0, errMore // it may be doubled
+		case b[p+1] != q:
+			return p + 1, nil
+		default:
+			p += 2
 		}
-		if b[quoteAt+1] != q {
-			return quoteAt + 1, nil
-		}
-		p = quoteAt + 2
 	}
+}
+
+const (
+	ones  = 0x0101010101010101
+	highs = 0x8080808080808080
+)
+
+// indexEither returns the place of the next c, or, where both, of the next c or
+// d, at or after p, or -1. It looks at eight bytes at a time: strings of SQL have an
+// escape every few words, too often for a search that is made for long ways.
+func indexEither(b []byte, p int, c, d byte, both bool) int {
+	if !both {
+		if p > len(b) {
+			return -1
+		}
+		i := bytes.IndexByte(b[p:], c)
+		if i < 0 {
+			return -1
+		}
+		return p + i
+	}
+	cs, ds := ones*uint64(c), ones*uint64(d)
+	for ; p+8 <= len(b); p += 8 {
+		x := binary.LittleEndian.Uint64(b[p:])
+		y, z := x^cs, x^ds
+		if m := ((y-ones)&^y | (z-ones)&^z) & highs; m != 0 {
+			return p + bits.TrailingZeros64(m)/8 // the lowest one is always true
+		}
+	}
+	for ; p < len(b); p++ {
+		if b[p] == c || b[p] == d {
+			return p
+		}
+	}
+	return -1
 }
 
 // insert reads the head of an INSERT up to VALUES.

@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"sync"
 
+	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 )
 
@@ -19,41 +20,57 @@ type Row struct {
 	Columns []Column // in the order of the values; nil where the dump does not say
 	b       []byte
 	fields  []field
+	may     []bool // which values can hold a reference
+	values  []envelope.Unescaped
+	memory  []envelope.Unescaped // of values of earlier rows, to use again
+	decoded []bool
 	edits   [][]rewrite.Edit
 }
 
 // Len returns how many values the row has.
 func (r *Row) Len() int { return len(r.fields) }
 
-// Raw returns a value as it is written in the dump, for a first look; nil where it
-// is no text.
-func (r *Row) Raw(i int) []byte {
-	f := r.fields[i]
-	if f.form == bare {
-		return nil
-	}
-	return r.b[f.start:f.end]
-}
-
-// Hex reports whether a value is written in hexadecimal digits.
-func (r *Row) Hex(i int) bool { return r.fields[i].form == hexText || r.fields[i].form == copyHex }
+// May reports whether a value can hold a reference: a first look, without
+// decoding it.
+func (r *Row) May(i int) bool { return r.may[i] }
 
 // Value returns a value as the database would hold it; ok is false where it is no
-// text, or NULL.
+// text, or NULL. It is gone when the next row comes.
 func (r *Row) Value(i int) (v []byte, ok bool) {
+	u, ok := r.value(i)
+	return u.Text, ok
+}
+
+func (r *Row) value(i int) (envelope.Unescaped, bool) {
 	if r.fields[i].form == bare {
-		return nil, false
+		return envelope.Unescaped{}, false
 	}
-	u, err := r.fields[i].decode(r.b)
-	return u.Text, err == nil
+	if !r.decoded[i] {
+		u, err := r.fields[i].decode(r.b, r.memory[i])
+		if err != nil {
+			return u, false
+		}
+		if u.Decoded() {
+			r.memory[i] = u
+		}
+		r.values[i], r.decoded[i] = u, true
+	}
+	return r.values[i], true
 }
 
 // Edit makes edits to a value.
-func (r *Row) Edit(i int, edits []rewrite.Edit) {
-	if r.edits == nil {
-		r.edits = make([][]rewrite.Edit, len(r.fields))
+func (r *Row) Edit(i int, edits []rewrite.Edit) { r.edits[i] = edits }
+
+// reset makes the row one of n values, of which nothing is known yet.
+func (r *Row) reset(n int) {
+	if cap(r.may) < n {
+		r.may, r.values, r.memory = make([]bool, n), make([]envelope.Unescaped, n), make([]envelope.Unescaped, n)
+		r.decoded, r.edits = make([]bool, n), make([][]rewrite.Edit, n)
 	}
-	r.edits[i] = edits
+	r.may, r.values, r.memory, r.decoded, r.edits = r.may[:n], r.values[:n], r.memory[:n], r.decoded[:n], r.edits[:n]
+	clear(r.may)
+	clear(r.decoded)
+	clear(r.edits)
 }
 
 // Rewriter is called for each row. Calls come from several goroutines, each with
@@ -255,6 +272,7 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 	st := c.state
 	fields := make([]field, 0, 64)
 	var r Row
+	candidates := rewrite.NewCandidates(c.b)
 	for p := 0; p < len(c.b); {
 		end, found, err := st.next(c.b, p, fields[:0])
 		if err != nil { // the end of the file ends it
@@ -265,9 +283,18 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 			continue
 		}
 		fields = found.fields
-		r = Row{Table: st.table, Columns: st.columns, b: c.b, fields: found.fields}
+		r.Table, r.Columns, r.b, r.fields = st.table, st.columns, c.b, found.fields
 		if len(r.Columns) != len(r.fields) {
 			r.Columns = nil
+		}
+		r.reset(len(r.fields))
+		for i, f := range r.fields {
+			if f.form == hexText || f.form == copyHex {
+				v, ok := r.Value(i)
+				r.may[i] = ok && rewrite.MayHold(v)
+				continue
+			}
+			r.may[i] = f.form != bare && candidates.In(f.start, f.end)
 		}
 		rewriter(worker, &r)
 		for i, edits := range r.edits {
@@ -275,9 +302,9 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 				continue
 			}
 			f := r.fields[i]
-			u, err := f.decode(c.b)
-			if err != nil {
-				c.err = err
+			u, ok := r.value(i)
+			if !ok {
+				c.err = fmt.Errorf("a value of table %s that was read cannot be read again", r.Table.Name)
 				return
 			}
 			if out == nil {

@@ -39,90 +39,121 @@ type holder struct {
 }
 
 // decode returns the value of a field, with where its bytes came from.
-func (f field) decode(b []byte) (envelope.Unescaped, error) {
+// old is memory to use again.
+func (f field) decode(b []byte, old envelope.Unescaped) (envelope.Unescaped, error) {
 	raw := b[f.start:f.end]
-	switch f.form {
-	case quoted:
-		if bytes.IndexByte(raw, '\'') < 0 {
-			return envelope.NewUnescaped(raw, nil, f.start), nil
-		}
-	case escaped:
-		if bytes.IndexByte(raw, '\\') < 0 && bytes.IndexByte(raw, b[f.start-1]) < 0 {
-			return envelope.NewUnescaped(raw, nil, f.start), nil
-		}
-	case copyText:
-		if bytes.IndexByte(raw, '\\') < 0 {
-			return envelope.NewUnescaped(raw, nil, f.start), nil
-		}
-	case hexText, copyHex:
-		text := make([]byte, len(raw)/2)
-		if _, err := hex.Decode(text, raw); err != nil {
-			return envelope.Unescaped{}, fmt.Errorf("a value in hexadecimal digits: %w", err)
-		}
-		from := make([]int, len(text)+1)
-		for i := range from {
-			from[i] = f.start + 2*i
-		}
-		return envelope.NewUnescaped(text, from, 0), nil
+	if f.form == hexText || f.form == copyHex {
+		return f.decodeHex(raw)
 	}
-	text, from := make([]byte, 0, len(raw)), make([]int, 0, len(raw)+1)
-	for p := 0; p < len(raw); {
-		from = append(from, f.start+p)
-		c, n := raw[p], 1
-		switch {
-		case f.form == replaced && c != '\'':
-			for _, h := range f.holders {
-				if bytes.HasPrefix(raw[p:], h.mark) {
-					c, n = h.is, len(h.mark)
-					break
-				}
-			}
-		case f.form == unistring && c == '\\' && p+1 < len(raw):
-			if raw[p+1] == 'u' && p+5 < len(raw) {
-				if v, err := strconv.ParseUint(string(raw[p+2:p+6]), 16, 16); err == nil {
-					at := from[len(from)-1]
-					coded := utf8.AppendRune(nil, rune(v))
-					for range coded[1:] {
-						from = append(from, at)
-					}
-					text = append(text, coded...)
-					p += 6
-					continue
-				}
-			}
-			c, n = raw[p+1], 2
-		case (f.form == escaped || f.form == copyText) && c == '\\' && p+1 < len(raw):
-			c, n = unescape(f.form, raw[p+1:])
-			n++
-		case f.form != copyText && c == b[f.start-1] && p+1 < len(raw) && raw[p+1] == c: // a doubled quote
-			n = 2
-		}
-		text = append(text, c)
-		p += n
+	next := f.special(b, f.start)
+	if next < 0 {
+		return envelope.Verbatim(raw, f.start), nil
 	}
-	return envelope.NewUnescaped(text, append(from, f.end), 0), nil
+	x := old.Again(f.start)
+	for p := f.start; ; {
+		x.Copy(b[p:next])
+		if next == f.end {
+			return x.Done(), nil
+		}
+		c, n := f.escape(b, b[next:f.end])
+		p = next + n
+		x.Escape(p, c...)
+		if next = f.special(b, p); next < 0 {
+			next = f.end
+		}
+	}
 }
 
-// unescape reads what stands behind a backslash and returns how many bytes it takes.
-func unescape(f form, b []byte) (byte, int) {
+func (f field) decodeHex(raw []byte) (envelope.Unescaped, error) {
+	text := make([]byte, len(raw)/2)
+	if _, err := hex.Decode(text, raw); err != nil {
+		return envelope.Unescaped{}, fmt.Errorf("a value in hexadecimal digits: %w", err)
+	}
+	x := envelope.NewUnescaper(f.start, len(text))
+	for i, c := range text {
+		x.Escape(f.start+2*i+2, c)
+	}
+	return x.Done(), nil
+}
+
+// special returns the place at or after p of what an escape can begin with, or -1.
+func (f field) special(b []byte, p int) int {
+	b = b[:f.end]
+	switch f.form {
+	case escaped:
+		return indexEither(b, p, b[f.start-1], '\\', true)
+	case copyText:
+		return indexEither(b, p, '\\', 0, false)
+	case unistring:
+		return indexEither(b, p, '\'', '\\', true)
+	case replaced:
+		set := "'"
+		for _, h := range f.holders {
+			set += string(h.mark[:1])
+		}
+		if i := bytes.IndexAny(b[p:], set); i >= 0 {
+			return p + i
+		}
+		return -1
+	}
+	return indexEither(b, p, '\'', 0, false)
+}
+
+// escape decodes the escape that raw begins with, or takes one byte as it is.
+func (f field) escape(b, raw []byte) (text []byte, n int) {
+	c := raw[0]
+	switch {
+	case f.form == replaced && c != '\'':
+		for _, h := range f.holders {
+			if bytes.HasPrefix(raw, h.mark) {
+				return []byte{h.is}, len(h.mark)
+			}
+		}
+	case f.form == unistring && c == '\\' && len(raw) > 1:
+		if raw[1] == 'u' && len(raw) > 5 {
+			if v, err := strconv.ParseUint(string(raw[2:6]), 16, 16); err == nil {
+				return utf8.AppendRune(nil, rune(v)), 6
+			}
+		}
+		return raw[1:2], 2
+	case (f.form == escaped || f.form == copyText) && c == '\\' && len(raw) > 1:
+		return unescape(f.form, raw[1:])
+	case f.form != copyText && c == b[f.start-1] && len(raw) > 1 && raw[1] == c: // a doubled quote
+		return raw[:1], 2
+	}
+	return raw[:1], 1
+}
+
+// unescaped are the single bytes that escapes stand for.
+var unescaped = func() (all [256]byte) {
+	for i := range all {
+		all[i] = byte(i)
+	}
+	return all
+}()
+
+// unescape reads what stands behind a backslash and returns how many bytes the
+// whole escape takes.
+func unescape(f form, b []byte) ([]byte, int) {
 	c := b[0]
+	one := func(c byte) []byte { return unescaped[c : int(c)+1] }
 	if f == escaped { // MySQL's, and PostgreSQL's E'…'
 		if i := strings.IndexByte("0bnrtZ", c); i >= 0 {
-			return "\x00\b\n\r\t\x1a"[i], 1
+			return one("\x00\b\n\r\t\x1a"[i]), 2
 		}
-		return c, 1
+		return b[:1], 2
 	}
 	if i := strings.IndexByte("bfnrtv", c); i >= 0 {
-		return "\b\f\n\r\t\v"[i], 1
+		return one("\b\f\n\r\t\v"[i]), 2
 	}
 	if c >= '0' && c <= '7' {
 		v, n := 0, 0
 		for n < 3 && n < len(b) && b[n] >= '0' && b[n] <= '7' {
 			v, n = v<<3|int(b[n]-'0'), n+1
 		}
-		return byte(v), n
+		return one(byte(v)), n + 1
 	}
-	return c, 1
+	return b[:1], 2
 }
 
 // encode writes text as it stands in a field.

@@ -1,0 +1,37 @@
+#!/usr/bin/env bash
+# Times filter against perl and sed on the same dump and prints ratios from one
+# run. perl and sed replace letters and break serialized lengths; filter does not.
+# Usage: bench/filter.sh [MEGABYTES] [RUNS]
+set -euo pipefail
+cd "$(dirname "$0")/.."
+mb=${1:-1000} runs=${2:-3}
+dir=$(mktemp -d)
+trap 'rm -rf "$dir"' EXIT
+make -s build
+go run ./bench/makedump -mb "$mb" >"$dir/dump.sql"
+ls -l "$dir/dump.sql" | awk '{printf "dump: %.0f MB\n", $5 / 1048576}'
+best() { # the fastest of some runs, in seconds
+	local least=
+	for _ in $(seq "$runs"); do
+		local t0=$EPOCHREALTIME
+		"$@"
+		local t=$(echo "$EPOCHREALTIME - $t0" | bc)
+		[ -n "$least" ] && [ "$(echo "$t >= $least" | bc)" = 1 ] || least=$t
+	done
+	echo "$least"
+}
+do_cat() { cat "$dir/dump.sql" >/dev/null; }
+do_perl() { perl -pe 's#http://ternrock\.example#https://ternrock.example#g' "$dir/dump.sql" >/dev/null; }
+do_sed() { LC_ALL=C sed 's#http://ternrock\.example#https://ternrock.example#g' "$dir/dump.sql" >/dev/null; }
+do_filter() { ./trimlantern filter --quiet --site https://ternrock.example "$dir/dump.sql" >/dev/null || [ $? = 1 ]; }
+do_cat
+filter=$(best do_filter) perl=$(best do_perl) sed=$(best do_sed)
+memory=$(/usr/bin/env python3 - "$dir/dump.sql" <<'P'
+import resource, subprocess, sys
+subprocess.run(["./trimlantern", "filter", "--quiet", "--site", "https://ternrock.example", sys.argv[1]], stdout=subprocess.DEVNULL)
+print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024)
+P
+)
+printf 'filter %.2f s, perl %.2f s, sed %.2f s, peak memory of filter %s MB\n' "$filter" "$perl" "$sed" "$memory"
+echo "filter / perl: $(echo "scale=2; $filter / $perl" | bc)   (at most 1.00)"
+echo "filter / sed:  $(echo "scale=2; $filter / $sed" | bc)   (at most 0.50)"
