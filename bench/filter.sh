@@ -5,7 +5,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 mb=${1:-1000} runs=${2:-3}
-dir=$(mktemp -d)
+dir=$(mktemp -d -p "${BENCH_DIR:-/tmp}") # best a folder in memory, so that the disk plays no part
 trap 'rm -rf "$dir"' EXIT
 make -s build
 go run ./bench/makedump -mb "$mb" >"$dir/dump.sql"

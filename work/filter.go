@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
@@ -357,6 +358,7 @@ func (f *filtering) dump(ctx context.Context, in io.Reader, out io.Writer) error
 		workers[i] = &tally{judge: judge{rules: &rewrite.Rules{Site: f.site}}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
 			known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
 	}
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(64 << 20)) // what is kept is small: collect before it grows
 	dialect, err := dump.Rewrite(ctx, in, out, func(n int, r *dump.Row) { workers[n].row(r, f.layouts) }, func(n int64) {
 		f.out.BytesIn += n
 		f.p.At("filtering", f.out.BytesIn>>20, f.size>>20)
@@ -463,11 +465,9 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 }
 
 func dumpColumns(r *dump.Row) []database.Column {
-	columns := make([]database.Column, r.Len())
-	for i := range columns {
-		if r.Columns != nil {
-			columns[i] = database.Column(r.Columns[i])
-		}
+	columns := make([]database.Column, max(r.Len(), len(r.Columns)))
+	for i, c := range r.Columns {
+		columns[i] = database.Column(c)
 	}
 	return columns
 }

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // MaxDepth is how deep serialized values may nest; PHP's own limit when it
@@ -15,24 +16,26 @@ const MaxDepth = 4096
 
 // Text is one string inside an envelope. Offsets count bytes of the whole.
 type Text struct {
-	LenStart, LenEnd int    // the digits of its length; equal where it has none
-	Start, End       int    // the string's bytes between the quotes
-	Step             string // how to get here from the container: [key], ->name, .name
-	Up               int    // index of the container in Serialized.Containers; -1 at the top
-	Key              bool   // an array key or property name
-	Escaped          bool   // written with escapes (PHP's S:), whose bytes count decoded
-	Opaque           bool   // the payload of C:, in whatever form its class writes
+	LenStart, LenEnd int // the digits of its length; equal where it has none
+	Start, End       int // the string's bytes between the quotes
+	Up               int // index of the container in Serialized.Containers; -1 at the top
+	NameStart        int // the key that leads here, as it is written
+	NameEnd          int
+	Key              bool // an array key or property name
+	Escaped          bool // written with escapes (PHP's S:), whose bytes count decoded
+	Opaque           bool // the payload of C:, in whatever form its class writes
 }
 
 // Container is an array or object on the way to a Text.
 type Container struct {
-	Step string
-	Up   int
-	keys []Text
+	Up                 int
+	NameStart, NameEnd int
+	Object             bool
 }
 
 // Serialized is an opened PHP-serialized value.
 type Serialized struct {
+	b          []byte
 	Texts      []Text
 	Containers []Container
 	End        int // behind the value; what follows is not PHP's
@@ -76,8 +79,8 @@ func LooksSerialized(b []byte) bool {
 // tells where its strings stand. It returns a *NotSound where PHP could not read
 // it either.
 func OpenPHP(b []byte) (*Serialized, error) {
-	p := &phpParser{b: b, out: &Serialized{}}
-	if err := p.value("", -1, 0); err != nil {
+	p := &phpParser{b: b, out: &Serialized{b: b, Texts: make([]Text, 0, 16), Containers: make([]Container, 0, 4)}}
+	if err := p.value(name{}, -1, 0); err != nil {
 		return nil, err
 	}
 	p.out.End = p.p
@@ -86,10 +89,10 @@ func OpenPHP(b []byte) (*Serialized, error) {
 
 // phpTypes is the one table of serialized types: the letter and what reads the
 // rest behind "letter:".
-var phpTypes map[byte]func(p *phpParser, step string, up, depth int) error
+var phpTypes [256]func(p *phpParser, n name, up, depth int) error
 
 func init() {
-	phpTypes = map[byte]func(p *phpParser, step string, up, depth int) error{
+	phpTypes = [256]func(p *phpParser, n name, up, depth int) error{
 		'b': (*phpParser).boolean,
 		'i': (*phpParser).integer,
 		'd': (*phpParser).double,
@@ -103,6 +106,9 @@ func init() {
 		'R': (*phpParser).integer,
 	}
 }
+
+// name is where the key stands that leads to a value.
+type name struct{ start, end int }
 
 type phpParser struct {
 	b   []byte
@@ -126,7 +132,7 @@ func (p *phpParser) want(c byte, up int) error {
 	return nil
 }
 
-func (p *phpParser) value(step string, up, depth int) error {
+func (p *phpParser) value(n name, up, depth int) error {
 	if depth > MaxDepth {
 		return p.fail(up, "nested deeper than %d", MaxDepth)
 	}
@@ -146,7 +152,7 @@ func (p *phpParser) value(step string, up, depth int) error {
 	if err := p.want(':', up); err != nil {
 		return err
 	}
-	return read(p, step, up, depth)
+	return read(p, n, up, depth)
 }
 
 // until returns the bytes before the next end and steps over it.
@@ -160,7 +166,7 @@ func (p *phpParser) until(end byte, up int) ([]byte, error) {
 	return t, nil
 }
 
-func (p *phpParser) boolean(_ string, up, _ int) error {
+func (p *phpParser) boolean(_ name, up, _ int) error {
 	t, err := p.until(';', up)
 	if err == nil && string(t) != "0" && string(t) != "1" {
 		err = p.fail(up, "%q is no boolean", t)
@@ -168,7 +174,7 @@ func (p *phpParser) boolean(_ string, up, _ int) error {
 	return err
 }
 
-func (p *phpParser) integer(_ string, up, _ int) error {
+func (p *phpParser) integer(_ name, up, _ int) error {
 	t, err := p.until(';', up)
 	if err != nil {
 		return err
@@ -191,7 +197,7 @@ func digits(t []byte) bool {
 	return len(t) > 0
 }
 
-func (p *phpParser) double(_ string, up, _ int) error {
+func (p *phpParser) double(_ name, up, _ int) error {
 	t, err := p.until(';', up)
 	if err != nil {
 		return err
@@ -248,16 +254,16 @@ func (p *phpParser) quoted(up int) (Text, error) {
 	return t, nil
 }
 
-func (p *phpParser) text(step string, up, _ int) error {
+func (p *phpParser) text(n name, up, _ int) error {
 	t, err := p.quoted(up)
 	if err != nil {
 		return err
 	}
-	return p.add(t, step, up)
+	return p.add(t, n, up)
 }
 
-func (p *phpParser) add(t Text, step string, up int) error {
-	t.Step = step
+func (p *phpParser) add(t Text, n name, up int) error {
+	t.NameStart, t.NameEnd = n.start, n.end
 	p.out.Texts = append(p.out.Texts, t)
 	if p.p < len(p.b) && p.b[p.p] == ';' {
 		p.p++
@@ -267,7 +273,7 @@ func (p *phpParser) add(t Text, step string, up int) error {
 }
 
 // escapedText reads S:N:"…", in which \xx stands for one byte.
-func (p *phpParser) escapedText(step string, up, _ int) error {
+func (p *phpParser) escapedText(key name, up, _ int) error {
 	n, ls, le, err := p.length(up)
 	if err != nil {
 		return err
@@ -292,22 +298,22 @@ func (p *phpParser) escapedText(step string, up, _ int) error {
 	if err := p.want('"', up); err != nil {
 		return err
 	}
-	return p.add(t, step, up)
+	return p.add(t, key, up)
 }
 
 func isHex(c byte) bool {
 	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f'
 }
 
-func (p *phpParser) array(step string, up, depth int) error {
+func (p *phpParser) array(key name, up, depth int) error {
 	n, _, _, err := p.length(up)
 	if err != nil {
 		return err
 	}
-	return p.members(n, step, up, depth, "[", "]")
+	return p.members(n, key, up, depth, false)
 }
 
-func (p *phpParser) object(step string, up, depth int) error {
+func (p *phpParser) object(key name, up, depth int) error {
 	if _, err := p.quoted(up); err != nil {
 		return err
 	}
@@ -318,16 +324,16 @@ func (p *phpParser) object(step string, up, depth int) error {
 	if err != nil {
 		return err
 	}
-	return p.members(n, step, up, depth, "->", "")
+	return p.members(n, key, up, depth, true)
 }
 
 // members reads {key value …} with n pairs.
-func (p *phpParser) members(n int, step string, up, depth int, open, close string) error {
+func (p *phpParser) members(n int, key name, up, depth int, object bool) error {
 	if err := p.want('{', up); err != nil {
 		return err
 	}
 	me := len(p.out.Containers)
-	p.out.Containers = append(p.out.Containers, Container{Step: step, Up: up})
+	p.out.Containers = append(p.out.Containers, Container{Up: up, NameStart: key.start, NameEnd: key.end, Object: object})
 	for ; n > 0; n-- {
 		if p.p >= len(p.b) {
 			return p.fail(me, "cut off where a key should begin")
@@ -335,26 +341,20 @@ func (p *phpParser) members(n int, step string, up, depth int, open, close strin
 		start := p.p
 		switch p.b[p.p] {
 		case 'i':
-			if err := p.value("", me, depth+1); err != nil {
+			if err := p.value(name{}, me, depth+1); err != nil {
 				return err
 			}
-			if err := p.value(open+string(p.b[start+2:p.p-1])+close, me, depth+1); err != nil {
+			if err := p.value(name{start + 2, p.p - 1}, me, depth+1); err != nil {
 				return err
 			}
 		case 's', 'S':
 			at := len(p.out.Texts)
-			if err := p.value("", me, depth+1); err != nil {
+			if err := p.value(name{}, me, depth+1); err != nil {
 				return err
 			}
-			key := &p.out.Texts[at]
-			key.Key = true
-			name := string(p.b[key.Start:key.End])
-			if open == "->" { // "\0Class\0name" and "\0*\0name"
-				name = name[1+lastNUL(name):]
-			}
-			key.Step = open + name + close
-			p.out.Containers[me].keys = append(p.out.Containers[me].keys, *key)
-			if err := p.value(open+name+close, me, depth+1); err != nil {
+			k := &p.out.Texts[at]
+			k.Key, k.NameStart, k.NameEnd = true, k.Start, k.End
+			if err := p.value(name{k.Start, k.End}, me, depth+1); err != nil {
 				return err
 			}
 		default:
@@ -364,10 +364,8 @@ func (p *phpParser) members(n int, step string, up, depth int, open, close strin
 	return p.want('}', me)
 }
 
-func lastNUL(s string) int { return bytes.LastIndexByte([]byte(s), 0) }
-
 // custom reads C:N:"class":M:{payload}.
-func (p *phpParser) custom(step string, up, _ int) error {
+func (p *phpParser) custom(key name, up, _ int) error {
 	if _, err := p.quoted(up); err != nil {
 		return err
 	}
@@ -384,12 +382,12 @@ func (p *phpParser) custom(step string, up, _ int) error {
 	if n > len(p.b)-p.p {
 		return p.fail(up, "a payload of %d bytes is cut off", n)
 	}
-	p.out.Texts = append(p.out.Texts, Text{LenStart: ls, LenEnd: le, Start: p.p, End: p.p + n, Step: step, Up: up, Opaque: true})
+	p.out.Texts = append(p.out.Texts, Text{LenStart: ls, LenEnd: le, Start: p.p, End: p.p + n, NameStart: key.start, NameEnd: key.end, Up: up, Opaque: true})
 	p.p += n
 	return p.want('}', up)
 }
 
-func (p *phpParser) enum(_ string, up, _ int) error {
+func (p *phpParser) enum(_ name, up, _ int) error {
 	if _, err := p.quoted(up); err != nil {
 		return err
 	}
@@ -402,19 +400,28 @@ func (s *Serialized) path(up int) string {
 		return ""
 	}
 	c := s.Containers[up]
-	return s.path(c.Up) + c.Step
+	return s.path(c.Up) + s.step(c.Up, c.NameStart, c.NameEnd)
+}
+
+// step is how to get from a container to what a key leads to: [key] or ->name.
+func (s *Serialized) step(up, start, end int) string {
+	if up < 0 {
+		return ""
+	}
+	key := string(s.b[start:end])
+	if !s.Containers[up].Object {
+		return "[" + key + "]"
+	}
+	return "->" + key[1+strings.LastIndexByte(key, 0):] // "\0Class\0name", "\0*\0name"
 }
 
 // Path returns how to get to a text from the whole: [widgets][2]->text.
-func (s *Serialized) Path(t Text) string { return s.path(t.Up) + t.Step }
+func (s *Serialized) Path(t Text) string { return s.path(t.Up) + s.step(t.Up, t.NameStart, t.NameEnd) }
 
 // HasKey reports whether the container of key holds another key of these bytes.
-func (s *Serialized) HasKey(b []byte, key Text, bytes string) bool {
-	if key.Up < 0 {
-		return false
-	}
-	for _, k := range s.Containers[key.Up].keys {
-		if k.Start != key.Start && string(b[k.Start:k.End]) == bytes {
+func (s *Serialized) HasKey(key Text, bytes string) bool {
+	for _, k := range s.Texts {
+		if k.Key && k.Up == key.Up && k.Start != key.Start && string(s.b[k.Start:k.End]) == bytes {
 			return true
 		}
 	}

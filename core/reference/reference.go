@@ -68,19 +68,20 @@ const (
 
 // nextScheme returns the position behind the next "http" or "ws" (any letter
 // case) at or after from that a colon in some spelling can follow, or -1. It
-// looks at eight bytes at a time for the pairs "tp" and "ws".
+// looks at many bytes at a time for the pairs "tp" and "ws".
 func nextScheme(b []byte, from int) int {
 	p := from
-	for ; p+9 <= len(b); p += 8 {
-		x := binary.LittleEndian.Uint64(b[p:]) | ones*0x20
-		y := binary.LittleEndian.Uint64(b[p+1:]) | ones*0x20
-		tp := (x ^ ones*'t') | (y ^ ones*'p') // a byte is zero where the pair stands
-		ws := (x ^ ones*'w') | (y ^ ones*'s')
-		// The high bit of each zero byte, and falsely of some above one: looked at again.
-		m := ((tp-ones)&^tp | (ws-ones)&^ws) & highs
-		for ; m != 0; m &= m - 1 {
-			if end := p + bits.TrailingZeros64(m)/8 + 2; isScheme(b, end) {
-				return end
+	for ; p+33 <= len(b); p += 32 {
+		w := b[p : p+33 : p+33] // four words at once; closer only where one of them tells
+		if pairs(w[0:8], w[1:9])|pairs(w[8:16], w[9:17])|pairs(w[16:24], w[17:25])|pairs(w[24:32], w[25:33]) == 0 {
+			continue
+		}
+		for q := p; q < p+32; q += 8 {
+			// The high bit of each pair, and falsely of some above one: looked at again.
+			for m := pairs(b[q:q+8], b[q+1:q+9]); m != 0; m &= m - 1 {
+				if end := q + bits.TrailingZeros64(m)/8 + 2; isScheme(b, end) {
+					return end
+				}
 			}
 		}
 	}
@@ -90,6 +91,14 @@ func nextScheme(b []byte, from int) int {
 		}
 	}
 	return -1
+}
+
+// pairs returns a word with the high bit set in each byte where "tp" or "ws"
+// stands, in any letter case; here are eight bytes, next those one further.
+func pairs(here, next []byte) uint64 {
+	x, y := binary.LittleEndian.Uint64(here)|ones*0x20, binary.LittleEndian.Uint64(next)|ones*0x20
+	tp, ws := (x^ones*'t')|(y^ones*'p'), (x^ones*'w')|(y^ones*'s') // zero where the pair stands
+	return ((tp-ones)&^tp | (ws-ones)&^ws) & highs
 }
 
 // isScheme reports whether the letters of an insecure scheme end at end and
@@ -179,6 +188,10 @@ const userInfoMax = 256
 // begins at p, or 0 where it has none.
 func userInfoEnd(b []byte, p int) (at int) {
 	for limit := min(len(b), p+userInfoMax); p < limit; {
+		if hostByte[b[p]] { // by far the most
+			p++
+			continue
+		}
 		c, end, _ := unit(b, p)
 		if c <= ' ' || strings.ContainsRune(`/?#\"'<>()[]{}|^`+"`,", c) {
 			break
@@ -194,6 +207,13 @@ func userInfoEnd(b []byte, p int) (at int) {
 // readHost reads the host at p: a name, or an IPv6 address in brackets.
 func (r *Reference) readHost(b []byte, p int) bool {
 	r.HostStart = p
+	end := p
+	for end < len(b) && hostByte[b[end]] {
+		end++
+	}
+	if end > p && (end == len(b) || b[end] < utf8.RuneSelf && escapes[b[end]].bit == 0) && end-p < 256 {
+		return r.setHost(string(b[p:end]), end) // plain, like nearly all
+	}
 	var host strings.Builder
 	bracket := false
 	for p < len(b) && host.Len() < 256 {
@@ -216,13 +236,26 @@ func (r *Reference) readHost(b []byte, p int) bool {
 		p = end
 	}
 done:
-	// A dot alone may end a name; what else stands there is a sentence's.
-	r.Host, r.HostEnd = strings.TrimRight(host.String(), "-_"), p
+	return r.setHost(host.String(), p) && !bracket
+}
+
+// setHost takes a host that ends at end. A dot alone may end a name; what else
+// stands there is a sentence's.
+func (r *Reference) setHost(host string, end int) bool {
+	r.Host, r.HostEnd = strings.TrimRight(host, "-_"), end
 	if strings.HasSuffix(r.Host, "..") {
 		r.Host = strings.TrimRight(r.Host, ".")
 	}
-	return r.Host != "" && !bracket && strings.Trim(r.Host, ".-_") != ""
+	return strings.Trim(r.Host, ".-_") != ""
 }
+
+// hostByte tells the ASCII characters of host names.
+var hostByte = func() (t [256]bool) {
+	for c := range utf8.RuneSelf {
+		t[c] = hostRune(rune(c))
+	}
+	return t
+}()
 
 // hostRune reports whether c can be part of a host name, in the wide sense of
 // IDNA with its full stops of other scripts.

@@ -112,7 +112,7 @@ func (r *Rules) Value(b []byte) Result {
 		return Result{}
 	}
 	w := &worker{rules: r}
-	edits := w.open(b, place{}, 0)
+	edits := w.open(b, nil, 0)
 	w.res.Edits = edits
 	return w.res
 }
@@ -121,7 +121,7 @@ func (r *Rules) Value(b []byte) Result {
 // what a file of code holds. Offsets of findings are those of b.
 func (r *Rules) Text(b []byte) Result {
 	w := &worker{rules: r}
-	edits := w.text(b, place{})
+	edits := w.text(b, nil)
 	w.res.Edits = edits
 	return w.res
 }
@@ -133,29 +133,54 @@ type worker struct {
 
 func (w *worker) left(f Finding) { w.res.Left = append(w.res.Left, f) }
 
-// place is where a text stands inside the whole value.
+// place is where a text stands inside the whole value. Its words are put together
+// only when a finding wants them.
 type place struct {
-	path string
-	name string // the key or field that holds it, "" where nothing does
+	up    *place
+	label string        // what kind of envelope opens here, or ""
+	step  func() string // how to get here from up; nil: nowhere further
 }
 
-// in returns the place below p that step leads to.
-func (p place) in(step string) place {
-	name := strings.Trim(step, "[]->.")
-	if i := strings.LastIndexAny(name, "[].>"); i >= 0 {
-		name = name[i+1:]
+// path joins the steps down to the place.
+func (p *place) path() string {
+	if p == nil {
+		return ""
 	}
-	if name != "" && name[0] >= '0' && name[0] <= '9' {
-		name = p.name // an item of a list is called like the list
+	s := p.up.path()
+	if p.label != "" {
+		s = strings.TrimSpace(s + " → " + p.label)
+		if strings.HasPrefix(s, "→ ") {
+			s = s[len("→ "):]
+		}
+		s += " "
 	}
-	return place{p.path + step, name}
+	if p.step != nil {
+		s += p.step()
+	}
+	return s
+}
+
+// name returns the key or field that holds the text. An item of a list is called
+// like the list.
+func (p *place) name() string {
+	for ; p != nil; p = p.up {
+		if p.step == nil {
+			continue
+		}
+		for words := strings.FieldsFunc(p.step(), func(c rune) bool { return strings.ContainsRune("[].->", c) }); len(words) > 0; words = words[:len(words)-1] {
+			if w := words[len(words)-1]; w[0] < '0' || w[0] > '9' {
+				return w
+			}
+		}
+	}
+	return ""
 }
 
 // opener opens one kind of envelope. ok == false: the value only looked like one
 // of its kind and is to be read as text.
 type opener struct {
 	looks func([]byte) bool
-	open  func(w *worker, b []byte, at place, depth int) (edits []Edit, ok bool)
+	open  func(w *worker, b []byte, at *place, depth int) (edits []Edit, ok bool)
 }
 
 // envelopes is the one table of envelopes that are a whole value: how each is
@@ -173,12 +198,12 @@ func init() { // not an initializer: openers open what is inside by the table
 }
 
 // open works out the edits of b, which stands at a place inside the whole value.
-func (w *worker) open(b []byte, at place, depth int) []Edit {
+func (w *worker) open(b []byte, at *place, depth int) []Edit {
 	if !MayHold(b) {
 		return nil
 	}
 	if depth > maxDepth {
-		w.left(Finding{Reason: TooDeep, Path: at.path, Note: fmt.Sprintf("more than %d envelopes", maxDepth)})
+		w.left(Finding{Reason: TooDeep, Path: strings.TrimSpace(at.path()), Note: fmt.Sprintf("more than %d envelopes", maxDepth)})
 		return nil
 	}
 	for _, e := range envelopes {
@@ -192,7 +217,7 @@ func (w *worker) open(b []byte, at place, depth int) []Edit {
 }
 
 // openPHP re-seals a serialized value.
-func (w *worker) openPHP(b []byte, at place, depth int) ([]Edit, bool) {
+func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 	s, err := envelope.OpenPHP(b)
 	if err != nil {
 		w.unsound(b, at, err)
@@ -207,14 +232,14 @@ func (w *worker) openPHP(b []byte, at place, depth int) ([]Edit, bool) {
 
 // seal rewrites the strings of an opened serialized value; each string's length
 // follows its edits.
-func (w *worker) seal(b []byte, s *envelope.Serialized, at place, depth int) []Edit {
+func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []Edit {
 	var edits []Edit
 	for _, t := range s.Texts {
 		body := b[t.Start:t.End]
 		if !MayHold(body) {
 			continue
 		}
-		here := at.in(s.Path(t))
+		here := &place{up: at, step: func() string { return s.Path(t) }}
 		before := w.res // to go back to, where the string turns out to be left
 		if t.Opaque || t.Key {
 			before.Hosts = slices.Clone(before.Hosts)
@@ -224,7 +249,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at place, depth int) []E
 			var safe bool
 			if inner, safe = w.openPayload(body, here, depth+1); !safe {
 				w.res = before
-				w.left(Finding{Reason: Opaque, Path: here.path})
+				w.left(Finding{Reason: Opaque, Path: strings.TrimSpace(here.path())})
 				continue
 			}
 		} else {
@@ -234,9 +259,9 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at place, depth int) []E
 			continue
 		}
 		if t.Key {
-			if after, err := Apply(body, inner); err != nil || s.HasKey(b, t, string(after)) {
+			if after, err := Apply(body, inner); err != nil || s.HasKey(t, string(after)) {
 				w.res = before
-				w.left(Finding{Reason: KeyTaken, Path: here.path})
+				w.left(Finding{Reason: KeyTaken, Path: strings.TrimSpace(here.path())})
 				continue
 			}
 		}
@@ -255,7 +280,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at place, depth int) []E
 
 // openPayload rewrites what a class wrote by itself. Only serialized values in
 // it can be re-sealed; anything else may have lengths that nobody else knows.
-func (w *worker) openPayload(b []byte, at place, depth int) (edits []Edit, safe bool) {
+func (w *worker) openPayload(b []byte, at *place, depth int) (edits []Edit, safe bool) {
 	safe = true
 	p := 0
 	for _, part := range embedded(b) {
@@ -271,7 +296,7 @@ func (w *worker) holdsOurs(b []byte) bool {
 	quiet := *w.rules
 	quiet.Rewritten = nil
 	probe := &worker{rules: &quiet}
-	return len(probe.text(b, place{})) > 0
+	return len(probe.text(b, nil)) > 0
 }
 
 // part is a serialized value inside a text.
@@ -314,7 +339,7 @@ func isWord(c byte) bool {
 
 // inside rewrites a text: its references, and what it holds serialized or in
 // base64.
-func (w *worker) inside(b []byte, at place, depth int) []Edit {
+func (w *worker) inside(b []byte, at *place, depth int) []Edit {
 	var edits []Edit
 	from := 0
 	for _, part := range embedded(b) {
@@ -329,7 +354,7 @@ func (w *worker) inside(b []byte, at place, depth int) []Edit {
 }
 
 // withBase64 rewrites b[from:to], its base64 too.
-func (w *worker) withBase64(b []byte, from, to int, at place, depth int) []Edit {
+func (w *worker) withBase64(b []byte, from, to int, at *place, depth int) []Edit {
 	edits := shift(w.text(b[from:to], at), from)
 	if depth >= maxDepth {
 		return edits
@@ -346,7 +371,7 @@ func (w *worker) withBase64(b []byte, from, to int, at place, depth int) []Edit 
 			continue
 		}
 		p = max(p, x.End)
-		inner := w.open(x.Text, place{strings.TrimSpace(at.path + " → base64"), at.name}, depth+1)
+		inner := w.open(x.Text, &place{up: at, label: "base64"}, depth+1)
 		if len(inner) == 0 {
 			continue
 		}
@@ -369,8 +394,8 @@ func (w *worker) withBase64(b []byte, from, to int, at place, depth int) []Edit 
 }
 
 // encoded opens a serialized value that is written in escapes all over.
-func encoded(name string, decode func([]byte) envelope.Unescaped) func(*worker, []byte, place, int) ([]Edit, bool) {
-	return func(w *worker, b []byte, at place, depth int) ([]Edit, bool) {
+func encoded(name string, decode func([]byte) envelope.Unescaped) func(*worker, []byte, *place, int) ([]Edit, bool) {
+	return func(w *worker, b []byte, at *place, depth int) ([]Edit, bool) {
 		u := decode(b)
 		s, err := envelope.OpenPHP(u.Text)
 		if err != nil {
@@ -380,7 +405,7 @@ func encoded(name string, decode func([]byte) envelope.Unescaped) func(*worker, 
 		if s.End < len(u.Text) {
 			return nil, false
 		}
-		edits := w.seal(u.Text, s, place{strings.TrimSpace(at.path + " → " + name + " "), at.name}, depth+1)
+		edits := w.seal(u.Text, s, &place{up: at, label: name}, depth+1)
 		for i, e := range edits {
 			from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
 			edits[i] = Edit{from, string(b[from:to]), e.Inserted}
@@ -411,7 +436,7 @@ func shift(edits []Edit, by int) []Edit {
 
 // unsound reports a value that looks serialized and is not, where it holds
 // something that would have been rewritten.
-func (w *worker) unsound(b []byte, at place, err error) {
+func (w *worker) unsound(b []byte, at *place, err error) {
 	quiet := *w.rules
 	quiet.Rewritten = nil
 	probe := &worker{rules: &quiet}
@@ -419,10 +444,10 @@ func (w *worker) unsound(b []byte, at place, err error) {
 		w.res.Left = append(w.res.Left, probe.res.Left...)
 		return
 	}
-	f := Finding{Reason: Unsound, Path: at.path, Note: err.Error()}
+	f := Finding{Reason: Unsound, Path: strings.TrimSpace(at.path()), Note: err.Error()}
 	var ns *envelope.NotSound
 	if errors.As(err, &ns) {
-		f.Path, f.Offset = at.path+ns.Path, ns.Offset
+		f.Path, f.Offset = strings.TrimSpace(at.path()+ns.Path), ns.Offset
 		f.Note = fmt.Sprintf("byte %d: %s", ns.Offset, ns.Why)
 	}
 	w.left(f)
@@ -430,7 +455,7 @@ func (w *worker) unsound(b []byte, at place, err error) {
 
 // openJSON rewrites inside the strings of a JSON document. Nothing but the
 // edits moves: how the document escapes its slashes stays as it is.
-func (w *worker) openJSON(b []byte, at place, depth int) ([]Edit, bool) {
+func (w *worker) openJSON(b []byte, at *place, depth int) ([]Edit, bool) {
 	var texts []envelope.JSONText
 	ok := envelope.OpenJSON(b, func(t envelope.JSONText) {
 		if MayHold(b[t.Start:t.End]) {
@@ -440,15 +465,12 @@ func (w *worker) openJSON(b []byte, at place, depth int) ([]Edit, bool) {
 	if !ok {
 		return nil, false
 	}
-	if at.path != "" {
-		at.path += " → "
-	}
-	at.path += "JSON "
+	at = &place{up: at, label: "JSON"}
 	slashes := bytes.Contains(b, []byte(`\/`))
 	var edits []Edit
 	for _, t := range texts {
 		u := envelope.UnescapeJSON(b, t.Start, t.End)
-		for _, e := range w.open(u.Text, at.in(t.Path()), depth+1) {
+		for _, e := range w.open(u.Text, &place{up: at, step: t.Path}, depth+1) {
 			from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
 			edits = append(edits, Edit{from, string(b[from:to]), envelope.EscapeJSON(e.Inserted, slashes)})
 		}
@@ -457,14 +479,14 @@ func (w *worker) openJSON(b []byte, at place, depth int) ([]Edit, bool) {
 }
 
 // text rewrites the references of a text that no envelope wraps.
-func (w *worker) text(b []byte, at place) []Edit {
+func (w *worker) text(b []byte, at *place) []Edit {
 	var edits []Edit
 	var uses *reference.Uses
 	reference.Find(b, func(ref reference.Reference) bool {
 		host, own := w.rules.Site.Host, w.rules.Site.Path == "" && ref.Host == w.rules.Site.Host && address.DefaultPort(ref.Port)
 		var f Finding
 		if !own || w.rules.Rewritten != nil {
-			f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Text(b), Path: at.path, Offset: ref.Start}
+			f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Text(b), Offset: ref.Start}
 		}
 		if !own {
 			tail := ref.Tail(b)
@@ -475,11 +497,12 @@ func (w *worker) text(b []byte, at place) []Edit {
 				}
 			} else {
 				if uses == nil {
-					u := reference.UsesOf(b, at.name)
+					u := reference.UsesOf(b, at.name())
 					uses = &u
 				}
 				f.Use = uses.At(ref)
 				if f.Reason = w.judge(rel, f, tail, ref.Port); f.Reason != "" {
+					f.Path = strings.TrimSpace(at.path())
 					w.left(f)
 					return true
 				}

@@ -26,6 +26,7 @@ type state struct {
 	columns []Column // of its rows, in order; nil where nobody says
 	tables  map[string]*Table
 	before  string // the name and list of the INSERT or COPY before
+	lines   bool   // written by MariaDB's or MySQL's own program: no line ends inside a string
 }
 
 // errMore says that a unit does not end in what was read so far.
@@ -417,6 +418,36 @@ func (s *state) valuesRow(b []byte, p int, fields []field) (int, *row, error) {
 		}
 		p = end + 1
 	}
+}
+
+// skipRows steps over whole lines of rows without reading them, where lines can be
+// trusted, and returns the position behind the last.
+func (s *state) skipRows(b []byte, p int, wanted func(start, end int) bool) int {
+	for s.lines && s.mode == inValues {
+		start := p
+		for start < len(b) && (b[start] == '\n' || b[start] == '\r') {
+			start++
+		}
+		if start >= len(b) || b[start] != '(' || start > 0 && b[start-1] != '\n' {
+			return p
+		}
+		n := bytes.IndexByte(b[start:], '\n')
+		if n < 2 {
+			return p
+		}
+		end := start + n
+		switch {
+		case b[end-2] != ')' || wanted != nil && wanted(start, end):
+			return p
+		case b[end-1] == ',':
+		case b[end-1] == ';':
+			s.mode = between
+		default:
+			return p
+		}
+		p = end + 1
+	}
+	return p
 }
 
 // value reads one value up to the comma or parenthesis behind it.

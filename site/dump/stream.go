@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"runtime"
 	"sync"
 
@@ -108,7 +109,7 @@ func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, r
 	if len(bytes.TrimSpace(head)) == 0 {
 		return Unknown, fmt.Errorf("it is empty: %w", ErrDialect)
 	}
-	st := state{dialect: Sniff(head), tables: map[string]*Table{}}
+	st := state{dialect: Sniff(head), tables: map[string]*Table{}, lines: ownProgram.Match(head)}
 	if st.dialect == Unknown {
 		return Unknown, ErrDialect
 	}
@@ -156,11 +157,16 @@ func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, r
 	return st.dialect, err
 }
 
+// ownProgram is how the dump programs of MariaDB and MySQL begin. They write a line
+// break inside a string as \n.
+var ownProgram = regexp.MustCompile(`^(/\*M?!\d+\\- [^\n]*\n)?-- (MariaDB|MySQL) dump `)
+
 // chunk is a piece of a dump that begins and ends between units.
 type chunk struct {
 	b     []byte
 	state state // at its beginning
 	out   []byte
+	fresh bool // out has memory of its own
 	err   error
 	done  chan struct{}
 }
@@ -168,9 +174,14 @@ type chunk struct {
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunkSize+chunkSize/4); return &b }}
 
 func (c *chunk) free() {
-	if cap(c.b) < 2*chunkSize {
-		b := c.b[:0]
-		buffers.Put(&b)
+	put := func(b []byte) {
+		if b = b[:0]; cap(b) < 2*chunkSize {
+			buffers.Put(&b)
+		}
+	}
+	put(c.b)
+	if c.fresh {
+		put(c.out)
 	}
 }
 
@@ -203,6 +214,10 @@ func split(ctx context.Context, in io.Reader, st state, read func(int64), emit f
 		begin := st
 		end := 0
 		for end < len(buf) {
+			if to := st.skipRows(buf, end, nil); to > end {
+				end = to
+				continue
+			}
 			to, _, err := st.next(buf, end, scratch[:0])
 			if errors.Is(err, errMore) {
 				break
@@ -273,7 +288,20 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 	fields := make([]field, 0, 64)
 	var r Row
 	candidates := rewrite.NewCandidates(c.b)
+	// A line that can hold no reference is a row of which only the count matters.
+	wanted := func(start, end int) bool {
+		if candidates.In(start, end) || bytes.Contains(c.b[start:end], []byte(",0x")) {
+			return true
+		}
+		r.Table, r.Columns, r.fields = st.table, st.columns, nil
+		rewriter(worker, &r)
+		return false
+	}
 	for p := 0; p < len(c.b); {
+		if end := st.skipRows(c.b, p, wanted); end > p {
+			p = end
+			continue
+		}
 		end, found, err := st.next(c.b, p, fields[:0])
 		if err != nil { // the end of the file ends it
 			break
@@ -308,7 +336,7 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 				return
 			}
 			if out == nil {
-				out = make([]byte, 0, len(c.b)+len(c.b)/32)
+				out = (*buffers.Get().(*[]byte))[:0]
 			}
 			for _, e := range edits {
 				from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
@@ -320,5 +348,6 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 	}
 	if out != nil {
 		c.out = append(out, c.b[copied:]...)
+		c.fresh = true
 	}
 }
