@@ -18,6 +18,9 @@ compgen -G '/usr/lib/apache2/modules/libphp*.so' >/dev/null || missing+=(libapac
 need /usr/share/wordpress/wp-load.php wordpress
 need /usr/share/wordpress/wp-content/themes/twentytwentyone/style.css wordpress-theme-twentytwentyone
 
+need sqlite3 sqlite3
+compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
+
 if [ ${#missing[@]} -eq 0 ]; then
 	exit 0
 fi

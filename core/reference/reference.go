@@ -107,13 +107,9 @@ func isScheme(b []byte, end int) bool {
 	if end >= len(b) || b[end] != ':' && escapes[b[end]].bit == 0 {
 		return false
 	}
-	start := end - 4
-	if c := b[end-1] | 0x20; c == 's' && b[end-2]|0x20 == 'w' {
-		start = end - 2
-	} else if start < 0 || c != 'p' || b[start]|0x20 != 'h' || b[start+1]|0x20 != 't' || b[start+2]|0x20 != 't' {
-		return false
-	}
-	return true
+	c := b[end-1] | 0x20
+	return c == 's' && b[end-2]|0x20 == 'w' ||
+		c == 'p' && end >= 4 && b[end-2]|0x20 == 't' && b[end-3]|0x20 == 't' && b[end-4]|0x20 == 'h'
 }
 
 // startsWord reports whether a scheme that begins at p is whole: nothing that

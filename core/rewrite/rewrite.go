@@ -148,11 +148,7 @@ func (p *place) path() string {
 	}
 	s := p.up.path()
 	if p.label != "" {
-		s = strings.TrimSpace(s + " → " + p.label)
-		if strings.HasPrefix(s, "→ ") {
-			s = s[len("→ "):]
-		}
-		s += " "
+		s = strings.TrimPrefix(strings.TrimSpace(s+" → "+p.label), "→ ") + " "
 	}
 	if p.step != nil {
 		s += p.step()

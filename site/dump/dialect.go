@@ -98,7 +98,7 @@ func (d Dialect) parseCreate(b []byte) *Table {
 	return t
 }
 
-var sized = regexp.MustCompile(`^(varchar|char|character varying|character|varbinary|binary)\s*\((\d+)\)`)
+var sized = regexp.MustCompile(`^(varchar|char|character varying|character|varbinary|binary)\s*\(\s*(\d+)`)
 
 func (d Dialect) column(name, typ string) Column {
 	c := Column{Name: name}

@@ -264,6 +264,11 @@ func (s *state) ending(rest []byte) error {
 		}
 		return errors.New("the dump is cut off inside the rows of table " + s.table.Name)
 	}
+	for _, word := range []string{"INSERT", "REPLACE", "COPY"} {
+		if hasWord(bytes.TrimSpace(closed), word) || hasWord(append(bytes.TrimSpace(closed), ' '), word) {
+			return errors.New("the dump is cut off inside a statement")
+		}
+	}
 	probe := *s
 	for p := 0; p < len(closed); {
 		end, _, err := probe.next(closed, p, nil)

@@ -1,0 +1,190 @@
+package dump
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/rewrite"
+)
+
+// secure puts an s behind each "http" of each value, and lists the values.
+func secure(seen *[]string) Rewriter {
+	return func(_ int, r *Row) {
+		line := r.Table.Name
+		for i := range r.Len() {
+			v, ok := r.Value(i)
+			if !ok {
+				continue
+			}
+			name := "?"
+			if r.Columns != nil {
+				name = r.Columns[i].Name
+			}
+			line += fmt.Sprintf(" %s=%q", name, v)
+			var edits []rewrite.Edit
+			for p := 0; ; {
+				n := bytes.Index(v[p:], []byte("http:"))
+				if n < 0 {
+					break
+				}
+				p += n + 4
+				edits = append(edits, rewrite.Edit{Offset: p, Inserted: "s"})
+			}
+			r.Edit(i, edits)
+		}
+		if seen != nil {
+			*seen = append(*seen, line)
+		}
+	}
+}
+
+func run(in string, seen *[]string) (string, Dialect, error) {
+	var out bytes.Buffer
+	d, err := Rewrite(context.Background(), strings.NewReader(in), &out, secure(seen), nil)
+	return out.String(), d, err
+}
+
+func TestRewrite(t *testing.T) {
+	for _, c := range []struct {
+		why  string
+		is   Dialect
+		in   string
+		rows []string
+	}{
+		{"rows on one line", MySQL, "-- MariaDB dump 10.19\n/*!40101 SET NAMES utf8mb4 */;\nCREATE TABLE `t` (\n  `id` int(11) NOT NULL,\n  `v` varchar(9) DEFAULT 'a,b)',\n  KEY `k` (`v`)\n) ENGINE=InnoDB COMMENT='http:';\nINSERT INTO `t` VALUES (1,'it\\'s http: \\\\'),(2,NULL);\n",
+			[]string{`t v="it's http: \\"`, `t`}},
+		{"a row a line", MySQL, "-- MariaDB dump 10.19\nINSERT INTO `t` (`a`, `b`) VALUES\n(1,'x\\nhttp:'),\n(2,0x687474703A),\n(3,_binary '\\0http:\\Z');\nUNLOCK TABLES;\n",
+			[]string{`t b="x\nhttp:"`, `t b="http:"`, "t b=\"\\x00http:\\x1a\""}},
+		{"doubled quotes, double quotes, a comment", MySQL, "INSERT INTO `d`.`t` VALUES /* ( */ ('a''http:'';', \"b\"\"http:\" ) , (1.5e3,-2) ON DUPLICATE KEY UPDATE a=VALUES(a); -- http:\n",
+			[]string{`t ?="a'http:';" ?="b\"http:"`, `t`}},
+		{"semicolons in strings and comments", MySQL, "/*!50003 CREATE TRIGGER x BEFORE INSERT ON t FOR EACH ROW SET NEW.a='http:;' */;;\nINSERT INTO `t` VALUES ('a;b'),(');(');\n# http:\n",
+			[]string{`t ?="a;b"`, `t ?=");("`}},
+		{"COPY", Postgres, "--\n-- PostgreSQL database dump\n--\nCREATE TABLE public.t (\n    id integer NOT NULL,\n    v character varying(20),\n    CONSTRAINT x CHECK ((id > 0))\n);\nCOPY public.t (id, v) FROM stdin;\n1\ta\\thttp:\\\\\n2\t\\N\n3\t\\\\x687474703a\n\\.\nSELECT 1;\n",
+			[]string{`t id="1" v="a\thttp:\\"`, `t id="2"`, `t id="3" v="http:"`}},
+		{"inserts and functions", Postgres, "SET standard_conforming_strings = on;\nCREATE FUNCTION f() RETURNS text AS $_$ SELECT 'http:;' $_$ LANGUAGE sql;\nINSERT INTO public.t VALUES (1, 'a\\http:''', E'b\\'http:', '\\x687474703a', true);\n",
+			[]string{`t ?="a\\http:'" ?="b'http:" ?="http:"`}},
+		{"SQLite's shell", SQLite, "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE t(id INTEGER PRIMARY KEY, \"a b\" TEXT, c);\nINSERT INTO t VALUES(1,'it''s\nhttp:',X'687474703a');\nINSERT INTO t VALUES(2,replace(replace('a\\r\\nhttp:\\t','\\r',char(13)),'\\n',char(10)),NULL);\nINSERT INTO t VALUES(3,unistr('x\\u000ahttp:\\\\'),1e999);\nCOMMIT;\n",
+			[]string{`t a b="it's\nhttp:" c="http:"`, `t a b="a\r\nhttp:\\t"`, `t a b="x\nhttp:\\"`}},
+		{"no newline at the end", MySQL, "INSERT INTO `t` VALUES ('http:');", []string{`t ?="http:"`}},
+		{"no semicolon at the end", MySQL, "INSERT INTO `t` VALUES ('http:');\nUNLOCK TABLES", []string{`t ?="http:"`}},
+	} {
+		t.Run(c.why, func(t *testing.T) {
+			var seen []string
+			out, d, err := run(c.in, &seen)
+			require.NoError(t, err)
+			assert.Equal(t, c.is, d)
+			assert.Equal(t, c.rows, seen)
+			var again []string
+			_, _, err = run(strings.Replace(out, "-- MariaDB dump 10.19\n", "/*!40101 */", 1), &again) // every line read
+			require.NoError(t, err)
+			for i := range seen { // what is written reads as what was meant
+				assert.Equal(t, strings.ReplaceAll(seen[i], "http:", "https:"), again[i])
+			}
+		})
+	}
+}
+
+// What no rewriter edits is copied byte for byte, whatever the size of the pieces.
+func TestCopies(t *testing.T) {
+	var in strings.Builder
+	in.WriteString("CREATE TABLE `t` (`a` int, `b` text);\n")
+	for i := range 40000 {
+		if i%3 == 0 {
+			in.WriteString("INSERT INTO `t` (`b`,`a`) VALUES ")
+		}
+		fmt.Fprintf(&in, "('%s',%d)", strings.Repeat("x\\'y", i%50), i)
+		if i%3 == 2 {
+			in.WriteString(";\n")
+		} else {
+			in.WriteString(",")
+		}
+	}
+	in.WriteString("('last',0);")
+	var out bytes.Buffer
+	rows := make([]int, 64)
+	_, err := Rewrite(context.Background(), strings.NewReader(in.String()), &out, func(w int, r *Row) {
+		rows[w]++
+		if r.Columns == nil || r.Columns[1].Name != "a" {
+			t.Error("columns are those of the statement")
+		}
+	}, nil)
+	require.NoError(t, err)
+	assert.True(t, in.String() == out.String())
+	sum := 0
+	for _, n := range rows {
+		sum += n
+	}
+	assert.Equal(t, 40001, sum)
+}
+
+func TestCutOff(t *testing.T) {
+	whole := "-- MariaDB dump\nCREATE TABLE `t` (`a` text);\nINSERT INTO `t` VALUES ('a'),('b\\'c');\nCOMMIT;\n"
+	for n := strings.Index(whole, "INSERT") + 1; n < strings.Index(whole, ";\nCOMMIT"); n++ {
+		_, _, err := run(whole[:n], nil)
+		var broken *Broken
+		if !errors.As(err, &broken) {
+			// "INSER" alone could be a statement of its own
+			assert.Less(t, n, strings.Index(whole, " INTO"), "cut at %d: %q", n, whole[:n])
+			continue
+		}
+		assert.Contains(t, broken.Why, "cut off")
+	}
+	_, _, err := run("-- PostgreSQL database dump\nCOPY t (a) FROM stdin;\nx\n", nil)
+	assert.ErrorContains(t, err, "cut off between two rows")
+	_, _, err = run("", nil)
+	assert.ErrorIs(t, err, ErrDialect)
+	_, _, err = run("MZ\x90\x00 rubbish", nil)
+	assert.ErrorIs(t, err, ErrDialect)
+	full := errors.New("the disk is full")
+	_, err = Rewrite(context.Background(), strings.NewReader(whole), failing{full}, secure(nil), nil)
+	assert.ErrorIs(t, err, full)
+}
+
+type failing struct{ err error }
+
+func (f failing) Write([]byte) (int, error) { return 0, f.err }
+
+func TestHugeRow(t *testing.T) {
+	in := "INSERT INTO `t` VALUES ('" + strings.Repeat("x", 8<<20) + "http:');\n"
+	out, _, err := run(in, nil)
+	require.NoError(t, err)
+	assert.Equal(t, len(in)+1, len(out))
+	_, _, err = run("INSERT INTO `t` VALUES ('"+strings.Repeat("x", 80<<20)+"');\n", nil)
+	assert.ErrorContains(t, err, "more than 32 MB")
+}
+
+func TestParseCreate(t *testing.T) {
+	table := MySQL.parseCreate([]byte("CREATE TABLE IF NOT EXISTS `d`.`a``b` (`x` varchar(20) NOT NULL DEFAULT 'a,)', y TEXT, `z` varbinary ( 7 ), PRIMARY KEY (`x`,`y`), `key` mediumtext)"))
+	require.NotNil(t, table)
+	assert.Equal(t, Table{"a`b", []Column{{Name: "x", MaxChars: 20}, {Name: "y", MaxBytes: 65535}, {Name: "z", MaxBytes: 7}, {Name: "key", MaxBytes: 1<<24 - 1}}}, *table)
+	table = Postgres.parseCreate([]byte("CREATE TABLE public.\"T\" (\n id integer,\n \"v w\" character varying(20) DEFAULT ''::character varying\n)"))
+	assert.Equal(t, Table{"T", []Column{{Name: "id"}, {Name: "v w", MaxChars: 20}}}, *table)
+}
+
+func FuzzRewrite(f *testing.F) {
+	for _, s := range []string{
+		"-- MariaDB dump 10\nCREATE TABLE `t` (`a` text);\nINSERT INTO `t` VALUES\n('http:\\'',0x68747470),\n(\"x\");\n",
+		"-- PostgreSQL database dump\nCOPY t (a,b) FROM stdin;\nhttp:\\t\t\\\\x6874\n\\.\n$a$;$a$;",
+		"PRAGMA foreign_keys=OFF;\nINSERT INTO t VALUES(replace('a\\nhttp:','\\n',char(10)),X'00',unistr('\\u0041'));\n",
+	} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, in string) {
+		var out bytes.Buffer
+		_, err := Rewrite(context.Background(), strings.NewReader(in), &out, func(_ int, r *Row) {
+			for i := range r.Len() {
+				r.Value(i)
+			}
+		}, nil)
+		if err == nil {
+			require.Equal(t, in, out.String(), "what is not edited is copied")
+		}
+	})
+}
