@@ -188,8 +188,8 @@ func init() { // not an initializer: openers open what is inside by the table
 	envelopes = []opener{
 		{envelope.LooksSerialized, (*worker).openPHP},
 		{envelope.LooksJSON, (*worker).openJSON},
-		{envelope.LooksPercentSerialized, encoded("percent", envelope.UnescapePercent)},
-		{envelope.LooksEntitySerialized, encoded("entities", envelope.UnescapeEntities)},
+		{envelope.LooksPercentSerialized, (*worker).openPercent},
+		{envelope.LooksEntitySerialized, (*worker).openEntities},
 	}
 }
 
@@ -216,6 +216,11 @@ func (w *worker) open(b []byte, at *place, depth int) []Edit {
 func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 	s, err := envelope.OpenPHP(b)
 	if err != nil {
+		if envelope.LooksEntitySerialized(b) {
+			if edits, sound := w.openEntities(b, at, depth); sound {
+				return edits, true
+			}
+		}
 		w.unsound(b, at, err)
 		return nil, true
 	}
@@ -389,25 +394,34 @@ func (w *worker) withBase64(b []byte, from, to int, at *place, depth int) []Edit
 	return edits
 }
 
-// encoded opens a serialized value that is written in escapes all over.
-func encoded(name string, decode func([]byte) envelope.Unescaped) func(*worker, []byte, *place, int) ([]Edit, bool) {
-	return func(w *worker, b []byte, at *place, depth int) ([]Edit, bool) {
-		u := decode(b)
-		s, err := envelope.OpenPHP(u.Text)
-		if err != nil {
-			w.unsound(b, at, err)
-			return nil, true
-		}
-		if s.End < len(u.Text) {
-			return nil, false
-		}
-		edits := w.seal(u.Text, s, &place{up: at, label: name}, depth+1)
-		for i, e := range edits {
-			from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
-			edits[i] = Edit{from, string(b[from:to]), e.Inserted}
-		}
-		return edits, true
+// openPercent opens a serialized value that is percent-encoded all over.
+func (w *worker) openPercent(b []byte, at *place, depth int) ([]Edit, bool) {
+	edits, sound := w.openEncoded(b, at, depth, "percent", envelope.UnescapePercent)
+	if !sound {
+		w.unsound(b, at, errors.New("percent-encoded, and not sound"))
 	}
+	return edits, true
+}
+
+// openEntities opens a serialized value whose quotes are character references.
+func (w *worker) openEntities(b []byte, at *place, depth int) ([]Edit, bool) {
+	return w.openEncoded(b, at, depth, "entities", envelope.UnescapeEntities)
+}
+
+// openEncoded opens a serialized value that is written in escapes all over. It
+// reports whether the value is sound to its end.
+func (w *worker) openEncoded(b []byte, at *place, depth int, name string, decode func([]byte) envelope.Unescaped) (edits []Edit, sound bool) {
+	u := decode(b)
+	s, err := envelope.OpenPHP(u.Text)
+	if err != nil || s.End < len(u.Text) {
+		return nil, false
+	}
+	edits = w.seal(u.Text, s, &place{up: at, label: name}, depth+1)
+	for i, e := range edits {
+		from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
+		edits[i] = Edit{from, string(b[from:to]), e.Inserted}
+	}
+	return edits, true
 }
 
 // grown returns by how many bytes edits lengthen a text. In an escaped text \xx

@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-
-	"trimlantern/core/envelope"
 )
 
 // Config says where a database is and who asks.
@@ -125,17 +123,6 @@ func Find(tables []Table, name string) (Table, bool) {
 	}
 	return Table{}, false
 }
-
-// needles are what a cell must contain for the coarse selection, in any letter
-// case: every spelling of a reference begins with one of the first, and base64
-// that holds one contains one of the others.
-var needles = func() []string {
-	n := []string{"http", "ws:", "ws%", `ws\`, "ws&"}
-	for _, m := range envelope.Base64Marks() {
-		n = append(n, strings.ToLower(m))
-	}
-	return n
-}()
 
 // keyAfter returns the condition for rows behind a key in key order, with how
 // many times each key value is a parameter, in order.

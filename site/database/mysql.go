@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"trimlantern/core/envelope"
 )
 
 // lockName is the name of the advisory lock in MariaDB and MySQL.
@@ -46,13 +48,10 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	s.d = dialect{
 		quote: func(n string) string { return "`" + strings.ReplaceAll(n, "`", "``") + "`" },
 		// latin1 keeps every ASCII letter of every charset, and all bytes of binary
-		// columns; LOWER then finds all letter cases.
+		// columns. Base64 is looked for only where the letters are not there.
 		coarse: func(column string) string {
-			var ors []string
-			for _, n := range needles {
-				ors = append(ors, "LOCATE('"+strings.ReplaceAll(n, `\`, `\\`)+"', LOWER(CONVERT("+column+" USING latin1))) > 0")
-			}
-			return strings.Join(ors, " OR ")
+			text := "CONVERT(" + column + " USING latin1)"
+			return "LOCATE('http', LOWER(" + text + ")) > 0 OR " + text + " COLLATE latin1_bin REGEXP '" + coarsePattern + "'"
 		},
 		key:       func(raw []byte) any { return string(raw) },
 		selectKey: func(column string) string { return "`" + strings.ReplaceAll(column, "`", "``") + "`" },
@@ -84,6 +83,10 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	s.identity = fmt.Sprintf("mysql:%s%s:%s", host.String, dir.String, name.String)
 	return s, nil
 }
+
+// coarsePattern finds what the letters "http" do not: web sockets, and what base64
+// makes of schemes. It is a part of SQL text.
+var coarsePattern = `[wW][sS][:%&\\\\]|` + strings.Join(envelope.Base64Marks(), "|")
 
 // mysqlFailure names what a user can do something about.
 func mysqlFailure(err error) error {

@@ -3,6 +3,7 @@ package database
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io"
@@ -13,8 +14,21 @@ import (
 	"strconv"
 	"strings"
 
-	_ "modernc.org/sqlite" // the driver, in Go alone
+	"modernc.org/sqlite" // the driver, in Go alone
+
+	"trimlantern/core/rewrite"
 )
+
+// holdsFunction is the coarse selection, as a function inside SQLite: values need
+// not be copied out to be looked at.
+const holdsFunction = "trimlantern_may_hold"
+
+func init() {
+	sqlite.MustRegisterDeterministicScalarFunction(holdsFunction, 1, func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
+		b, ok := args[0].([]byte)
+		return ok && rewrite.MayHold(b), nil
+	})
+}
 
 func openSQLite(ctx context.Context, c Config) (Database, error) {
 	path, err := filepath.Abs(c.File)
@@ -36,14 +50,8 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 	s := &sqlDatabase{db: db, identity: "sqlite:" + path, failure: func(err error) error { return err }}
 	s.d = dialect{
 		quote: quoteSQLite,
-		// Through BLOB, since text functions stop at a NUL byte.
-		coarse: func(column string) string {
-			var ors []string
-			for _, n := range needles {
-				ors = append(ors, fmt.Sprintf("instr(CAST(lower(%s) AS BLOB), x'%x') > 0", column, n))
-			}
-			return strings.Join(ors, " OR ")
-		},
+		// As BLOB, since a text is handed over only up to its first NUL byte.
+		coarse:    func(column string) string { return holdsFunction + "(CAST(" + column + " AS BLOB))" },
 		selectKey: quoteSQLite,
 		key: func(raw []byte) any {
 			if n, err := strconv.ParseInt(string(raw), 10, 64); err == nil && strconv.FormatInt(n, 10) == string(raw) {
