@@ -126,6 +126,34 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 	return c
 }
 
+func (a *app) mendCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "mend",
+		Short: "Propose corrected lengths for serialized values that are broken",
+		Long: `An earlier careless replacement may have left serialized values whose lengths no
+longer fit; the system then drops the whole setting. mend finds them, works out
+the lengths where exactly one reading makes the value sound, and names the rest.
+Like preview it writes a change sheet and changes nothing: apply carries it out,
+undo takes it back.
+
+` + exitCodes,
+		Example: `  trimlantern mend
+  trimlantern apply`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.Mend(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Preview(r) })
+		},
+	}
+}
+
 func (a *app) applyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "apply [SHEET]",

@@ -46,7 +46,11 @@ func (t *Text) Inited(r *work.Inited) {
 
 // Preview reports what would change.
 func (t *Text) Preview(p *work.Preview) {
-	t.printf("Preview of %s: nothing was changed.\n", p.Site)
+	if p.Kind == work.Lengths {
+		t.printf("Mending serialized values of %s: nothing was changed.\n", p.Site)
+	} else {
+		t.printf("Preview of %s: nothing was changed.\n", p.Site)
+	}
 	t.addresses(p)
 	t.heading("To change")
 	var rows [][]string
@@ -92,7 +96,7 @@ func (t *Text) Preview(p *work.Preview) {
 }
 
 func (t *Text) addresses(p *work.Preview) {
-	if len(p.Addresses) == 0 {
+	if len(p.Addresses) == 0 || p.Kind == work.Lengths {
 		return
 	}
 	t.heading("The site's own addresses")
@@ -155,6 +159,9 @@ func (t *Text) left(p *work.Preview) {
 		}
 		if shown > 0 {
 			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(r.Words()) + ":"})
+		}
+		if r == rewrite.Unsound && shown > 0 && p.Kind != work.Lengths {
+			person = append(person, []string{t.faint("  trimlantern mend proposes corrected lengths")})
 		}
 		if r == rewrite.NoHTTPS || r == rewrite.NoVerdict {
 			for _, host := range hostsOf(p.Left, r) {
@@ -270,7 +277,9 @@ func (t *Text) Applied(a *work.Applied) {
 		t.printf("  %s\n", t.care(fmt.Sprintf("%s planned, %s changed, %s skipped:", plural(a.Planned, "cell"), number(a.Changed), number(len(a.Skipped)))))
 		t.skips(a.Skipped)
 	}
-	if a.Remain.Cells == 0 {
+	if a.Remain.Cells == 0 && a.Remain.Kind == work.Lengths {
+		t.printf("  %s\n", t.good("a second look at the database finds nothing left that can be mended"))
+	} else if a.Remain.Cells == 0 {
 		t.printf("  %s\n", t.good("a second preview of the database finds nothing left to change"))
 	} else {
 		t.printf("  %s\n", t.care(fmt.Sprintf("a second preview finds %s to change", plural(a.Remain.Cells, "cell"))))
@@ -294,6 +303,8 @@ func (t *Text) Applied(a *work.Applied) {
 		}
 	}
 	switch {
+	case a.Remain.Kind == work.Lengths:
+		t.next("trimlantern preview")
 	case a.Remain.Cells > 0:
 		t.next("trimlantern preview, for what came since")
 	case person > 0:

@@ -88,7 +88,7 @@ func (j *Job) Apply(ctx context.Context, id string) (*Applied, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := j.survey(db, asked, nil)
+	s := j.survey(db, asked, nil, header.Kind)
 	if err := s.run(ctx, db, tables); err != nil {
 		return nil, err
 	}
@@ -142,6 +142,8 @@ func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.
 	defer r.Close()
 	h := r.Header
 	switch {
+	case h.Kind != References && h.Kind != Lengths:
+		err = fmt.Errorf("is of a kind that is not known: %q", h.Kind)
 	case h.Site != j.Site.String():
 		err = fmt.Errorf("is of the site %s, not of %s", h.Site, j.Site)
 	case h.Database != db.Identity():

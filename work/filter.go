@@ -93,7 +93,7 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 	defer out.discard()
 	f := &filtering{site: site, layouts: layouts, p: p, size: size, out: &Filtered{Site: site.String(), As: o.As, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}}}
 	if f.out.As, err = f.tell(in, o); err != nil {
-		return nil, err
+		return nil, f.failed(err, o)
 	}
 	if f.out.As == "value" {
 		err = f.value(in, out)
@@ -191,7 +191,8 @@ func openInput(o FilterOptions) (in *bufio.Reader, size int64, closeIn func(), e
 		if err != nil {
 			return nil, 0, nil, misuse(err, "the input is compressed and cannot be unpacked", "get a whole file")
 		}
-		return bufio.NewReaderSize(z, 1<<16), 0, func() { z.Close(); closeIn() }, nil
+		closeRaw := closeIn
+		return bufio.NewReaderSize(z, 1<<16), 0, func() { z.Close(); closeRaw() }, nil
 	}
 	return in, size, closeIn, nil
 }

@@ -20,6 +20,7 @@ import (
 
 // Preview is what preview found.
 type Preview struct {
+	Kind      string                 `json:"kind"` // "references" or "lengths"
 	Site      string                 `json:"site"`
 	Database  string                 `json:"database"`
 	Sheet     string                 `json:"sheet"` // its ID; "" where there is nothing to change
@@ -85,8 +86,23 @@ type survey struct {
 	samples   map[string]int
 }
 
+// The kinds of sheets: what a preview looks for.
+const (
+	References = "references" // insecure references to make secure
+	Lengths    = "lengths"    // lengths of serialized values to correct
+)
+
 // Preview reads everything, writes a change sheet and changes nothing.
-func (j *Job) Preview(ctx context.Context) (*Preview, error) {
+func (j *Job) Preview(ctx context.Context) (*Preview, error) { return j.preview(ctx, References) }
+
+// Mend proposes corrected lengths for serialized values that an earlier careless
+// replacement broke. It writes a change sheet like Preview and changes nothing.
+func (j *Job) Mend(ctx context.Context) (*Preview, error) {
+	j.Offline = true
+	return j.preview(ctx, Lengths)
+}
+
+func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	defer j.Progress.End()
 	if !j.Offline {
 		if _, err := j.web(); err != nil {
@@ -109,11 +125,11 @@ func (j *Job) Preview(ctx context.Context) (*Preview, error) {
 	}
 	defer pending.Discard()
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
-		Site: j.Site.String(), Also: j.Site.Also, Layout: j.Layout.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix})
+		Site: j.Site.String(), Also: j.Site.Also, Kind: kind, Layout: j.Layout.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix})
 	if err != nil {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}
-	s := j.survey(db, asked, w)
+	s := j.survey(db, asked, w, kind)
 	if err := s.run(ctx, db, tables); err != nil {
 		return nil, err
 	}
@@ -138,9 +154,9 @@ func (j *Job) Preview(ctx context.Context) (*Preview, error) {
 	return p, nil
 }
 
-func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer) *survey {
+func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string) *survey {
 	return &survey{job: j, rules: &rewrite.Rules{Site: j.Site, Verdict: v.ask}, sheet: w, addresses: map[string]bool{}, samples: map[string]int{},
-		out: &Preview{Site: j.Site.String(), Database: db.Identity(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+		out: &Preview{Kind: kind, Site: j.Site.String(), Database: db.Identity(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
 // run goes through the addresses and then all tables.
@@ -160,12 +176,16 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 	for i, t := range tables {
 		tc := sheet.TableCount{Table: t.Name, Rows: counts[i]}
 		s.job.Progress.At("reading "+t.Name, before, total)
-		err := db.Candidates(ctx, t, func(row database.Row) error {
+		pick, look := database.References, s.row
+		if s.out.Kind == Lengths {
+			pick, look = database.Serialized, s.broken
+		}
+		err := db.Candidates(ctx, t, pick, func(row database.Row) error {
 			tc.Read++
 			if tc.Read%500 == 0 {
 				s.job.Progress.At("reading "+t.Name, before+min(tc.Read, tc.Rows), total)
 			}
-			return s.row(t, row, &tc)
+			return look(t, row, &tc)
 		})
 		if err != nil {
 			return s.failed(err, t)
@@ -251,7 +271,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		return fmt.Errorf("table %s: %w", t.Name, err)
 	}
 	for _, o := range outcomes {
-		c, v := t.Columns[o.column], row.Values[o.column].Bytes
+		c := t.Columns[o.column]
 		for _, l := range o.left {
 			l.Table, l.Key, l.Column, l.Label = t.Name, values(row.Key), c.Name, label
 			if err := s.left(l); err != nil {
@@ -261,20 +281,70 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		if len(o.edits) == 0 {
 			continue
 		}
-		tc.Cells++
-		tc.References += o.references
 		for _, h := range o.hosts {
 			s.out.Hosts[h.Host] += h.Count
 		}
-		s.sample(t.Name, c.Name, label, v, o.edits)
-		if s.sheet == nil {
+		if err := s.change(t, row, o.column, label, o, tc); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// broken works out what becomes of the serialized values of a row that are not
+// sound.
+func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount) error {
+	label := ""
+	if lb, ok := s.job.Layout.LabelOf(s.job.short(t.Name)); ok {
+		for i, c := range t.Columns {
+			if c.Name == lb.Column && len(row.Values[i].Bytes) > 0 {
+				label = lb.Word + " " + string(row.Values[i].Bytes)
+			}
+		}
+	}
+	for i, c := range t.Columns {
+		edits, broken, err := rewrite.Mend(row.Values[i].Bytes)
+		if !broken {
 			continue
 		}
-		err = s.sheet.Cell(sheet.Cell{Table: t.Name, Key: values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
-			Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)]})
-		if err != nil {
-			return world(err, "the change sheet cannot be written", "make room on the disk")
+		l := sheet.Left{Reason: rewrite.Unsound, Table: t.Name, Key: values(row.Key), Column: c.Name, Label: label, Count: 1}
+		var after []byte
+		if err == nil {
+			after, err = rewrite.Apply(row.Values[i].Bytes, edits)
 		}
+		switch {
+		case err != nil:
+			l.Note = err.Error()
+		case len(t.Key) == 0:
+			l.Reason = rewrite.NoKey
+		case outgrows(c, after) != "":
+			l.Reason, l.Note = rewrite.TooLong, outgrows(c, after)
+		default:
+			if err := s.change(t, row, i, label, outcome{column: i, edits: edits, after: after}, tc); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := s.left(l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// change counts the change of one cell and writes it to the sheet.
+func (s *survey) change(t database.Table, row database.Row, i int, label string, o outcome, tc *sheet.TableCount) error {
+	c, v := t.Columns[i], row.Values[i].Bytes
+	tc.Cells++
+	tc.References += o.references
+	s.sample(t.Name, c.Name, label, v, o.edits)
+	if s.sheet == nil {
+		return nil
+	}
+	err := s.sheet.Cell(sheet.Cell{Table: t.Name, Key: values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
+		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)]})
+	if err != nil {
+		return world(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
 }
@@ -325,7 +395,9 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 
 // files reads the code that writes pages. What it names is for a person.
 func (s *survey) files() error {
-	s.rules.Rewritten = nil
+	if s.out.Kind == Lengths {
+		return nil // files hold no serialized values
+	}
 	for _, dir := range s.job.File.Files {
 		s.job.Progress.At("reading files in "+dir, 0, 0)
 		skipped, err := files.Walk(s.job.File.Path(dir), func(path string, b []byte) error {

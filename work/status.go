@@ -69,6 +69,8 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	case end == nil:
 		add("preview", "care", "", "sheet %s is broken", sheetID)
 		next("trimlantern preview")
+	case header.Kind == Lengths:
+		add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
 	default:
 		add("preview", "done", header.Time, "%d references in %d cells to change", end.References, end.Cells)
 	}

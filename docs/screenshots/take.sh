@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures of this folder anew, on the made-up site. Needs Debian's
-# xvfb, xterm, imagemagick, fonts-dejavu and chromium.
+# xvfb, xterm, imagemagick, fonts-dejavu, sqlite3 and chromium.
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 make -s build
@@ -28,6 +28,9 @@ shot() { # NAME ROWS COMMAND
 	kill $term
 	wait $term 2>/dev/null || true
 }
+sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
+shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
+shot mend 22 'trimlantern mend'
 shot scan-before 65 'trimlantern scan'
 shot preview 64 'trimlantern preview'
 shot apply 27 'trimlantern apply'

@@ -72,6 +72,15 @@ type Row struct {
 	Values []Value // in the order of the table's columns
 }
 
+// Pick is what a reading looks for: the first, coarse selection.
+type Pick uint8
+
+// What can be looked for.
+const (
+	References Pick = iota // insecure references, in whatever envelope
+	Serialized             // values that begin like serialized ones
+)
+
 // Database is what the jobs need of a database.
 type Database interface {
 	// Identity names server and database, without secrets; sheets carry it.
@@ -80,9 +89,9 @@ type Database interface {
 	Tables(ctx context.Context, prefix string) ([]Table, error)
 	// Count returns the number of rows of a table.
 	Count(ctx context.Context, t Table) (int64, error)
-	// Candidates calls visit for each row in which a column may hold an insecure
-	// reference, in the order of the key.
-	Candidates(ctx context.Context, t Table, visit func(Row) error) error
+	// Candidates calls visit for each row in which a column may hold what is looked
+	// for, in the order of the key.
+	Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error) error
 	// Lookup returns the value of column in the first row where whereColumn equals
 	// where, and the row's key; found is false where there is none.
 	Lookup(ctx context.Context, t Table, column, whereColumn, where string) (v Value, key [][]byte, found bool, err error)

@@ -49,8 +49,11 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 		quote: func(n string) string { return "`" + strings.ReplaceAll(n, "`", "``") + "`" },
 		// latin1 keeps every ASCII letter of every charset, and all bytes of binary
 		// columns. Base64 is looked for only where the letters are not there.
-		coarse: func(column string) string {
+		coarse: func(column string, pick Pick) string {
 			text := "CONVERT(" + column + " USING latin1)"
+			if pick == Serialized {
+				return text + " COLLATE latin1_bin REGEXP '^[sSaOCE]:[0-9]+:'"
+			}
 			return "LOCATE('http', LOWER(" + text + ")) > 0 OR " + text + " COLLATE latin1_bin REGEXP '" + coarsePattern + "'"
 		},
 		key:       func(raw []byte) any { return string(raw) },

@@ -11,12 +11,12 @@ import (
 // dialect is what differs between the systems.
 type dialect struct {
 	quote     func(name string) string
-	coarse    func(column string) string   // condition: may hold a reference
-	key       func(raw []byte) any         // a key value as a parameter
-	value     func(v Value) any            // a cell value as a parameter
-	selectKey func(column string) string   // a key column in a select list
-	scanned   func(raw any) (Value, error) // a cell as the driver gives it
-	forUpdate string                       // what locks a row that is read
+	coarse    func(column string, pick Pick) string // condition: may hold it
+	key       func(raw []byte) any                  // a key value as a parameter
+	value     func(v Value) any                     // a cell value as a parameter
+	selectKey func(column string) string            // a key column in a select list
+	scanned   func(raw any) (Value, error)          // a cell as the driver gives it
+	forUpdate string                                // what locks a row that is read
 	tables    func(ctx context.Context, db *sql.DB, prefix string) ([]Table, error)
 }
 
@@ -46,7 +46,7 @@ func (s *sqlDatabase) Count(ctx context.Context, t Table) (n int64, err error) {
 // query stays open for long, many enough that the round trip does not matter.
 const pageRows = 500
 
-func (s *sqlDatabase) Candidates(ctx context.Context, t Table, visit func(Row) error) error {
+func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error) error {
 	if len(t.Columns) == 0 {
 		return nil
 	}
@@ -57,7 +57,7 @@ func (s *sqlDatabase) Candidates(ctx context.Context, t Table, visit func(Row) e
 	}
 	for _, c := range t.Columns {
 		list = append(list, s.d.quote(c.Name))
-		coarse = append(coarse, s.d.coarse(s.d.quote(c.Name)))
+		coarse = append(coarse, s.d.coarse(s.d.quote(c.Name), pick))
 	}
 	head := "SELECT " + strings.Join(list, ", ") + " FROM " + s.d.quote(t.Name) + " WHERE (" + strings.Join(coarse, " OR ") + ")"
 	if len(t.Key) == 0 {

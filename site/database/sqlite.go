@@ -51,7 +51,12 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 	s.d = dialect{
 		quote: quoteSQLite,
 		// As BLOB, since a text is handed over only up to its first NUL byte.
-		coarse:    func(column string) string { return holdsFunction + "(CAST(" + column + " AS BLOB))" },
+		coarse: func(column string, pick Pick) string {
+			if pick == Serialized {
+				return column + " GLOB '[sSaOCE]:[0-9]*'"
+			}
+			return holdsFunction + "(CAST(" + column + " AS BLOB))"
+		},
 		selectKey: quoteSQLite,
 		key: func(raw []byte) any {
 			if n, err := strconv.ParseInt(string(raw), 10, 64); err == nil && strconv.FormatInt(n, 10) == string(raw) {

@@ -60,7 +60,7 @@ func TestSQLiteCandidates(t *testing.T) {
 	assert.EqualValues(t, 1702, n)
 	seen := map[string]bool{}
 	var blob, nul Row
-	require.NoError(t, db.Candidates(ctx, tables[0], func(r Row) error {
+	require.NoError(t, db.Candidates(ctx, tables[0], References, func(r Row) error {
 		id := string(r.Key[0]) + "/" + string(r.Key[1])
 		require.False(t, seen[id], id)
 		seen[id] = true

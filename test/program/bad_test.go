@@ -5,9 +5,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -179,6 +181,10 @@ func TestTwoAtOnce(t *testing.T) {
 	first := exec.Command(program, "apply", "--offline")
 	first.Dir = dir
 	require.NoError(t, first.Start())
+	require.Eventually(t, func() bool { // the first holds the lock
+		b, err := os.ReadFile(filepath.Join(dir, ".trimlantern", "lock"))
+		return err == nil && strings.TrimSpace(string(b)) == strconv.Itoa(first.Process.Pid)
+	}, 10*time.Second, time.Millisecond)
 	busy := false
 	for range 200 {
 		r := run(t, dir, "apply", "--offline")

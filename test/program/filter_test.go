@@ -1,0 +1,176 @@
+package program
+
+import (
+	"bytes"
+	"compress/gzip"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const dumpText = "-- MariaDB dump 10.19  Distrib 10.11\n" +
+	"CREATE TABLE `m_posts` (\n  `ID` int NOT NULL,\n  `post_title` text,\n  `post_content` longtext,\n  `guid` varchar(255)\n);\n" +
+	"INSERT INTO `m_posts` VALUES\n(1,'Visit','a:1:{i:0;s:23:\\\"http://ternrock.example\\\";}','http://ternrock.example/?p=1'),\n(2,'Lamp','it\\'s http://ternrock.example:80/','http://ternrock.example/?p=2');\n" +
+	"CREATE TABLE `m_options` (`option_id` int, `option_name` varchar(191), `option_value` longtext);\n" +
+	"INSERT INTO `m_options` VALUES (1,'_transient_x','http://ternrock.example'),(2,'home','http://ternrock.example');\n"
+
+const dumpWant = "-- MariaDB dump 10.19  Distrib 10.11\n" +
+	"CREATE TABLE `m_posts` (\n  `ID` int NOT NULL,\n  `post_title` text,\n  `post_content` longtext,\n  `guid` varchar(255)\n);\n" +
+	"INSERT INTO `m_posts` VALUES\n(1,'Visit','a:1:{i:0;s:24:\\\"https://ternrock.example\\\";}','http://ternrock.example/?p=1'),\n(2,'Lamp','it\\'s https://ternrock.example/','http://ternrock.example/?p=2');\n" +
+	"CREATE TABLE `m_options` (`option_id` int, `option_name` varchar(191), `option_value` longtext);\n" +
+	"INSERT INTO `m_options` VALUES (1,'_transient_x','http://ternrock.example'),(2,'home','https://ternrock.example');\n"
+
+// pipe runs filter with something on standard input.
+func pipe(t testing.TB, in string, args ...string) result {
+	t.Helper()
+	c := exec.Command(program, append([]string{"filter", "--site", "https://ternrock.example"}, args...)...)
+	var out, errs bytes.Buffer
+	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(in), &out, &errs
+	_ = c.Run() // its exit code is looked at
+	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+func TestFilter(t *testing.T) {
+	r := pipe(t, dumpText)
+	assert.Equal(t, 0, r.code, r.errs)
+	assert.Equal(t, dumpWant, r.out)
+	assert.Contains(t, r.errs, "3 references in 3 cells secure now")
+	assert.Contains(t, r.errs, "2  left: permanent identifiers")
+	assert.Contains(t, r.errs, "1  left: cached copies")
+
+	dir := t.TempDir()
+	path := func(name string) string { return filepath.Join(dir, name) }
+	var gz bytes.Buffer
+	z := gzip.NewWriter(&gz)
+	_, err := z.Write([]byte(dumpText))
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	require.NoError(t, os.WriteFile(path("in.gz"), gz.Bytes(), 0o600))
+	want(t, 0, dir, "filter", "--site", "https://ternrock.example", "--summary", "sum.json", "in.gz", "out.zst")
+	packed, err := os.ReadFile(path("out.zst"))
+	require.NoError(t, err)
+	unpack, err := zstd.NewReader(nil)
+	require.NoError(t, err)
+	plain, err := unpack.DecodeAll(packed, nil)
+	require.NoError(t, err)
+	assert.Equal(t, dumpWant, string(plain))
+	want(t, 0, dir, "filter", "--quiet", "--site", "https://ternrock.example", "out.zst", "again.gz")
+	f, err := os.Open(path("again.gz"))
+	require.NoError(t, err)
+	defer f.Close()
+	g, err := gzip.NewReader(f)
+	require.NoError(t, err)
+	plain, err = io.ReadAll(g)
+	require.NoError(t, err)
+	assert.Equal(t, dumpWant, string(plain), "twice is once")
+	var summary struct {
+		References int
+		Tables     []struct{ Table string }
+		Left       map[string]int
+	}
+	b, err := os.ReadFile(path("sum.json"))
+	require.NoError(t, err)
+	decode(t, result{out: string(b)}, &summary)
+	assert.Equal(t, 3, summary.References)
+	assert.Len(t, summary.Tables, 2)
+	assert.Equal(t, 2, summary.Left["identifier"])
+}
+
+func TestFilterValue(t *testing.T) {
+	r := pipe(t, `a:1:{i:0;s:23:"http://ternrock.example";}`)
+	assert.Equal(t, `a:1:{i:0;s:24:"https://ternrock.example";}`, r.out)
+	assert.Equal(t, 0, r.code)
+	r = pipe(t, "INSERT INTO `t` VALUES ('http://ternrock.example');", "--as", "value", "--quiet")
+	assert.Equal(t, "INSERT INTO `t` VALUES ('https://ternrock.example');", r.out)
+	assert.Empty(t, r.errs)
+	r = pipe(t, "<img src=\"http://tides.example/x.png\">", "--format", "json")
+	assert.Equal(t, 1, r.code, "something needs a person")
+	assert.Contains(t, r.errs, `"no-verdict": 1`)
+}
+
+func TestFilterBadInput(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	write("cut.sql", dumpText[:strings.Index(dumpText, "it\\'s")+5])
+	write("other.sql", "EXPORT TABLE x TO y;\n")
+	write("rubbish", "\x7fELF\x00\x01\xff\xfe"+strings.Repeat("\x00\xf0", 100))
+	write("empty", " \n")
+	write("torn.gz", "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff\x01\x02")
+	write("whole.sql", dumpText)
+	for _, c := range []struct {
+		why, in, say string
+		code         int
+	}{
+		{"cut off inside a string", "cut.sql", "the dump is cut off inside a row of table m_posts", 2},
+		{"an unknown dialect", "other.sql", "this is no SQL dump of", 2},
+		{"rubbish", "rubbish", "neither a dump nor text", 2},
+		{"empty", "empty", "is empty", 2},
+		{"a torn archive", "torn.gz", "cannot be unpacked", 2},
+		{"not there", "nothing.sql", "there is no file nothing.sql", 2},
+	} {
+		r := want(t, c.code, dir, "filter", "--site", "https://ternrock.example", c.in, "out.sql")
+		assert.Contains(t, r.errs, c.say, c.why)
+		assert.Contains(t, r.errs, "What to do: ", c.why)
+		assert.NoFileExists(t, filepath.Join(dir, "out.sql"), c.why)
+		assert.NoFileExists(t, filepath.Join(dir, "out.sql.part"), c.why)
+	}
+	r := want(t, 2, dir, "filter", "--site", "https://ternrock.example", "whole.sql", "whole.sql")
+	assert.Contains(t, r.errs, "input and output are the same file")
+	b, err := os.ReadFile(filepath.Join(dir, "whole.sql"))
+	require.NoError(t, err)
+	assert.Equal(t, dumpText, string(b))
+	assert.Contains(t, want(t, 2, dir, "filter", "whole.sql").errs, "the site's address is empty")
+	assert.Contains(t, want(t, 2, dir, "filter", "--site", "https://ternrock.example", "--as", "csv", "whole.sql").errs, "write dump or value")
+
+	// A disk that is full, and a reader that goes away.
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	require.NoError(t, err)
+	defer full.Close()
+	c := exec.Command(program, "filter", "--quiet", "--site", "https://ternrock.example", filepath.Join(dir, "whole.sql"))
+	var errs bytes.Buffer
+	c.Stdout, c.Stderr = full, &errs
+	_ = c.Run() // its exit code is asserted
+	assert.Equal(t, 3, c.ProcessState.ExitCode())
+	assert.Contains(t, errs.String(), "no space left on device")
+	assert.Contains(t, errs.String(), "not whole: throw it away")
+
+	from, to, err := os.Pipe()
+	require.NoError(t, err)
+	require.NoError(t, from.Close())
+	c = exec.Command(program, "filter", "--quiet", "--site", "https://ternrock.example", filepath.Join(dir, "whole.sql"))
+	errs.Reset()
+	c.Stdout, c.Stderr = to, &errs
+	_ = c.Run() // the same
+	require.NoError(t, to.Close())
+	assert.Equal(t, 3, c.ProcessState.ExitCode())
+	assert.Contains(t, errs.String(), "the reader of the output has gone")
+}
+
+func TestMend(t *testing.T) {
+	dir := bare(t, 3)
+	path := filepath.Join(dir, "site.db")
+	db := open(t, path)
+	_, err := db.Exec(`INSERT INTO m_options VALUES (3, 'broken', 'a:1:{s:1:"u";s:23:"https://ternrock.example";}'), (4, 'hopeless', 'a:2:{s:1:"u";s:23:"https://ternrock.example";}')`)
+	require.NoError(t, err)
+	before := dump(t, path)
+	r := want(t, 1, dir, "mend")
+	assert.Contains(t, r.out, "setting broken")
+	assert.Contains(t, r.out, "setting hopeless")
+	assert.Contains(t, r.out, "no lengths make it sound")
+	assert.Equal(t, before, dump(t, path))
+	want(t, 1, dir, "apply") // one is left
+	var v string
+	require.NoError(t, db.QueryRow(`SELECT option_value FROM m_options WHERE option_id = 3`).Scan(&v))
+	assert.Equal(t, `a:1:{s:1:"u";s:24:"https://ternrock.example";}`, v)
+	want(t, 0, dir, "undo")
+	assert.Equal(t, before, dump(t, path))
+}
