@@ -3,12 +3,14 @@
 package report
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -18,12 +20,34 @@ import (
 // Width is how many columns a report for people takes at the most.
 const Width = 80
 
-// JSON writes a result with stable field names, indented.
+// JSON writes a result with stable field names, indented. Characters that a
+// terminal would act on are escaped, as JSON itself does with control characters.
 func JSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	var buf bytes.Buffer
+	e := json.NewEncoder(&buf)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	var out strings.Builder
+	for _, c := range buf.String() {
+		if c == '\n' || !hidden(c) {
+			out.WriteRune(c)
+			continue
+		}
+		for _, unit := range utf16.Encode([]rune{c}) {
+			fmt.Fprintf(&out, `\u%04x`, unit)
+		}
+	}
+	_, err := io.WriteString(w, out.String())
+	return err
+}
+
+// hidden reports whether a character is one that a terminal acts on, or that
+// reorders a line.
+func hidden(c rune) bool {
+	return c < ' ' || c >= 0x7f && c < 0xa0 || unicode.Is(unicode.Cf, c) || c == 0x2028 || c == 0x2029
 }
 
 // Text writes results for people.
@@ -125,10 +149,10 @@ func Clean(s string) string {
 		switch {
 		case c == utf8.RuneError && n == 1:
 			fmt.Fprintf(&out, `\x%02x`, s[i])
-		case c < ' ' || c == 0x7f || c >= 0x80 && c < 0xa0:
+		case hidden(c) && c < 0x100:
 			fmt.Fprintf(&out, `\x%02x`, c)
-		case unicode.Is(unicode.Cf, c) || c == 0x2028 || c == 0x2029:
-			fmt.Fprintf(&out, `\u%04x`, c)
+		case hidden(c):
+			fmt.Fprintf(&out, `\u{%x}`, c)
 		default:
 			out.WriteRune(c)
 		}

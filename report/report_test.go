@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestClean(t *testing.T) {
@@ -15,13 +16,20 @@ func TestClean(t *testing.T) {
 		"a\nb\tc\r":      `a\x0ab\x09c\x0d`,
 		"\u009b31m":      `\x9b31m`,
 		"\xff\xfe":       `\xff\xfe`,
-		"\u202eevil":     `\u202eevil`,
-		"\u2066x\u2069":  `\u2066x\u2069`,
-		"a\u200bb\ufeff": `a\u200bb\ufeff`,
-		"\u2028":         `\u2028`,
+		"\u202eevil":     `\u{202e}evil`,
+		"\u2066x\u2069":  `\u{2066}x\u{2069}`,
+		"a\u200bb\ufeff": `a\u{200b}b\u{feff}`,
+		"\U000e0041":     `\u{e0041}`,
+		"\u2028":         `\u{2028}`,
 	} {
 		assert.Equal(t, want, Clean(in))
 	}
+}
+
+func TestJSON(t *testing.T) {
+	var buf bytes.Buffer
+	require.NoError(t, JSON(&buf, map[string]string{"a": "<\x1b[2J\u202e\u009b\u00e9>"}))
+	assert.Equal(t, "{\n  \"a\": \"<\\u001b[2J\\u202e\\u009bé>\"\n}\n", buf.String())
 }
 
 func TestClip(t *testing.T) {

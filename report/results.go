@@ -63,7 +63,14 @@ func (t *Text) Preview(p *work.Preview) {
 		rows = append(rows, []string{clip(c.Table, 34), number(c.Rows), number(c.Cells), number(c.References)})
 	}
 	rows = append(rows, []string{t.paint("all tables", text.Bold), number(p.Rows), number(p.Cells), number(p.Refs)})
-	t.rows([]string{"table", ">rows", ">cells", ">references"}, rows)
+	header := []string{"table", ">rows", ">cells", ">references"}
+	if p.Kind == work.Lengths { // lengths are no references
+		header = header[:3]
+		for i := range rows {
+			rows[i] = rows[i][:3]
+		}
+	}
+	t.rows(header, rows)
 	if idle > 0 {
 		t.printf("  %s\n", t.faint(plural(idle, "more table")+" with nothing to change"))
 	}
@@ -518,6 +525,9 @@ func (t *Text) Filtered(f *work.Filtered) {
 			t.rows([]string{"table", ">rows", ">cells", ">references"}, rows)
 		}
 	}
+	if len(f.Counts) > 0 {
+		t.printf("\n")
+	}
 	for _, r := range reasonsByCount(f.Counts) {
 		words := "left: " + r.Words()
 		if r.NeedsPerson() {
@@ -527,5 +537,8 @@ func (t *Text) Filtered(f *work.Filtered) {
 	}
 	if len(f.Nameless) > 0 {
 		t.wrap("  ", "The dump does not show the columns of "+clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be told.")
+	}
+	if f.As == "dump" {
+		t.next("load it into a copy of the site first, then: trimlantern scan --site " + f.Site)
 	}
 }
