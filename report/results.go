@@ -150,19 +150,17 @@ func (t *Text) left(p *work.Preview) {
 			continue
 		}
 		shown := 0
-		for _, l := range p.Left {
-			if l.Reason != r {
-				continue
-			}
+		for _, g := range byCulprit(p.Left, r) {
 			if shown++; shown > most {
 				more++
 				continue
 			}
-			what := l.URL
-			if what == "" {
-				what = l.Note
+			what := clip(g.what, 41)
+			if g.places > 1 {
+				times := fmt.Sprintf(" ×%d", g.places)
+				what = clip(g.what, 41-len(times)) + times
 			}
-			person = append(person, []string{clip(place(l), 33), clip(what, 41)})
+			person = append(person, []string{clip(place(g.first), 33), what})
 		}
 		if shown > 0 {
 			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(r.Words()) + ":"})
@@ -187,12 +185,41 @@ func (t *Text) left(p *work.Preview) {
 			t.printf("    %-33s %s\n", padRunes(r[0], 33), r[1])
 		}
 		if more > 0 {
-			t.printf("    %s\n", t.faint(plural(more, "more place")+"; --format json lists them"))
+			t.printf("    %s\n", t.faint(plural(more, "more finding")+"; --format json lists them"))
 		}
 	}
 	for _, s := range p.Skipped {
 		t.printf("  not read: %s\n", clip(s.Path+": "+s.Why, 66))
 	}
+}
+
+// culprit is one thing that stands at however many places.
+type culprit struct {
+	what   string
+	first  sheet.Left
+	places int
+}
+
+// byCulprit groups a reason's findings by what was found, in order of appearance.
+func byCulprit(left []sheet.Left, r rewrite.Reason) (out []culprit) {
+	at := map[string]int{}
+	for _, l := range left {
+		if l.Reason != r {
+			continue
+		}
+		what := l.URL
+		if what == "" {
+			what = l.Note
+		}
+		i, ok := at[what]
+		if !ok || l.URL == "" {
+			i = len(out)
+			at[what] = i
+			out = append(out, culprit{what: what, first: l})
+		}
+		out[i].places++
+	}
+	return out
 }
 
 // hostsOf lists the hosts of a reason's findings, each once.

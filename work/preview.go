@@ -385,12 +385,20 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 	s.samples["table "+table]++
 	e := edits[max(0, slices.IndexFunc(edits, func(e rewrite.Edit) bool { return strings.EqualFold(e.Inserted, "s") }))]
 	from, to := max(0, e.Offset-24), min(len(before), e.Offset+40)
+	after := ""
+	p := from
+	for _, e := range edits { // all that fall into the stretch: a length that follows is seen too
+		if e.Offset < p || e.Offset+len(e.Removed) > to {
+			continue
+		}
+		after += string(before[p:e.Offset]) + e.Inserted
+		p = e.Offset + len(e.Removed)
+	}
 	where := table + "." + column
 	if label != "" {
 		where += ", " + label
 	}
-	s.out.Samples = append(s.out.Samples, Sample{Where: where, Before: string(before[from:to]),
-		After: string(before[from:e.Offset]) + e.Inserted + string(before[e.Offset+len(e.Removed):to])})
+	s.out.Samples = append(s.out.Samples, Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])})
 }
 
 // files reads the code that writes pages. What it names is for a person.

@@ -579,6 +579,8 @@ func (w *worker) judge(rel address.Relation, f Finding, tail, port string) Reaso
 		return Possible
 	case verdict == Secure:
 		return ""
+	case rel == address.Subdomain:
+		return Subdomain // to name it is the nearer remedy
 	case verdict == Insecure:
 		return NoHTTPS
 	}
