@@ -18,9 +18,9 @@ import (
 
 // Inited reports what init wrote.
 func (t *Text) Inited(r *work.Inited) {
-	t.printf("Wrote %s\n\n", Clean(r.Path))
+	t.printf("Wrote %s\n\n", clip(r.Path, 74))
 	rows := [][]string{{"site", r.Site}, {"layout", r.Layout}, {"database", clip(r.Database, 60)},
-		{"tables", fmt.Sprintf("%d with the prefix %q", r.Tables, r.Prefix)}, {"files", clip(strings.Join(r.Files, ", "), 60)}}
+		{"tables", fmt.Sprintf("%d with the prefix \"%s\"", r.Tables, clip(r.Prefix, 30))}, {"files", clip(strings.Join(r.Files, ", "), 60)}}
 	if len(r.Files) == 0 {
 		rows[4][1] = "none named; add folders of themes and plugins under files"
 	}
@@ -115,9 +115,9 @@ func (t *Text) addresses(p *work.Preview) {
 			what, change = "becomes secure", true
 		}
 		if a.Locked != "" {
-			what = t.care("locked: " + clip(a.Locked, 30))
+			what = t.care("locked: " + clip(a.Locked, 22))
 		}
-		rows = append(rows, []string{a.Title, clip(a.Value, 36), what})
+		rows = append(rows, []string{clip(a.Title, 20), clip(a.Value, 26), what})
 	}
 	t.rows(nil, rows)
 	if change {
@@ -137,7 +137,7 @@ func (t *Text) left(p *work.Preview) {
 		if r.NeedsPerson() {
 			continue
 		}
-		settled = append(settled, []string{number(p.Counts[r]), r.Words(), t.faint(clip(example(p.Left, r), 36))})
+		settled = append(settled, []string{number(p.Counts[r]), r.Words(), t.faint(clip(example(p.Left, r), 28))})
 	}
 	if len(settled) > 0 {
 		t.heading("Left alone, and why")
@@ -332,7 +332,7 @@ func (t *Text) Applied(a *work.Applied) {
 		t.heading("Still needs a person")
 		for _, r := range reasonsByCount(a.Remain.Counts) {
 			if r.NeedsPerson() {
-				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), clip(firstPlace(a.Remain.Left, r), 68-len(r.Words())))
+				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), clip(firstPlace(a.Remain.Left, r), 64-len(r.Words())))
 			}
 		}
 	}
@@ -368,7 +368,7 @@ func (t *Text) skips(skips []sheet.Skip) {
 		for _, k := range s.Key {
 			key = append(key, string(k))
 		}
-		t.printf("    %s: %s\n", clip(fmt.Sprintf("%s.%s, key %s", s.Table, s.Column, strings.Join(key, ", ")), 50), Clean(s.Why))
+		t.printf("    %s: %s\n", clip(fmt.Sprintf("%s.%s, key %s", s.Table, s.Column, strings.Join(key, ", ")), 46), Clean(s.Why))
 	}
 }
 
@@ -560,12 +560,12 @@ func (t *Text) Filtered(f *work.Filtered) {
 		if r.NeedsPerson() {
 			words = t.care(words)
 		}
-		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(clip(example(f.Left, r), max(10, 66-len(r.Words())))))
+		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(clip(example(f.Left, r), max(8, 58-len(r.Words())))))
 	}
 	if len(f.Nameless) > 0 {
 		t.wrap("  ", "The dump does not show the columns of "+clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be told.")
 	}
 	if f.As == "dump" {
-		t.next("load it into a copy of the site first, then: trimlantern scan --site " + f.Site)
+		t.next("load it into a copy of the site first, and scan that copy")
 	}
 }

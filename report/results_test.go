@@ -1,0 +1,91 @@
+package report
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/mixed"
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+	"trimlantern/site/files"
+	"trimlantern/work"
+)
+
+// nasty is what a hostile database, page or server would send to a terminal.
+var nasty = "\x1b]0;owned\x07\x1b[2J\u202e\u009b\xff" + strings.Repeat("long ", 60)
+
+// results are results with something nasty in every field that comes from outside.
+func results() map[string]struct {
+	v    any
+	text func(*Text)
+} {
+	left := []sheet.Left{}
+	counts := map[rewrite.Reason]int{}
+	for _, r := range []rewrite.Reason{rewrite.Linked, rewrite.Identifier, rewrite.NoHTTPS, rewrite.Unsound, rewrite.InFile, rewrite.Subdomain} {
+		counts[r] = 1234567
+		left = append(left, sheet.Left{Reason: r, Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Label: nasty, Path: nasty, Host: nasty, URL: nasty, Note: nasty, Count: 1},
+			sheet.Left{Reason: r, File: nasty, Line: 7, URL: nasty, Host: nasty, Count: 1}, sheet.Left{Reason: r, Note: nasty, Count: 1})
+	}
+	preview := &work.Preview{Kind: work.References, Site: "https://ternrock.example", Sheet: "1", Cells: 3, Refs: 4, Hosts: map[string]int{nasty: 4}, Counts: counts, Left: left,
+		Addresses: []work.AddressState{{Name: "public", Title: "public address", Value: nasty, Change: true}, {Name: "core", Title: "core address", Value: nasty, Locked: nasty}},
+		Tables:    []sheet.TableCount{{Table: nasty, Rows: 1 << 40, Cells: 3, References: 4}, {Table: "idle"}},
+		Samples:   []work.Sample{{Where: nasty, Before: nasty, After: nasty}}, Verdicts: map[string]string{nasty: "insecure: " + nasty}, Skipped: []files.Skipped{{Path: nasty, Why: nasty}}}
+	skip := sheet.Skip{Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Why: "changed since the preview"}
+	applied := &work.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
+	undone := &work.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
+	scan := &work.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Address: 2}, Outward: 3, LeftOut: 4,
+		Pages:    []work.ScannedPage{{URL: nasty, Title: nasty, Findings: []mixed.Finding{{URL: nasty, By: nasty, Class: mixed.Blocked}}}},
+		Culprits: []work.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Address, Pages: 2, On: nasty}},
+		Unread:   []work.Unread{{URL: nasty, Why: nasty}}}
+	status := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
+	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", Layout: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
+	filtered := &work.Filtered{Site: "https://ternrock.example", As: "dump", Dialect: "SQLite", Rows: 1 << 40, Cells: 1, References: 1, Counts: counts, Left: left, Nameless: []string{nasty},
+		Tables: []sheet.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}
+	return map[string]struct {
+		v    any
+		text func(*Text)
+	}{
+		"preview": {preview, func(t *Text) { t.Preview(preview) }},
+		"applied": {applied, func(t *Text) { t.Applied(applied) }},
+		"undone":  {undone, func(t *Text) { t.Undone(undone) }},
+		"scan":    {scan, func(t *Text) { t.Scan(scan) }},
+		"status":  {status, func(t *Text) { t.Status(status) }},
+		"inited":  {inited, func(t *Text) { t.Inited(inited) }},
+		"filter":  {filtered, func(t *Text) { t.Filtered(filtered) }},
+	}
+}
+
+// Nothing from outside reaches a terminal as it is, and nothing is wider than it.
+func TestHostileResults(t *testing.T) {
+	for name, r := range results() {
+		var buf bytes.Buffer
+		text := &Text{W: &buf}
+		r.text(text)
+		require.NoError(t, text.Err())
+		for _, bad := range []string{"\x1b", "\x07", "\u202e", "\u009b", "\xff"} {
+			assert.NotContains(t, buf.String(), bad, "%s: %q", name, bad)
+		}
+		for line := range strings.Lines(buf.String()) {
+			assert.LessOrEqual(t, len([]rune(strings.TrimSuffix(line, "\n"))), Width, "%s: %s", name, line)
+		}
+		assert.NotContains(t, buf.String(), "%!", "%s: a format that does not fit", name)
+		var js bytes.Buffer
+		require.NoError(t, JSON(&js, r.v), name)
+		assert.True(t, json.Valid(js.Bytes()), name)
+		for _, bad := range []string{"\x1b", "\u202e", "\u009b"} {
+			assert.NotContains(t, js.String(), bad, "%s as JSON: %q", name, bad)
+		}
+		// With colours, nothing but colours is added.
+		var colour bytes.Buffer
+		r.text(&Text{W: &colour, Color: true})
+		for _, code := range strings.Split(colour.String(), "\x1b")[1:] {
+			assert.Regexp(t, `^\[[0-9;]+m`, code, name)
+		}
+	}
+}

@@ -1,0 +1,102 @@
+package work
+
+import (
+	"context"
+	"encoding/pem"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/mixed"
+)
+
+type quiet struct{}
+
+func (quiet) At(string, int64, int64) {}
+func (quiet) End()                    {}
+
+// served makes a job of a site that a handler serves over HTTPS. The certificate
+// of the test server is for example.com.
+func served(t *testing.T, h http.HandlerFunc) *Job {
+	s := httptest.NewTLSServer(h)
+	t.Cleanup(s.Close)
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600))
+	j, err := OpenAddress("https://example.com", nil, quiet{})
+	require.NoError(t, err)
+	j.CA, j.Resolve = ca, []string{"*:443:" + strings.TrimPrefix(s.URL, "https://")}
+	return j
+}
+
+func TestScan(t *testing.T) {
+	asked := map[string]int{}
+	j := served(t, func(w http.ResponseWriter, r *http.Request) {
+		asked[r.URL.Path]++
+		w.Header().Set("Content-Type", "text/html")
+		switch r.URL.Path {
+		case "/":
+			fmt.Fprint(w, `<title>Front</title><link rel=stylesheet href=/s.css><a href="http://EXAMPLE.com/a#x">a</a><a href="/a">a</a><a href="https://other.example/">o</a>
+				<a href="/gone">g</a><a href="/file.pdf">f</a><a href="http://example.com:81/">another origin</a><a href="/back">b</a><img src="http://example.com/x.png">`)
+		case "/a":
+			fmt.Fprint(w, `<img src="http://example.com/x.png"><img src="http://example.com/x.png"><a href="http://other.example/">o</a>`)
+		case "/s.css":
+			w.Header().Set("Content-Type", "text/css")
+			fmt.Fprint(w, `@import "/t.css"; p { background: url(http://cdn.example/i.png) }`)
+		case "/t.css":
+			w.Header().Set("Content-Type", "text/plain") // asked for as a style sheet
+			fmt.Fprint(w, `@font-face { src: url(http://cdn.example/f.woff) }`)
+		case "/file.pdf":
+			w.Header().Set("Content-Type", "application/pdf")
+		case "/back":
+			http.Redirect(w, r, "https://other.example/", http.StatusFound)
+		default:
+			http.NotFound(w, r)
+		}
+	})
+	s, err := j.Scan(context.Background(), ScanOptions{Pages: 100, Depth: 10, Parallel: 1})
+	require.NoError(t, err)
+	for path, n := range asked {
+		assert.Equal(t, 1, n, "%s is asked for once", path)
+	}
+	var pages []string
+	for _, p := range s.Pages {
+		pages = append(pages, strings.TrimPrefix(p.URL, "https://example.com"))
+	}
+	assert.Equal(t, []string{"/", "/a", "/s.css", "/t.css"}, pages)
+	assert.Equal(t, 2, s.Sheets)
+	assert.Equal(t, map[mixed.Class]int{mixed.Blocked: 1, mixed.Upgraded: 4, mixed.Address: 1}, s.Classes)
+	assert.Equal(t, 2, s.Outward, "the link elsewhere, and the other origin")
+	require.NotEmpty(t, s.Culprits)
+	assert.Equal(t, Culprit{URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Pages: 1, On: "https://example.com/t.css"}, s.Culprits[0])
+	assert.Equal(t, 2, s.Culprits[1].Pages, "on two pages, however often on each")
+	assert.Equal(t, Remain, s.Code())
+	var unread []string
+	for _, u := range s.Unread {
+		unread = append(unread, u.URL)
+	}
+	assert.Contains(t, unread, "https://example.com/gone")
+}
+
+func TestScanFails(t *testing.T) {
+	j := served(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "x", http.StatusInternalServerError) })
+	_, err := j.Scan(context.Background(), ScanOptions{Pages: 10, Depth: 1, Parallel: 1})
+	var f *Fault
+	require.ErrorAs(t, err, &f)
+	assert.Equal(t, World, f.Code)
+	assert.Contains(t, f.Error(), "answers 500")
+	_, err = j.Scan(context.Background(), ScanOptions{URLs: []string{"https://other.example/"}, Pages: 10, Depth: 1, Parallel: 1})
+	require.ErrorAs(t, err, &f)
+	assert.Equal(t, Misuse, f.Code)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = j.Scan(ctx, ScanOptions{Pages: 10, Depth: 1, Parallel: 1})
+	require.ErrorAs(t, err, &f)
+	assert.Contains(t, f.Error(), "interrupted")
+}
