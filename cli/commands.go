@@ -376,3 +376,29 @@ func (a *app) summarize(r *work.Filtered, file string) error {
 	t.Filtered(r)
 	return t.Err()
 }
+
+func (a *app) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history",
+		Short: "List the logbook: sheets, runs and scans",
+		Long: `Lists what earlier runs left in the logbook, the oldest first: change sheets of
+preview and mend, journals of apply, results of scan. The names are those that
+apply and undo take.
+
+` + exitCodes,
+		Example: `  trimlantern history
+  trimlantern history --format json`,
+		Args: noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.History()
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.History(r) })
+		},
+	}
+}

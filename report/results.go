@@ -569,3 +569,23 @@ func (t *Text) Filtered(f *work.Filtered) {
 		t.next("load it into a copy of the site first, and scan that copy")
 	}
 }
+
+// History lists the logbook.
+func (t *Text) History(h *work.History) {
+	t.printf("The logbook of %s, in %s\n\n", h.Site, clip(h.Path, 40))
+	if len(h.Entries) == 0 {
+		t.printf("  empty\n")
+		t.next("trimlantern preview")
+		return
+	}
+	var rows [][]string
+	for _, e := range h.Entries {
+		cells, state := "", clip(e.State, 28)
+		if e.Run != "scan" {
+			cells = number(e.Cells)
+		}
+		rows = append(rows, []string{clip(e.ID, 19), e.Run, cells, state})
+	}
+	t.rows([]string{"name", "run", ">cells", "state"}, rows)
+	t.next("trimlantern undo NAME takes back the apply of that name")
+}

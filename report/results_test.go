@@ -45,6 +45,7 @@ func results() map[string]struct {
 		Unread:   []work.Unread{{URL: nasty, Why: nasty}}}
 	status := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
 	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", Layout: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
+	history := &work.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
 	filtered := &work.Filtered{Site: "https://ternrock.example", As: "dump", Dialect: "SQLite", Rows: 1 << 40, Cells: 1, References: 1, Counts: counts, Left: left, Nameless: []string{nasty},
 		Tables: []sheet.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}
 	return map[string]struct {
@@ -57,6 +58,7 @@ func results() map[string]struct {
 		"scan":    {scan, func(t *Text) { t.Scan(scan) }},
 		"status":  {status, func(t *Text) { t.Status(status) }},
 		"inited":  {inited, func(t *Text) { t.Inited(inited) }},
+		"history": {history, func(t *Text) { t.History(history) }},
 		"filter":  {filtered, func(t *Text) { t.Filtered(filtered) }},
 	}
 }

@@ -142,20 +142,26 @@ func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err er
 		return "", h, nil, nil
 	}
 	id = ids[len(ids)-1]
+	h, end, err = j.readSheet(id)
+	return id, h, end, err
+}
+
+// readSheet reads header and summary of a sheet; end is nil where it is broken.
+func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
 	f, err := os.Open(j.Book.SheetPath(id))
 	if err != nil {
-		return id, h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return id, h, nil, nil // broken: the caller says so
+		return h, nil, nil // broken: the caller says so
 	}
 	defer r.Close()
 	if r.Each(nil, nil) != nil {
-		return id, r.Header, nil, nil
+		return r.Header, nil, nil
 	}
-	return id, r.Header, r.End, nil
+	return r.Header, r.End, nil
 }
 
 // lastJournal reads the newest journal, or returns nil.
@@ -181,8 +187,12 @@ func (j *Job) lastScan() (*Scan, error) {
 	if err != nil || len(ids) == 0 {
 		return nil, err
 	}
+	return j.readScan(ids[len(ids)-1])
+}
+
+func (j *Job) readScan(id string) (*Scan, error) {
 	var s Scan
-	if err := j.Book.ReadJSON(logbook.ScanName(ids[len(ids)-1]), &s); err != nil {
+	if err := j.Book.ReadJSON(logbook.ScanName(id), &s); err != nil {
 		return nil, world(err, "the logbook cannot be read", "remove the broken file")
 	}
 	return &s, nil

@@ -204,6 +204,15 @@ func TestRoadByHand(t *testing.T) {
 		assert.Zero(t, info.Mode().Perm()&0o077, "%s is nobody else's", f)
 	}
 	want(t, 1, dir, "apply") // what was undone can be done again
+	var history struct {
+		Entries []struct{ ID, Run, State string }
+	}
+	decode(t, want(t, 0, dir, "history", "--format", "json"), &history)
+	runs := ""
+	for _, e := range history.Entries {
+		runs += e.Run + " " + e.State[:5] + ", "
+	}
+	assert.Equal(t, "scan 63 bl, preview sheet, apply undon, scan 41 bl, apply finis, ", runs)
 }
 
 func TestUndoLeavesWhatOthersChanged(t *testing.T) {

@@ -1,0 +1,93 @@
+package work
+
+import (
+	"slices"
+	"strings"
+
+	"trimlantern/core/sheet"
+)
+
+// History is what the logbook holds, the oldest first.
+type History struct {
+	Site    string      `json:"site"`
+	Path    string      `json:"path"` // of the logbook
+	Entries []PastEntry `json:"entries"`
+}
+
+// PastEntry is one run that left something behind.
+type PastEntry struct {
+	ID    string `json:"id"`
+	Run   string `json:"run"` // "preview", "mend", "apply" or "scan"
+	State string `json:"state"`
+	Cells int    `json:"cells"`
+	Of    string `json:"of,omitempty"` // apply: the sheet that was carried out
+}
+
+// Code is the exit code that history comes to.
+func (*History) Code() int { return Clean }
+
+// History lists the logbook. What cannot be read is listed as broken.
+func (j *Job) History() (*History, error) {
+	h := &History{Site: j.Site.String(), Path: j.Book.Path()}
+	sheets, err := j.Book.Sheets()
+	if err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range sheets {
+		header, end, err := j.readSheet(id)
+		e := PastEntry{ID: id, Run: "preview", State: "sheet written"}
+		switch {
+		case err != nil:
+			return nil, err
+		case end == nil:
+			e.State = "broken: make a new one"
+		default:
+			e.Cells = end.Cells
+		}
+		if header.Kind == Lengths {
+			e.Run = "mend"
+		}
+		h.Entries = append(h.Entries, e)
+	}
+	journals, err := j.Book.Journals()
+	if err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range journals {
+		st, err := j.readState(id, nil)
+		e := PastEntry{ID: id, Run: "apply", Of: st.Header.Sheet, Cells: st.Cells}
+		switch {
+		case err != nil:
+			e.State = "broken: keep the file"
+		case st.Mark == sheet.Finished:
+			e.State = "finished"
+		case st.Mark == sheet.Undone && st.Left > 0:
+			e.State = "undone, but for cells that others changed"
+		case st.Mark == sheet.Undone:
+			e.State = "undone"
+		default:
+			e.State = "interrupted"
+		}
+		h.Entries = append(h.Entries, e)
+	}
+	scans, err := j.Book.Scans()
+	if err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range scans {
+		s, err := j.readScan(id)
+		e := PastEntry{ID: id, Run: "scan"}
+		switch {
+		case err != nil:
+			e.State = "broken: remove the file"
+		case s.Code() == Clean:
+			e.State = "clean"
+		default:
+			e.State = scanWords(s)
+		}
+		h.Entries = append(h.Entries, e)
+	}
+	// Names begin with the time; a run that left two things behind keeps their order.
+	slices.SortStableFunc(h.Entries, func(a, b PastEntry) int { return strings.Compare(a.ID, b.ID) })
+	return h, nil
+}
