@@ -572,7 +572,7 @@ func (t *Text) Filtered(f *work.Filtered) {
 
 // History lists the logbook.
 func (t *Text) History(h *work.History) {
-	t.printf("The logbook of %s, in %s\n\n", h.Site, clip(h.Path, 40))
+	t.printf("The logbook of %s, in %s\n\n", h.Site, clip(h.Path, 30))
 	if len(h.Entries) == 0 {
 		t.printf("  empty\n")
 		t.next("trimlantern preview")
