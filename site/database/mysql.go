@@ -56,8 +56,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 			}
 			return "LOCATE('http', LOWER(" + text + ")) > 0 OR " + text + " COLLATE latin1_bin REGEXP '" + coarsePattern + "'"
 		},
-		key:       func(raw []byte) any { return string(raw) },
-		selectKey: func(column string) string { return "`" + strings.ReplaceAll(column, "`", "``") + "`" },
+		key: func(raw []byte) any { return string(raw) },
 		value: func(v Value) any {
 			if v.Null {
 				return nil

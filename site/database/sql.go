@@ -14,7 +14,6 @@ type dialect struct {
 	coarse    func(column string, pick Pick) string // condition: may hold it
 	key       func(raw []byte) any                  // a key value as a parameter
 	value     func(v Value) any                     // a cell value as a parameter
-	selectKey func(column string) string            // a key column in a select list
 	scanned   func(raw any) (Value, error)          // a cell as the driver gives it
 	forUpdate string                                // what locks a row that is read
 	tables    func(ctx context.Context, db *sql.DB, prefix string) ([]Table, error)
@@ -50,10 +49,9 @@ func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit 
 	if len(t.Columns) == 0 {
 		return nil
 	}
-	var list, coarse, order []string
+	var list, coarse []string
 	for _, k := range t.Key {
-		list = append(list, s.d.selectKey(k))
-		order = append(order, s.d.quote(k))
+		list = append(list, s.d.quote(k))
 	}
 	for _, c := range t.Columns {
 		list = append(list, s.d.quote(c.Name))
@@ -64,7 +62,7 @@ func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit 
 		_, _, err := s.page(ctx, t, head, nil, visit)
 		return err
 	}
-	tail := fmt.Sprintf(" ORDER BY %s LIMIT %d", strings.Join(order, ", "), pageRows)
+	tail := fmt.Sprintf(" ORDER BY %s LIMIT %d", strings.Join(list[:len(t.Key)], ", "), pageRows)
 	after, at := keyAfter(t.Key, s.d.quote)
 	var last [][]byte
 	for {
@@ -128,7 +126,7 @@ func (s *sqlDatabase) scan(scan func(...any) error, keys, columns int) (Row, err
 func (s *sqlDatabase) Lookup(ctx context.Context, t Table, column, whereColumn, where string) (Value, [][]byte, bool, error) {
 	var list []string
 	for _, k := range t.Key {
-		list = append(list, s.d.selectKey(k))
+		list = append(list, s.d.quote(k))
 	}
 	list = append(list, s.d.quote(column))
 	query := "SELECT " + strings.Join(list, ", ") + " FROM " + s.d.quote(t.Name) + " WHERE " + s.d.quote(whereColumn) + " = ?"

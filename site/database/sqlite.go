@@ -57,7 +57,6 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 			}
 			return holdsFunction + "(CAST(" + column + " AS BLOB))"
 		},
-		selectKey: quoteSQLite,
 		key: func(raw []byte) any {
 			if n, err := strconv.ParseInt(string(raw), 10, 64); err == nil && strconv.FormatInt(n, 10) == string(raw) {
 				return n // a rowid compares as a number; a text column turns it back
