@@ -18,8 +18,8 @@ fast: lint unit
 
 lint:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
-	$(GO) vet ./...
-	$(GO) tool staticcheck ./...
+	$(GO) vet ./... && $(GO) vet -tags real ./test/real
+	$(GO) tool staticcheck ./... && $(GO) tool staticcheck -tags real ./test/real
 
 unit:
 	$(GO) test ./...
@@ -28,9 +28,12 @@ unit:
 real:
 	$(GO) test -tags real -count=1 -timeout 15m ./test/real
 
-# Longer runs: every fuzz target for ten minutes.
+# Longer runs: every fuzz target for ten minutes, five million values for PHP to
+# judge, filter against general tools.
 check-long: check
 	test/fuzz.sh 10m
+	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-values 5000000
+	bench/filter.sh 1000 5
 
 tools:
 	test/install.sh
