@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/binary"
+	"math/bits"
 	"strings"
 )
 
@@ -56,37 +57,61 @@ var base64Starts = func() (starts [1 << 16]bool) {
 // a run of base64 long enough to hold a reference, or -1. It looks at eight bytes at
 // a time, and closer only where all of them are of the alphabet.
 func NextBase64(b []byte, from int) int {
-	// A run of minBase64 bytes holds eight that begin at a multiple of eight.
+	// A run of minBase64 bytes holds eight that begin at a multiple of eight from
+	// here, and eight more before and behind them.
+	var before, here uint64 = highs, highs // what ends a run: nothing stands before
+	if len(b)-from >= 8 {
+		here = breaks(b[from:])
+	}
 	for p := from; p+8 <= len(b); p += 8 {
-		x := binary.LittleEndian.Uint64(b[p:])
-		if (x-ones*'+')&^x&(ones*0x80) != 0 || !allBase64(x) { // most words hold a space
-			continue
+		behind := uint64(highs)
+		if p+16 <= len(b) {
+			behind = breaks(b[p+8 : p+16])
 		}
-		start, end := p, p+8
-		for start > from && base64Class[b[start-1]] {
-			start--
-		}
-		for end < len(b) && base64Class[b[end]] {
-			end++
-		}
-		if end-start >= minBase64 {
-			if mark := markIn(b, start, end); mark >= 0 {
-				return mark
+		if here == 0 && bits.LeadingZeros64(before)+bits.TrailingZeros64(behind) >= 64 && allBase64(b[p:p+8]) {
+			start, end := p, p+8
+			for start > from && base64Class[b[start-1]] {
+				start--
+			}
+			for end < len(b) && base64Class[b[end]] {
+				end++
+			}
+			if end-start >= minBase64 {
+				if mark := markIn(b, start, end); mark >= 0 {
+					return mark
+				}
+			}
+			for p+16 <= end { // the run is settled
+				p += 8
+			}
+			behind = highs
+			if p+16 <= len(b) {
+				behind = breaks(b[p+8 : p+16])
 			}
 		}
-		p = end - 8 // the run is settled
+		before, here = here, behind
 	}
 	return -1
 }
 
-const ones = 0x0101010101010101
+const (
+	ones  = 0x0101010101010101
+	highs = 0x8080808080808080
+)
 
-func allBase64(x uint64) bool {
-	for range 8 {
-		if !base64Class[byte(x)] {
+// breaks returns a word with the high bit set where one of eight bytes is below
+// '+', as spaces and quotes are, which end most runs: eight bits stand for a byte,
+// from the lowest. It may set more, above one that is right.
+func breaks(b []byte) uint64 {
+	x := binary.LittleEndian.Uint64(b)
+	return (x - ones*'+') &^ x & highs
+}
+
+func allBase64(b []byte) bool {
+	for _, c := range b {
+		if !base64Class[c] {
 			return false
 		}
-		x >>= 8
 	}
 	return true
 }
@@ -157,7 +182,7 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	}
 	// A path's slash and a name's dash are of the alphabet too: try again behind
 	// each of them.
-	for s := start; ; {
+	for s, tries := start, 0; tries < maxTries; tries++ {
 		if x, ok := decodeBase64(b, s, end); ok {
 			return x, true
 		}
@@ -169,11 +194,15 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 		}
 		next := bytes.IndexAny(b[s:mark], "/-_+=\n")
 		if next < 0 {
-			return Base64{}, false
+			break
 		}
 		s += next + 1
 	}
+	return Base64{End: end}, false
 }
+
+// maxTries bounds at how many places of one run base64 may begin.
+const maxTries = 24
 
 func isBase64(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'

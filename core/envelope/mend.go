@@ -19,6 +19,9 @@ var (
 	ErrTooHard     = errors.New("too many readings to try")
 )
 
+// maxMisfits bounds how deep the readings branch.
+const maxMisfits = 100_000
+
 // mendSteps bounds the work of Mend: steps for each byte of the value.
 const mendSteps = 64
 
@@ -56,6 +59,7 @@ type mendFix struct {
 type mender struct {
 	b       []byte
 	budget  int
+	misfits int // strings that were tried with other lengths
 	found   int
 	lengths []Length
 }
@@ -83,8 +87,9 @@ func (m *mender) read(p int, f *mendFrame, fixes *mendFix) {
 		c := m.b[p]
 		switch {
 		case c == 's':
-			m.text(p, f, fixes)
-			return
+			if p = m.text(p, f, fixes); p < 0 {
+				return
+			}
 		case c == 'i' || !key && (c == 'b' || c == 'd' || c == 'N' || c == 'r' || c == 'R' || c == 'E' || c == 'C' || c == 'S'):
 			one := &phpParser{b: m.b, p: p, out: &Serialized{b: m.b}}
 			if one.value(name{}, -1, 0) != nil {
@@ -112,35 +117,36 @@ func (m *mender) read(p int, f *mendFrame, fixes *mendFix) {
 	}
 }
 
-// text reads the string at p: with its length where that fits, else with every
-// length that can go on.
-func (m *mender) text(p int, f *mendFrame, fixes *mendFix) {
+// text reads the string at p. Where its length fits it returns the place behind
+// it; else it goes on itself with every length that can, and returns -1.
+func (m *mender) text(p int, f *mendFrame, fixes *mendFix) int {
 	head := &phpParser{b: m.b, p: p + 2, out: &Serialized{b: m.b}}
 	if m.b[p+1] != ':' {
-		return
+		return -1
 	}
 	n, start, end, err := head.length(-1)
 	if err != nil || head.want('"', -1) != nil {
-		return
+		return -1
 	}
 	body := head.p
-	if body+n+1 < len(m.b) && m.b[body+n] == '"' && m.b[body+n+1] == ';' {
-		before := m.found
-		if m.read(body+n+2, f, fixes); m.found > before {
-			return
-		}
+	if n < len(m.b)-body-1 && m.b[body+n] == '"' && m.b[body+n+1] == ';' {
+		return body + n + 2
+	}
+	if m.misfits++; m.misfits > maxMisfits {
+		m.budget = 0
 	}
 	for at := body; m.found < 2 && m.budget > 0; {
 		i := bytes.Index(m.b[at:], []byte(`";`))
 		if i < 0 {
-			return
+			return -1
 		}
 		m.budget -= i/8 + 1
 		at += i + 2
-		if to := at - 2 - body; to != n && m.canFollow(at) {
-			m.read(at, f, &mendFix{Length{start, end, to}, fixes})
+		if m.canFollow(at) {
+			m.read(at, f, &mendFix{Length{start, end, at - 2 - body}, fixes})
 		}
 	}
+	return -1
 }
 
 // canFollow reports whether a value, a key or the end of a container can begin at p.

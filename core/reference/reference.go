@@ -323,10 +323,13 @@ func (r Reference) Tail(b []byte) string {
 }
 
 // Text returns the reference in plain spelling, for a person to read.
-func (r Reference) Text(b []byte) string {
+func (r Reference) Text(b []byte) string { return r.Plain(b) + r.Tail(b) }
+
+// Plain returns scheme, host and port in plain spelling.
+func (r Reference) Plain(b []byte) string {
 	s := strings.ToLower(string(b[r.Start:r.SchemeEnd])) + "://" + r.Host
 	if r.Port != "" {
 		s += ":" + r.Port
 	}
-	return s + r.Tail(b)
+	return s
 }

@@ -368,10 +368,9 @@ func (w *worker) withBase64(b []byte, from, to int, at *place, depth int) []Edit
 		}
 		p = mark + 1
 		x, ok := envelope.OpenBase64(b[:to], mark, from)
-		if !ok {
+		if p = max(p, x.End); !ok {
 			continue
 		}
-		p = max(p, x.End)
 		inner := w.open(x.Text, &place{up: at, label: "base64"}, depth+1)
 		if len(inner) == 0 {
 			continue
@@ -495,11 +494,12 @@ func (w *worker) text(b []byte, at *place) []Edit {
 	reference.Find(b, func(ref reference.Reference) bool {
 		host, own := w.rules.Site.Host, w.rules.Site.Path == "" && ref.Host == w.rules.Site.Host && address.DefaultPort(ref.Port)
 		var f Finding
+		var tail string
 		if !own || w.rules.Rewritten != nil {
-			f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Text(b), Offset: ref.Start}
+			tail = ref.Tail(b)
+			f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Plain(b) + tail, Offset: ref.Start}
 		}
 		if !own {
-			tail := ref.Tail(b)
 			rel := w.rules.Site.Relate(ref.Host, ref.Port, tail)
 			if host, own = f.Host, rel == address.Ours; own {
 				if h, err := address.CanonicalHost(host); err == nil {

@@ -1,6 +1,7 @@
 package rewrite
 
 import (
+	"encoding/base64"
 	"strconv"
 	"strings"
 	"testing"
@@ -163,6 +164,41 @@ func TestDeepNesting(t *testing.T) {
 	assert.Equal(t, v, out)
 	require.Len(t, res.Left, 1)
 	assert.Equal(t, TooDeep, res.Left[0].Reason)
+}
+
+// Large values, made to be slow: each must cost about what its length costs. A
+// rewriting that does not would not come to an end here.
+func TestLargeValues(t *testing.T) {
+	const size = 4 << 20
+	many := func(s string) string { return strings.Repeat(s, size/len(s)+1) }
+	r := rules(t)
+	for why, v := range map[string]string{
+		"references":                 many("http://ternrock.example/a "),
+		"references elsewhere":       many("http://other.example/http://other.example/ "),
+		"marks of base64":            many("aHR0c"),
+		"marks and slashes":          many("aHR0c/+-_"),
+		"one base64":                 base64.StdEncoding.EncodeToString([]byte(many("http://ternrock.example/ lamp "))),
+		"base64 in lines":            many("aHR0cDovL3Rlcm5yb2NrLmV4YW1wbGUvaHR0cDovL3Rlcm5yb2NrLmV4YW1wbGUvaHR0cDov\n"),
+		"backslashes":                "http:" + many(`\`) + "/",
+		"percent signs":              "http" + many("%25"),
+		"ampersands":                 "http" + many("&amp;"),
+		"colons":                     many("http:"),
+		"beginnings of serialized":   many(`a:1:{s:3:"`),
+		"serialized that never ends": "http://ternrock.example " + many(`a:9:{i:0;`),
+		"at signs":                   many("http://a@"),
+		"tags that never end":        many(`<img src="http://other.example/`),
+		"brackets of JSON":           many("[") + "http://ternrock.example",
+		"one serialized string":      "s:" + strconv.Itoa(size) + `:"` + many("http://ternrock.example/ ")[:size] + `";`,
+		"an array":                   "a:1000000:{" + many(`i:0;s:23:"http://ternrock.example";`),
+	} {
+		res := r.Value([]byte(v))
+		out, err := Apply([]byte(v), res.Edits)
+		require.NoError(t, err, why)
+		back, err := Apply(out, Invert(res.Edits))
+		require.NoError(t, err, why)
+		require.True(t, v == string(back), why)
+		_, _, _ = Mend([]byte(v)) // must come to an end
+	}
 }
 
 func FuzzValue(f *testing.F) {
