@@ -387,9 +387,13 @@ func (a *applying) flush() error {
 	records := slices.Clone(a.carry)
 	refs, already := 0, 0
 	ahead := map[string]*sheet.Entry{} // written ahead by an interrupted run
+	passed := map[string]string{}      // and what that run skipped, with why
 	for _, r := range a.open {
 		if r.Entry != nil {
 			ahead[cellID(r.Entry.Table, keys(r.Entry.Key), r.Entry.Column)] = r.Entry
+		}
+		if r.Skip != nil {
+			passed[cellID(r.Skip.Table, keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
 	record := func(r sheet.Record) { // the open block has a record of each of its cells
@@ -434,7 +438,7 @@ func (a *applying) flush() error {
 			return misuse(err, "the change sheet "+a.out.Sheet, "make a new one: trimlantern preview")
 		}
 		if a.open != nil && entry == nil {
-			skip("skipped before the interruption")
+			skip(passed[cellID(c.Table, keys(c.Key), c.Column)])
 			continue
 		}
 		record(sheet.Record{Entry: &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: values[0].Bytes, After: c.After}})
