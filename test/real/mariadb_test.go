@@ -151,7 +151,7 @@ func TestServerGoesAway(t *testing.T) {
 		assert.Equal(t, 3, code)
 		again := exec.Command(b.program, "apply", "--offline")
 		again.Dir = b.dir
-		said, _ := again.CombinedOutput() // its exit code is asserted
+		said, _ := again.CombinedOutput()       // its exit code is asserted
 		if again.ProcessState.ExitCode() == 2 { // cut behind its last change
 			assert.Contains(t, string(said), "was applied already")
 		} else {
