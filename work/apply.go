@@ -45,6 +45,11 @@ const (
 // Apply carries out a sheet: the one called id, or the newest.
 func (j *Job) Apply(ctx context.Context, id string) (*Applied, error) {
 	defer j.Progress.End()
+	if !j.Offline { // the second preview asks: better refused now than after the change
+		if _, err := j.web(); err != nil {
+			return nil, err
+		}
+	}
 	release, err := j.Book.Lock()
 	if err != nil {
 		return nil, lockFault(err)

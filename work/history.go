@@ -1,6 +1,7 @@
 package work
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -62,7 +63,7 @@ func (j *Job) History() (*History, error) {
 		case st.Mark == sheet.Finished:
 			e.State = "finished"
 		case st.Mark == sheet.Undone && st.Left > 0:
-			e.State = "undone, but for cells that others changed"
+			e.State = fmt.Sprintf("undone, %d cells left", st.Left)
 		case st.Mark == sheet.Undone:
 			e.State = "undone"
 		default:
@@ -83,7 +84,11 @@ func (j *Job) History() (*History, error) {
 		case s.Code() == Clean:
 			e.State = "clean"
 		default:
-			e.State = scanWords(s)
+			found := 0
+			for _, n := range s.Classes {
+				found += n
+			}
+			e.State = fmt.Sprintf("%d findings, %d not read", found, len(s.Unread))
 		}
 		h.Entries = append(h.Entries, e)
 	}

@@ -91,7 +91,12 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		next("trimlantern apply " + last.Header.Sheet)
 	default:
 		applied = true
-		add("apply", "done", last.Time, "%d cells changed, %d skipped", last.Cells, last.Skips)
+		state := "done"
+		if last.Skips > 0 { // they are still as they were: a new sheet takes them up
+			state = "care"
+			next("trimlantern preview")
+		}
+		add("apply", state, last.Time, "%d cells changed, %d skipped", last.Cells, last.Skips)
 		if end != nil && last.Header.Sheet != sheetID && end.Cells > 0 {
 			next("trimlantern apply")
 		}

@@ -114,7 +114,7 @@ func (j *Job) chooseJournal(id string, blocks *[]sheet.Block) (*journalState, er
 	if id != "" {
 		return nil, misuse(nil, "no journal is called "+id, "trimlantern status names the last one")
 	}
-	return nil, misuse(nil, "there is nothing to undo: no run has changed this site", "trimlantern status shows where you are")
+	return nil, misuse(nil, "there is nothing to undo: no run has changed this site, or all of it was put back", "trimlantern status shows where you are")
 }
 
 type undoing struct {

@@ -145,8 +145,11 @@ func TestBadSheets(t *testing.T) {
 	require.NoError(t, os.Rename(path, filepath.Join(dir, "site.db")))
 	path = filepath.Join(dir, "site.db")
 
+	r := want(t, 2, dir, "apply", "--ca", "site.db")
+	assert.Contains(t, r.errs, "holds no certificate")
+	require.Equal(t, before, dump(t, path), "a bad option is refused before anything changes")
 	want(t, 0, dir, "apply", "--offline")
-	r := want(t, 2, dir, "apply", "--offline")
+	r = want(t, 2, dir, "apply", "--offline")
 	assert.Contains(t, r.errs, "was applied already")
 }
 

@@ -210,9 +210,9 @@ func TestRoadByHand(t *testing.T) {
 	decode(t, want(t, 0, dir, "history", "--format", "json"), &history)
 	runs := ""
 	for _, e := range history.Entries {
-		runs += e.Run + " " + e.State[:5] + ", "
+		runs += e.Run + " " + strings.Fields(e.State)[0] + ", "
 	}
-	assert.Equal(t, "scan 63 bl, preview sheet, apply undon, scan 41 bl, apply finis, ", runs)
+	assert.Equal(t, "scan 2102, preview sheet, apply undone, scan 83, apply finished, ", runs)
 }
 
 func TestUndoLeavesWhatOthersChanged(t *testing.T) {
@@ -229,6 +229,9 @@ func TestUndoLeavesWhatOthersChanged(t *testing.T) {
 	r := want(t, 1, dir, "apply", "--offline")
 	assert.Contains(t, r.out, "tr_posts.post_content, key 2: changed since the preview")
 	assert.Contains(t, r.out, "tr_comments.comment_content, key 1: the row is gone")
+	status := want(t, 1, dir, "status").out
+	assert.Contains(t, status, "[!] apply")
+	assert.Contains(t, status, "Next: trimlantern preview")
 	exec(`UPDATE tr_posts SET post_content = 'rewritten' WHERE post_name = 'history'`)
 	r = want(t, 1, dir, "undo")
 	assert.Contains(t, r.out, "tr_posts.post_content, key 3: changed by somebody since")
