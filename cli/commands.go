@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"net/url"
@@ -12,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"trimlantern/core/sheet"
 	"trimlantern/report"
 	"trimlantern/site/layout"
 	"trimlantern/site/sitefile"
@@ -33,7 +36,9 @@ site file says where it lies.
 		Example: `  trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
   trimlantern init --site https://ternrock.example --database sqlite:site.db --prefix tr_ --files theme
   trimlantern init --site https://ternrock.example --database mysql://keeper@localhost/museum \
-      --password-env MUSEUM_PASSWORD --prefix wp_`,
+      --password-env MUSEUM_PASSWORD --prefix wp_
+  trimlantern init --site https://ternrock.example --password-file secret \
+      --database 'postgres://keeper@db.ternrock.example/museum?tls=verify'`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -59,13 +64,14 @@ site file says where it lies.
 	a.address(c)
 	a.network(c)
 	f := c.Flags()
-	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, mysql://USER@HOST:PORT/NAME or mysql://USER@/NAME?socket=PATH")
+	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, mysql://USER@HOST/NAME or postgres://USER@HOST/NAME; ?socket=PATH, tls=off|encrypt|verify, tls-ca=FILE, schema=NAME")
 	f.StringVar(&o.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
 	f.StringVar(&o.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")
 	f.StringVar(&o.Database.PasswordEnv, "password-env", "", "the password is in this environment `VARIABLE`")
 	f.StringVar(&o.Database.PasswordFile, "password-file", "", "the password is in this `FILE`")
 	f.StringVar(&o.Database.Charset, "charset", "", "how the system's own software connects (default utf8mb4)")
-	f.StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", "))
+	f.StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+", or a FILE.yaml of your own")
+	f.IntSliceVar(&o.Sites, "sites", nil, "of several sites in one database only these `NUMBERS`")
 	f.StringArrayVar(&o.Files, "files", nil, "a `FOLDER` with themes or plugins, as often as needed")
 	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
@@ -79,13 +85,24 @@ func parseDatabase(raw string, d *sitefile.Database) error {
 		return nil
 	}
 	u, err := url.Parse(raw)
-	if err != nil || u.Scheme != "mysql" || strings.Trim(u.Path, "/") == "" {
-		return fmt.Errorf("--database cannot be read; write sqlite:FILE or mysql://USER@HOST:PORT/NAME")
+	kinds := map[string]string{"mysql": "mysql", "mariadb": "mysql", "postgres": "postgres", "postgresql": "postgres"}
+	if err != nil || kinds[u.Scheme] == "" || strings.Trim(u.Path, "/") == "" {
+		return fmt.Errorf("--database cannot be read; write sqlite:FILE, mysql://USER@HOST:PORT/NAME or postgres://USER@HOST:PORT/NAME")
+	}
+	for k := range u.Query() {
+		if !slices.Contains([]string{"socket", "tls", "tls-ca", "schema", "charset"}, k) {
+			return fmt.Errorf("--database: %q is not known behind the question mark; known are socket, tls, tls-ca, schema and charset", k)
+		}
 	}
 	if _, ok := u.User.Password(); ok {
 		return fmt.Errorf("--database must not hold the password, since everybody on the machine can read it there; use --password-env or --password-file")
 	}
-	d.Kind, d.Host, d.User, d.Name, d.Socket = "mysql", u.Hostname(), u.User.Username(), strings.Trim(u.Path, "/"), u.Query().Get("socket")
+	q := u.Query()
+	d.Kind, d.Host, d.User, d.Name, d.Socket = kinds[u.Scheme], u.Hostname(), u.User.Username(), strings.Trim(u.Path, "/"), q.Get("socket")
+	d.TLS, d.TLSCA, d.Schema = q.Get("tls"), q.Get("tls-ca"), q.Get("schema")
+	if c := q.Get("charset"); c != "" {
+		d.Charset = c
+	}
 	if p := u.Port(); p != "" {
 		if d.Port, err = strconv.Atoi(p); err != nil {
 			return fmt.Errorf("--database: %q is no port", p)
@@ -94,7 +111,17 @@ func parseDatabase(raw string, d *sitefile.Database) error {
 	return nil
 }
 
+// choice adds the flags that choose a part of the site.
+func (a *app) choice(c *cobra.Command, o *sheet.Choice) {
+	f := c.Flags()
+	f.StringArrayVar(&o.Tables, "table", nil, "read this `TABLE` alone, as often as needed; * and ? fit letters")
+	f.StringArrayVar(&o.SkipTables, "skip-table", nil, "leave this `TABLE` out, as often as needed")
+	f.StringArrayVar(&o.SkipColumns, "skip-column", nil, "leave this `COLUMN` or TABLE.COLUMN out, as often as needed")
+	f.IntSliceVar(&o.Sites, "sites", nil, "of several sites in one database only these `NUMBERS`")
+}
+
 func (a *app) previewCommand() *cobra.Command {
+	var choice sheet.Choice
 	c := &cobra.Command{
 		Use:   "preview",
 		Short: "Show every change, write a change sheet, change nothing",
@@ -107,13 +134,16 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 
 ` + exitCodes,
 		Example: `  trimlantern preview
-  trimlantern preview --offline --format json`,
+  trimlantern preview --offline --format json
+  trimlantern preview --skip-table '*_log' --skip-column comments.comment_author_url
+  trimlantern preview --only public`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			j, err := a.open()
 			if err != nil {
 				return err
 			}
+			j.Choice = choice
 			r, err := j.Preview(c.Context())
 			if err != nil {
 				return err
@@ -122,12 +152,15 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 		},
 	}
 	a.network(c)
+	a.choice(c, &choice)
+	c.Flags().StringVar(&choice.Address, "only", "", "of the site's own addresses change this one alone: `public|core`")
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host; what it serves stays unknown")
 	return c
 }
 
 func (a *app) mendCommand() *cobra.Command {
-	return &cobra.Command{
+	var choice sheet.Choice
+	c := &cobra.Command{
 		Use:   "mend",
 		Short: "Propose corrected lengths for serialized values that are broken",
 		Long: `An earlier careless replacement may have left serialized values whose lengths no
@@ -145,6 +178,7 @@ undo takes it back.
 			if err != nil {
 				return err
 			}
+			j.Choice = choice
 			r, err := j.Mend(c.Context())
 			if err != nil {
 				return err
@@ -152,9 +186,13 @@ undo takes it back.
 			return a.show(r, func(t *report.Text) { t.Preview(r) })
 		},
 	}
+	a.choice(c, &choice)
+	return c
 }
 
 func (a *app) applyCommand() *cobra.Command {
+	var drops bool
+	var rate int
 	c := &cobra.Command{
 		Use:   "apply [SHEET]",
 		Short: "Carry out a change sheet: journal first, then the change",
@@ -165,11 +203,13 @@ Then the counts are compared with the preview's, and a second preview shows what
 is left.
 
 Interrupted at any moment, the same command goes on. For a rehearsal there is
-preview: it is the dry run.
+preview: it is the dry run. Transactions are small; --rate slows them down where a
+live site or its replicas need room.
 
 ` + exitCodes,
 		Example: `  trimlantern apply
-  trimlantern apply 20261123-101500-000`,
+  trimlantern apply --drop-caches
+  trimlantern apply --rate 200`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -177,7 +217,8 @@ preview: it is the dry run.
 			if err != nil {
 				return err
 			}
-			r, err := j.Apply(c.Context(), strings.Join(args, ""))
+			j.Rate = rate
+			r, err := j.Apply(c.Context(), strings.Join(args, ""), drops)
 			if err != nil {
 				return err
 			}
@@ -186,20 +227,29 @@ preview: it is the dry run.
 	}
 	a.network(c)
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host in the second preview")
+	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the layout calls safe to lose")
+	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
 	return c
 }
 
 func (a *app) undoCommand() *cobra.Command {
-	return &cobra.Command{
+	var o work.UndoOptions
+	var script string
+	var rate int
+	c := &cobra.Command{
 		Use:   "undo [JOURNAL]",
 		Short: "Put back exactly what a journal says",
 		Long: `Goes backwards through the newest journal that is not undone, or the one named,
 and puts back what stood there before. A value that somebody changed since is
 left and named. Interrupted, the same command goes on.
 
+--table puts back a part. --as-sql changes nothing and writes plain SQL that does the
+same, for somebody without this tool.
+
 ` + exitCodes,
 		Example: `  trimlantern undo
-  trimlantern undo 20261123-101700-000`,
+  trimlantern undo --table options
+  trimlantern undo --as-sql back.sql`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Journals() }),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -207,13 +257,56 @@ left and named. Interrupted, the same command goes on.
 			if err != nil {
 				return err
 			}
-			r, err := j.Undo(c.Context(), strings.Join(args, ""))
-			if err != nil {
+			j.Rate, o.Journal = rate, strings.Join(args, "")
+			var r *work.Undone
+			if script == "" {
+				r, err = j.Undo(c.Context(), o)
+			} else {
+				r, err = a.undoSQL(c.Context(), j, o, script)
+			}
+			if err != nil || script == "-" {
 				return err
 			}
 			return a.show(r, func(t *report.Text) { t.Undone(r) })
 		},
 	}
+	c.Flags().StringArrayVar(&o.Tables, "table", nil, "put back this `TABLE` alone, as often as needed; * and ? fit letters")
+	c.Flags().StringVar(&script, "as-sql", "", "write SQL to this `FILE`, or - for standard output, and change nothing")
+	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
+	return c
+}
+
+// undoSQL writes the script of an undo; a file appears only when it is whole.
+func (a *app) undoSQL(ctx context.Context, j *work.Job, o work.UndoOptions, file string) (*work.Undone, error) {
+	if file == "-" {
+		w := bufio.NewWriter(a.out)
+		o.SQL = w
+		r, err := j.Undo(ctx, o)
+		return r, errors.Join(err, w.Flush())
+	}
+	fault := func(err error) error {
+		return &work.Fault{Code: work.World, What: "the script cannot be written", Do: "name a file in a folder that is writable", Err: err}
+	}
+	f, err := os.OpenFile(file+".part", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, fault(err)
+	}
+	defer os.Remove(f.Name()) // renamed already where all went well
+	w := bufio.NewWriter(f)
+	o.SQL = w
+	r, err := j.Undo(ctx, o)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	if err := errors.Join(w.Flush(), f.Sync(), f.Close()); err != nil {
+		return nil, fault(err)
+	}
+	if err := os.Rename(f.Name(), file); err != nil {
+		return nil, fault(err)
+	}
+	r.Script = file
+	return r, nil
 }
 
 // complete offers what the logbook lists.

@@ -30,18 +30,24 @@ func (silent) End()                    {}
 
 // lines writes a line every ten seconds.
 type lines struct {
-	w    io.Writer
-	last time.Time
+	w     io.Writer
+	last  time.Time
+	total int64 // of the step that is going on, which began so, from so many
+	from  int64
+	began time.Time
 }
 
 func (l *lines) At(what string, done, total int64) {
+	if total != l.total || l.began.IsZero() {
+		l.total, l.from, l.began = total, done, time.Now()
+	}
 	if time.Since(l.last) < 10*time.Second {
 		return
 	}
 	l.last = time.Now()
 	switch {
 	case total > 0:
-		fmt.Fprintf(l.w, "%s: %d of %d\n", report.Clean(what), done, total)
+		fmt.Fprintf(l.w, "%s: %d of %d%s\n", report.Clean(what), done, total, rate(done-l.from, total-l.from, time.Since(l.began)))
 	case done > 0:
 		fmt.Fprintf(l.w, "%s: %d\n", report.Clean(what), done)
 	default:
@@ -50,6 +56,17 @@ func (l *lines) At(what string, done, total int64) {
 }
 
 func (*lines) End() {}
+
+// rate says how fast a job goes on and how long it will take, once that can be
+// told.
+func rate(done, total int64, since time.Duration) string {
+	if done <= 0 || since < 2*time.Second {
+		return ""
+	}
+	perSecond := float64(done) / since.Seconds()
+	left := time.Duration(float64(total-done) / perSecond * float64(time.Second))
+	return fmt.Sprintf(", %.0f a second, %s left", perSecond, left.Round(time.Second))
+}
 
 // bar is a bar with rate and time left.
 type bar struct {

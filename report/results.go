@@ -37,8 +37,18 @@ func (t *Text) Inited(r *work.Inited) {
 			t.wrap("  ", Clean(l))
 		}
 	}
+	if len(r.Sites) > 1 {
+		t.heading("Sites in this database; --sites chooses some of them")
+		for i, s := range r.Sites {
+			if i == 12 {
+				t.printf("  and %s\n", plural(len(r.Sites)-12, "more site"))
+				break
+			}
+			t.printf("  %4d  %s\n", s.Site, clip(s.Address, 70))
+		}
+	}
 	if len(r.Others) > 0 {
-		t.heading("Other sites in the same database")
+		t.heading("Other systems in the same database, left alone")
 		t.wrap("  ", "prefixes "+Clean(strings.Join(r.Others, ", ")))
 	}
 	t.next("trimlantern preview")
@@ -82,6 +92,7 @@ func (t *Text) Preview(p *work.Preview) {
 		t.printf("\n")
 		t.rows([]string{">references", "to host"}, hosts[:min(10, len(hosts))])
 	}
+	t.part(p)
 	if len(p.Samples) > 0 {
 		t.heading("For the eye: the first change of each table")
 		for _, s := range p.Samples {
@@ -99,6 +110,52 @@ func (t *Text) Preview(p *work.Preview) {
 		t.next("trimlantern scan")
 	default:
 		t.next("mend what needs a person, then: trimlantern scan")
+	}
+}
+
+// part says what was chosen, what runs with the changes and what can be dropped.
+func (t *Text) part(p *work.Preview) {
+	c := p.Choice
+	var words []string
+	for _, one := range []struct {
+		what string
+		list []string
+	}{{"only the tables", c.Tables}, {"without the tables", c.SkipTables}, {"without the columns", c.SkipColumns}} {
+		if len(one.list) > 0 {
+			words = append(words, one.what+" "+strings.Join(one.list, ", "))
+		}
+	}
+	for _, n := range c.Sites {
+		words = append(words, fmt.Sprintf("site %d", n))
+	}
+	if c.Address != "" {
+		words = append(words, "of the addresses only the "+c.Address+" one")
+	}
+	if len(words) > 0 {
+		t.heading("A part, as you chose")
+		t.wrap("  ", Clean(strings.Join(words, "; ")))
+	}
+	if len(p.Sites) > 1 {
+		t.heading("Sites in this database")
+		var rows [][]string
+		for i, s := range p.Sites {
+			if i == 12 {
+				rows = append(rows, []string{"", "and " + plural(len(p.Sites)-12, "more site")})
+				break
+			}
+			rows = append(rows, []string{fmt.Sprint(s.Site), clip(s.Address, 66)})
+		}
+		t.rows(nil, rows)
+	}
+	if len(p.Triggers) > 0 {
+		t.heading("Triggers that will run with the changes")
+		for _, s := range p.Triggers {
+			t.wrap("  ", Clean(s))
+		}
+	}
+	if p.Drops > 0 {
+		t.heading("Cached copies")
+		t.wrap("  ", plural(p.Drops, "cached row")+" of them can be removed without loss: trimlantern apply --drop-caches does it, and undo puts them back.")
 	}
 }
 
@@ -304,6 +361,9 @@ func (t *Text) Applied(a *work.Applied) {
 	}
 	rows = append(rows, []string{t.paint("all tables", text.Bold), number(a.Changed)})
 	t.rows([]string{"table", ">cells"}, rows)
+	if a.Dropped > 0 {
+		t.printf("  %s removed, which the system makes anew\n", plural(a.Dropped, "cached row"))
+	}
 	t.heading("Checked")
 	if len(a.Skipped) == 0 {
 		t.printf("  %s\n", t.good(fmt.Sprintf("the counts agree with the preview: %s planned, %s changed", plural(a.Planned, "cell"), number(a.Changed))))
@@ -374,6 +434,12 @@ func (t *Text) skips(skips []sheet.Skip) {
 
 // Undone reports what undo did.
 func (t *Text) Undone(u *work.Undone) {
+	if u.SQL {
+		t.printf("Wrote %s: it puts back %s and %s.\n", clip(u.Script, 40), plural(u.Back, "cell"), plural(u.Rows, "row"))
+		t.wrap("", "Nothing was changed. A value that somebody changed since will stay, and is named at the end of its output.")
+		t.next("run it with the database's own client")
+		return
+	}
 	t.printf("Put back journal %s of %s.\n", u.Journal, u.Site)
 	t.heading("As before again")
 	var rows [][]string
@@ -382,10 +448,15 @@ func (t *Text) Undone(u *work.Undone) {
 	}
 	rows = append(rows, []string{t.paint("all tables", text.Bold), number(u.Back)})
 	t.rows([]string{"table", ">cells"}, rows)
+	if u.Rows > 0 {
+		t.printf("  %s put back\n", plural(u.Rows, "cached row"))
+	}
 	if u.Already > 0 {
 		t.printf("  %s were as before already\n", plural(u.Already, "cell"))
 	}
-	if len(u.Left) == 0 {
+	if len(u.Left) == 0 && len(u.Only) > 0 {
+		t.printf("\n%s\n", t.good("These cells are as they were; the rest of the journal is not undone."))
+	} else if len(u.Left) == 0 {
 		t.printf("\n%s\n", t.good("Every cell of the journal is as it was, byte for byte."))
 	} else {
 		t.heading("Left, since somebody changed them after us")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"trimlantern/core/sheet"
@@ -24,6 +25,7 @@ type Applied struct {
 	Refs      int            `json:"references"`
 	Tables    map[string]int `json:"tables"`
 	Skipped   []sheet.Skip   `json:"skipped"`   // cells that are not as the preview saw them
+	Dropped   int            `json:"dropped"`   // cached rows removed
 	Addresses bool           `json:"addresses"` // the site's own addresses changed: logins end
 	Remain    *Preview       `json:"second_preview"`
 }
@@ -38,12 +40,13 @@ func (a *Applied) Code() int {
 
 // batchCells and batchBytes bound one transaction.
 const (
-	batchCells = 200
-	batchBytes = 4 << 20
+	batchCells = 1000
+	batchBytes = 8 << 20
 )
 
-// Apply carries out a sheet: the one called id, or the newest.
-func (j *Job) Apply(ctx context.Context, id string) (*Applied, error) {
+// Apply carries out a sheet: the one called id, or the newest. drops says that the
+// cached rows of the sheet, which the layout calls safe to lose, are removed too.
+func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error) {
 	defer j.Progress.End()
 	if !j.Offline { // the second preview asks: better refused now than after the change
 		if _, err := j.web(); err != nil {
@@ -73,7 +76,7 @@ func (j *Job) Apply(ctx context.Context, id string) (*Applied, error) {
 		return nil, world(err, "the database is in use by this tool already", "wait until the other run has ended")
 	}
 	defer unlock()
-	a := &applying{job: j, ctx: ctx, db: db, tables: tables,
+	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops,
 		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Tables: map[string]int{}}}
 	if err := a.openJournal(header); err != nil {
 		return nil, err
@@ -82,7 +85,13 @@ func (j *Job) Apply(ctx context.Context, id string) (*Applied, error) {
 	if err := a.run(); err != nil {
 		return nil, err
 	}
-	if got := a.out.Changed + len(a.out.Skipped); got != end.Cells || a.out.Refs > end.References {
+	got := a.out.Changed
+	for _, s := range a.out.Skipped {
+		if s.Column != "" { // a cell, and not a cached row
+			got++
+		}
+	}
+	if got != end.Cells || a.out.Refs > end.References {
 		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
@@ -93,7 +102,10 @@ func (j *Job) Apply(ctx context.Context, id string) (*Applied, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := j.survey(db, asked, nil, header.Kind)
+	if tables, err = j.chosen(header.Choice, tables); err != nil {
+		return nil, err
+	}
+	s := j.survey(db, asked, nil, header.Kind, header.Choice)
 	if err := s.run(ctx, db, tables); err != nil {
 		return nil, err
 	}
@@ -120,10 +132,8 @@ func (j *Job) chooseSheet(id string) (string, error) {
 	if id == "" && len(all) > 0 {
 		return all[len(all)-1], nil
 	}
-	for _, s := range all {
-		if s == id {
-			return id, nil
-		}
+	if slices.Contains(all, id) {
+		return id, nil
 	}
 	if id == "" {
 		return "", misuse(nil, "there is no change sheet yet", "make one: trimlantern preview")
@@ -174,22 +184,25 @@ type applying struct {
 	carry   []sheet.Record // goes into the next block: the mark of the batch before
 	done    int            // cells of the sheet that earlier runs have settled
 	open    []sheet.Record // the last block of an interrupted run: written ahead, maybe not carried out
+	drops   bool           // cached rows are removed too
 	batch   []*sheet.Cell
 	bytes   int
 }
 
 // journalState is what a journal says of its run.
 type journalState struct {
-	ID     string
-	Header sheet.JournalHeader
-	End    int64 // where the last whole block ends
-	Blocks int
-	Cells  int // entries
-	Skips  int
-	Tables map[string]int
-	Mark   sheet.Mark // the last milestone but Committed, or ""
-	Time   string     // of the mark
-	Left   int
+	ID      string
+	Header  sheet.JournalHeader
+	End     int64 // where the last whole block ends
+	Blocks  int
+	Cells   int // entries
+	Skips   int
+	Tables  map[string]int
+	Partly  []string   // tables that were put back by themselves
+	Dropped int        // cached rows removed
+	Mark    sheet.Mark // the last milestone but Committed, or ""
+	Time    string     // of the mark
+	Left    int
 }
 
 // readState reads a journal; visit, where not nil, sees each block.
@@ -206,8 +219,16 @@ func (j *Job) readState(id string, visit func(sheet.Block) error) (*journalState
 				st.Tables[r.Entry.Table]++
 			case r.Skip != nil:
 				st.Skips++
+			case r.Refused != nil:
+				st.Cells--
+				st.Skips++
+				st.Tables[r.Refused.Table]--
+			case r.Dropped != nil:
+				st.Dropped++
 			case r.Mark == sheet.Finished || r.Mark == sheet.Undone:
 				st.Mark, st.Time, st.Left = r.Mark, r.Time, r.Left
+			case r.Mark == sheet.Partly:
+				st.Partly, st.Left = append(st.Partly, r.Tables...), r.Left
 			}
 		}
 		if visit != nil {
@@ -222,6 +243,41 @@ func (j *Job) readState(id string, visit func(sheet.Block) error) (*journalState
 	return st, nil
 }
 
+// glance reads of a journal only its header and what stands behind its last
+// cells, so that old runs cost nothing. It returns nil where that does not tell.
+func (j *Job) glance(id string) *journalState {
+	f, err := os.Open(j.Book.JournalPath(id))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil
+	}
+	blocks, whole := sheet.Outline(f, info.Size())
+	if !whole || len(blocks) == 0 {
+		return nil
+	}
+	first, err := blocks[0].ReadAt(f)
+	if err != nil || len(first) == 0 || first[0].Header == nil {
+		return nil
+	}
+	st := &journalState{ID: id, Header: *first[0].Header, End: info.Size(), Blocks: len(blocks)}
+	for i := len(blocks) - 1; i >= 0 && st.Mark == ""; i-- {
+		records, err := blocks[i].ReadAt(f)
+		if err != nil || countCells(records) > 0 {
+			return nil
+		}
+		for _, r := range records {
+			if r.Mark == sheet.Finished || r.Mark == sheet.Undone {
+				st.Mark, st.Time = r.Mark, r.Time
+			}
+		}
+	}
+	return st
+}
+
 // openJournal begins a journal for the sheet, or goes on with the one of a run
 // that was interrupted; a sheet that is carried out already is refused.
 func (a *applying) openJournal(h sheet.Header) error {
@@ -231,6 +287,9 @@ func (a *applying) openJournal(h sheet.Header) error {
 		return world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range ids {
+		if st := j.glance(id); st != nil && (st.Mark == sheet.Undone || st.Mark == sheet.Finished && st.Header.Sheet != h.ID) {
+			continue
+		}
 		var last []sheet.Record
 		settled := 0
 		st, err := j.readState(id, func(b sheet.Block) error {
@@ -257,7 +316,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 				"for what came since, make a new one: trimlantern preview; to take it back: trimlantern undo")
 		}
 		a.out.Journal, a.out.Resumed = id, true
-		a.done, a.open = settled, last
+		a.done, a.open, a.drops = settled, last, st.Header.Drops
 		for t, n := range st.Tables {
 			a.out.Tables[t] = n
 		}
@@ -267,9 +326,13 @@ func (a *applying) openJournal(h sheet.Header) error {
 		}
 		return a.recount(id, settled)
 	}
+	if sheets, err := j.Book.Sheets(); err != nil || len(sheets) > 0 && sheets[len(sheets)-1] != h.ID {
+		return misuse(err, fmt.Sprintf("the sheet %s is not the newest: what it saw is older than the preview %s", h.ID, sheets[len(sheets)-1]),
+			"apply the newest: trimlantern apply; or make a new one: trimlantern preview")
+	}
 	a.out.Journal = j.runID()
 	a.journal, err = j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
-		Sheet: h.ID, Site: h.Site, Database: h.Database})
+		Sheet: h.ID, Site: h.Site, Database: h.Database, Drops: a.drops})
 	if err != nil {
 		return world(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
 	}
@@ -279,7 +342,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 func countCells(records []sheet.Record) int {
 	n := 0
 	for _, r := range records {
-		if r.Entry != nil || r.Skip != nil {
+		if r.Entry != nil || r.Skip != nil || r.Dropped != nil {
 			n++
 		}
 	}
@@ -292,8 +355,13 @@ func (a *applying) recount(id string, settled int) error {
 	seen := 0
 	_, err := a.job.readState(id, func(b sheet.Block) error {
 		for _, r := range b.Records {
+			if r.Refused != nil { // of a block that is settled
+				a.out.Changed--
+				a.out.Tables[r.Refused.Table]--
+				a.out.Skipped = append(a.out.Skipped, *r.Refused)
+			}
 			if seen == settled {
-				return nil
+				continue
 			}
 			switch {
 			case r.Entry != nil:
@@ -301,7 +369,12 @@ func (a *applying) recount(id string, settled int) error {
 				a.out.Tables[r.Entry.Table]++
 				seen++
 			case r.Skip != nil:
-				a.out.Skipped = append(a.out.Skipped, *r.Skip)
+				if r.Skip.Column != "" {
+					a.out.Skipped = append(a.out.Skipped, *r.Skip)
+				}
+				seen++
+			case r.Dropped != nil:
+				a.out.Dropped++
 				seen++
 			}
 		}
@@ -313,22 +386,33 @@ func (a *applying) recount(id string, settled int) error {
 	return nil
 }
 
-// run goes through the sheet: all cells but the site's own addresses, then
-// those. The order is the same in every run, so that the journal's length says
-// where an interrupted one stopped.
+// run goes through the sheet: all cells but the site's own addresses, then those,
+// then the rows to remove. The order is the same in every run, so that the
+// journal's length says where an interrupted one stopped.
 func (a *applying) run() error {
 	var addresses []*sheet.Cell
 	n := 0
+	most := batchCells
+	if r := a.job.Rate; r > 0 {
+		most = max(1, min(most, r/2)) // small steps, so that the pauses are short too
+	}
 	cell := func(c *sheet.Cell) error {
 		if n++; n <= a.done {
 			a.out.Refs += c.References
 			return nil
 		}
+		// The cells of a row stay together: one of them may be a part of its key.
+		if k := len(a.batch); k > 0 {
+			last := a.batch[k-1]
+			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || rowID(last.Key) != rowID(c.Key))
+			if full || len(a.open) > 0 && k == countCells(a.open) {
+				if err := a.flush(); err != nil {
+					return err
+				}
+			}
+		}
 		a.batch = append(a.batch, c)
 		a.bytes += c.Size
-		if len(a.batch) == batchCells || len(a.open) > 0 && len(a.batch) == countCells(a.open) || a.bytes > batchBytes {
-			return a.flush()
-		}
 		return nil
 	}
 	f, err := os.Open(a.job.Book.SheetPath(a.out.Sheet))
@@ -344,23 +428,66 @@ func (a *applying) run() error {
 	if countCells(a.open) == 0 {
 		a.open = nil // nothing but the header or a mark
 	}
-	err = r.Each(func(c *sheet.Cell) error {
-		if c.Address {
-			addresses = append(addresses, c)
-			return nil
+	var drops []*sheet.Drop
+	err = ahead(r, func(l sheetLine) error {
+		switch {
+		case l.drop != nil && a.drops:
+			drops = append(drops, l.drop)
+		case l.cell != nil && l.cell.Address:
+			addresses = append(addresses, l.cell)
+		case l.cell != nil:
+			return cell(l.cell)
 		}
-		return cell(c)
-	}, nil)
+		return nil
+	})
 	for _, c := range addresses {
 		if err == nil {
 			a.out.Addresses = true
 			err = cell(c)
 		}
 	}
-	if err == nil {
+	if err == nil && len(a.batch) > 0 {
 		err = a.flush()
 	}
+	if err == nil {
+		err = a.drop(drops, n)
+	}
 	return err
+}
+
+// sheetLine is a line of a sheet; one field is set.
+type sheetLine struct {
+	cell *sheet.Cell
+	drop *sheet.Drop
+}
+
+// aheadLines is how many lines are read ahead.
+const aheadLines = 256
+
+// ahead reads a sheet while the lines before are worked on.
+func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
+	lines, failed, stop := make(chan sheetLine, aheadLines), make(chan error, 1), make(chan struct{})
+	errStopped := errors.New("stopped")
+	give := func(l sheetLine) error {
+		select {
+		case lines <- l:
+			return nil
+		case <-stop:
+			return errStopped
+		}
+	}
+	go func() {
+		defer close(lines)
+		failed <- r.Each(func(c *sheet.Cell) error { return give(sheetLine{cell: c}) }, func(d *sheet.Drop) error { return give(sheetLine{drop: d}) })
+	}()
+	for l := range lines {
+		if err := visit(l); err != nil {
+			close(stop)
+			<-failed
+			return err
+		}
+	}
+	return <-failed
 }
 
 // flush carries out one batch: read the rows and hold them, check each value,
@@ -374,6 +501,7 @@ func (a *applying) flush() error {
 			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	a.job.Progress.At("changing "+a.batch[0].Table, int64(a.out.Changed), int64(a.out.Planned))
+	began := time.Now()
 	// A batch that has begun is finished, also when somebody presses Ctrl-C.
 	ctx := context.WithoutCancel(a.ctx)
 	tx, err := a.db.Begin(ctx)
@@ -381,98 +509,316 @@ func (a *applying) flush() error {
 		return a.dbFailed(err)
 	}
 	defer func() { _ = tx.Rollback() }() // after a commit this does nothing
-
-	type change struct {
-		table database.Table
-		cell  *sheet.Cell
-		value database.Value
-		after []byte
-	}
-	var changes []change
-	records := slices.Clone(a.carry)
-	refs, already := 0, 0
-	ahead := map[string]*sheet.Entry{} // written ahead by an interrupted run
-	passed := map[string]string{}      // and what that run skipped, with why
+	f := &flushing{a: a, ctx: ctx, tx: tx, records: slices.Clone(a.carry), ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
 	for _, r := range a.open {
 		if r.Entry != nil {
-			ahead[cellID(r.Entry.Table, keys(r.Entry.Key), r.Entry.Column)] = r.Entry
+			f.ahead[cellID(r.Entry.Table, keys(r.Entry.Key), r.Entry.Column)] = r.Entry
 		}
 		if r.Skip != nil {
-			passed[cellID(r.Skip.Table, keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
+			f.passed[cellID(r.Skip.Table, keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
-	record := func(r sheet.Record) { // the open block has a record of each of its cells
-		if a.open == nil {
-			records = append(records, r)
+	for cells := range sameTable(a.batch) {
+		if err := f.check(cells); err != nil {
+			return err
 		}
 	}
-	tables := map[string]int{}
-	var skips []sheet.Skip
-	for _, c := range a.batch {
-		skip := func(why string) {
-			s := sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why}
-			skips = append(skips, s)
-			record(sheet.Record{Skip: &s})
-		}
-		t, ok := database.Find(a.tables, c.Table)
-		if !ok {
-			skip("the table is gone")
-			continue
-		}
-		values, found, err := tx.Read(ctx, t, keys(c.Key), []string{c.Column})
-		if err != nil {
-			return a.dbFailed(err)
-		}
-		if !found {
-			skip("the row is gone")
-			continue
-		}
-		entry := ahead[cellID(c.Table, keys(c.Key), c.Column)]
-		if entry != nil && sheet.Hash(values[0].Bytes) == entry.After {
-			already++
-			refs += c.References
-			tables[c.Table]++
-			continue
-		}
-		after, err := c.Apply(values[0].Bytes)
-		if errors.Is(err, sheet.ErrChanged) {
-			skip("changed since the preview")
-			continue
-		}
-		if err != nil {
-			return misuse(err, "the change sheet "+a.out.Sheet, "make a new one: trimlantern preview")
-		}
-		if a.open != nil && entry == nil {
-			skip(passed[cellID(c.Table, keys(c.Key), c.Column)])
-			continue
-		}
-		record(sheet.Record{Entry: &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: values[0].Bytes, After: c.After}})
-		changes = append(changes, change{t, c, values[0], after})
-		refs += c.References
-		tables[c.Table]++
-	}
-	if len(records) > len(a.carry) {
-		if err := a.journal.Append(records...); err != nil {
-			return world(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern apply")
+	if len(f.records) > len(a.carry) {
+		if err := a.journal.Append(f.records...); err != nil {
+			return journalFault(err, "apply")
 		}
 	}
-	for _, c := range changes {
-		c.value.Bytes = c.after
-		if err := tx.Write(ctx, c.table, keys(c.cell.Key), []string{c.cell.Column}, []database.Value{c.value}); err != nil {
-			return a.dbFailed(err)
-		}
+	if err := f.write(); err != nil {
+		return err
 	}
 	if err := tx.Commit(); err != nil {
 		return a.dbFailed(err)
 	}
 	a.carry = []sheet.Record{{Mark: sheet.Committed}}
-	a.out.Changed += len(changes) + already
-	a.out.Refs += refs
-	for t, n := range tables {
+	for _, s := range f.refused {
+		a.carry = append(a.carry, sheet.Record{Refused: &s})
+	}
+	a.out.Changed += f.changed
+	a.out.Refs += f.references
+	for t, n := range f.tables {
 		a.out.Tables[t] += n
 	}
-	a.out.Skipped = append(a.out.Skipped, skips...)
+	a.out.Skipped = append(a.out.Skipped, slices.Concat(f.skips, f.refused)...)
+	n := len(a.batch)
 	a.batch, a.bytes, a.open = nil, 0, nil
+	a.job.rest(a.ctx, n, began)
+	return nil
+}
+
+func journalFault(err error, command string) error {
+	return world(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern "+command)
+}
+
+// rest waits so that no more cells change in a second than were asked for.
+func (j *Job) rest(ctx context.Context, cells int, began time.Time) {
+	if j.Rate <= 0 {
+		return
+	}
+	select {
+	case <-time.After(time.Duration(cells)*time.Second/time.Duration(j.Rate) - time.Since(began)):
+	case <-ctx.Done():
+	}
+}
+
+// sameTable cuts cells into stretches of one table.
+func sameTable(cells []*sheet.Cell) func(yield func([]*sheet.Cell) bool) {
+	return func(yield func([]*sheet.Cell) bool) {
+		for start := 0; start < len(cells); {
+			end := start + 1
+			for end < len(cells) && cells[end].Table == cells[start].Table {
+				end++
+			}
+			if !yield(cells[start:end]) {
+				return
+			}
+			start = end
+		}
+	}
+}
+
+// flushing is one batch at work.
+type flushing struct {
+	a          *applying
+	ctx        context.Context
+	tx         database.Batch
+	ahead      map[string]*sheet.Entry // written ahead by an interrupted run
+	passed     map[string]string       // and what that run skipped, with why
+	records    []sheet.Record
+	changes    []rowChange
+	changed    int // cells
+	references int
+	tables     map[string]int
+	skips      []sheet.Skip
+	refused    []sheet.Skip
+}
+
+// rowChange is what is to be written into one row.
+type rowChange struct {
+	table  database.Table
+	update database.Update
+	cells  []*sheet.Cell
+}
+
+func (f *flushing) skip(c *sheet.Cell, why string) {
+	s := sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why}
+	f.skips = append(f.skips, s)
+	f.record(sheet.Record{Skip: &s})
+}
+
+// record adds a record; the open block has one of each of its cells already.
+func (f *flushing) record(r sheet.Record) {
+	if f.a.open == nil {
+		f.records = append(f.records, r)
+	}
+}
+
+// done counts a cell that is changed.
+func (f *flushing) done(c *sheet.Cell) {
+	f.changed++
+	f.references += c.References
+	f.tables[c.Table]++
+}
+
+// check reads the rows of one table's cells, holds them, and works out what is to
+// be written.
+func (f *flushing) check(cells []*sheet.Cell) error {
+	t, ok := database.Find(f.a.tables, cells[0].Table)
+	if !ok {
+		for _, c := range cells {
+			f.skip(c, "the table is gone")
+		}
+		return nil
+	}
+	var rows [][][]byte
+	at := map[string]int{}
+	var columns []string
+	for _, c := range cells {
+		if _, ok := t.Column(c.Column); !ok {
+			f.skip(c, "the column is gone")
+			continue
+		}
+		if id := rowID(c.Key); !hasKey(at, id) {
+			at[id] = len(rows)
+			rows = append(rows, keys(c.Key))
+		}
+		if !slices.Contains(columns, c.Column) {
+			columns = append(columns, c.Column)
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	now, err := f.tx.Read(f.ctx, t, rows, columns)
+	if err != nil {
+		return f.a.dbFailed(err)
+	}
+	if err := f.moved(t, rows, columns, now); err != nil {
+		return err
+	}
+	change := map[string]int{} // row: its place in f.changes
+	for _, c := range cells {
+		if _, ok := t.Column(c.Column); !ok {
+			continue
+		}
+		row := at[rowID(c.Key)]
+		if now[row] == nil {
+			f.skip(c, "the row is gone")
+			continue
+		}
+		v := now[row][slices.Index(columns, c.Column)]
+		after, err := f.cell(t, c, v)
+		if err != nil || after == nil {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		v.Bytes = after
+		i, ok := change[rowID(c.Key)]
+		if !ok {
+			i = len(f.changes)
+			change[rowID(c.Key)] = i
+			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: keys(c.Key)}})
+		}
+		u := &f.changes[i]
+		u.update.Columns, u.update.Values, u.cells = append(u.update.Columns, c.Column), append(u.update.Values, v), append(u.cells, c)
+	}
+	return nil
+}
+
+func hasKey(m map[string]int, k string) bool { _, ok := m[k]; return ok }
+
+// rowID makes a key something to look up by.
+func rowID(key []sheet.Value) string {
+	var b strings.Builder
+	for _, k := range key {
+		fmt.Fprintf(&b, "%d:%s", len(k), k)
+	}
+	return b.String()
+}
+
+// moved finds rows whose key itself an interrupted run has rewritten.
+func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, now [][]database.Value) error {
+	if f.a.open == nil {
+		return nil
+	}
+	for i, key := range rows {
+		if now[i] != nil {
+			continue
+		}
+		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[cellID(t.Name, key, column)] })
+		if err != nil || to == nil {
+			continue
+		}
+		found, err := f.tx.Read(f.ctx, t, [][][]byte{to}, columns)
+		if err != nil {
+			return f.a.dbFailed(err)
+		}
+		now[i] = found[0]
+	}
+	return nil
+}
+
+// movedKey returns the key that a row has once the entries of its key columns are
+// carried out, or nil where its key stays.
+func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.Entry) ([][]byte, error) {
+	var to [][]byte
+	for i, k := range t.Key {
+		if e := entry(k.Name); e != nil {
+			after, err := e.Rewritten()
+			if err != nil {
+				return nil, err
+			}
+			if to == nil {
+				to = slices.Clone(key)
+			}
+			to[i] = after
+		}
+	}
+	return to, nil
+}
+
+// cell checks one cell and returns what is to be written; nil: nothing.
+func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]byte, error) {
+	id := cellID(c.Table, keys(c.Key), c.Column)
+	entry := f.ahead[id]
+	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
+		f.done(c)
+		return nil, nil
+	}
+	after, err := c.Apply(v.Bytes)
+	switch {
+	case errors.Is(err, sheet.ErrChanged):
+		f.skip(c, "changed since the preview")
+		return nil, nil
+	case err != nil:
+		return nil, misuse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
+	case f.a.open != nil && entry == nil:
+		f.skip(c, f.passed[id])
+		return nil, nil
+	}
+	hash := c.After
+	if column, _ := t.Column(c.Column); column.Kind == database.Form {
+		normal, err := f.tx.Normal(f.ctx, column, database.Value{Bytes: after})
+		if err != nil {
+			return nil, f.a.dbFailed(err)
+		}
+		hash = sheet.Hash(normal.Bytes)
+	}
+	f.record(sheet.Record{Entry: &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits}})
+	return after, nil
+}
+
+// write changes the rows, those of one table together.
+func (f *flushing) write() error {
+	for len(f.changes) > 0 {
+		t, n := f.changes[0].table, 0
+		var updates []database.Update
+		for n < len(f.changes) && f.changes[n].table.Name == t.Name {
+			updates = append(updates, f.changes[n].update)
+			n++
+		}
+		refused, err := f.tx.Write(f.ctx, t, updates)
+		if err != nil {
+			return f.a.dbFailed(err)
+		}
+		for i, change := range f.changes[:n] {
+			if refused[i] == nil {
+				for _, c := range change.cells {
+					f.done(c)
+				}
+				continue
+			}
+			if err := f.singly(change, refused[i]); err != nil {
+				return err
+			}
+		}
+		f.changes = f.changes[n:]
+	}
+	return nil
+}
+
+// singly writes the cells of a row that was refused one by one, so that only those
+// at fault stay.
+func (f *flushing) singly(change rowChange, why error) error {
+	for i, c := range change.cells {
+		if len(change.cells) > 1 {
+			refused, err := f.tx.Write(f.ctx, change.table, []database.Update{{Key: change.update.Key, Columns: change.update.Columns[i : i+1], Values: change.update.Values[i : i+1]}})
+			if err != nil {
+				return f.a.dbFailed(err)
+			}
+			if why = refused[0]; why == nil {
+				f.done(c)
+				continue
+			}
+		}
+		f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why.Error()})
+	}
 	return nil
 }
 

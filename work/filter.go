@@ -436,7 +436,7 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 		columns = dumpColumns(r)
 	}
 	t.judge.layout = known.layout
-	label, outcomes, err := t.judge.row(known.short, columns, r.Value, r.May, true)
+	label, outcomes, err := t.judge.row(known.short, columns, r.Value, r.May, true, nil)
 	if err != nil {
 		t.err = err
 		return
@@ -468,7 +468,10 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 func dumpColumns(r *dump.Row) []database.Column {
 	columns := make([]database.Column, max(r.Len(), len(r.Columns)))
 	for i, c := range r.Columns {
-		columns[i] = database.Column(c)
+		columns[i] = database.Column{Name: c.Name, MaxChars: c.MaxChars, MaxBytes: c.MaxBytes}
+		if c.List {
+			columns[i].Kind = database.List
+		}
 	}
 	return columns
 }

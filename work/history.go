@@ -2,6 +2,7 @@ package work
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -17,11 +18,12 @@ type History struct {
 
 // PastEntry is one run that left something behind.
 type PastEntry struct {
-	ID    string `json:"id"`
-	Run   string `json:"run"` // "preview", "mend", "apply" or "scan"
-	State string `json:"state"`
-	Cells int    `json:"cells"`
-	Of    string `json:"of,omitempty"` // apply: the sheet that was carried out
+	ID     string   `json:"id"`
+	Run    string   `json:"run"` // "preview", "mend", "apply" or "scan"
+	State  string   `json:"state"`
+	Cells  int      `json:"cells"`
+	Of     string   `json:"of,omitempty"`     // apply: the sheet that was carried out
+	Tables []string `json:"tables,omitempty"` // apply: whose cells changed
 }
 
 // Code is the exit code that history comes to.
@@ -56,10 +58,12 @@ func (j *Job) History() (*History, error) {
 	}
 	for _, id := range journals {
 		st, err := j.readState(id, nil)
-		e := PastEntry{ID: id, Run: "apply", Of: st.Header.Sheet, Cells: st.Cells}
+		e := PastEntry{ID: id, Run: "apply", Of: st.Header.Sheet, Cells: st.Cells, Tables: slices.Sorted(maps.Keys(st.Tables))}
 		switch {
 		case err != nil:
 			e.State = "broken: keep the file"
+		case st.Mark == sheet.Finished && len(st.Partly) > 0:
+			e.State = "finished; partly undone"
 		case st.Mark == sheet.Finished:
 			e.State = "finished"
 		case st.Mark == sheet.Undone && st.Left > 0:

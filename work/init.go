@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"trimlantern/core/address"
+	"trimlantern/core/sheet"
 	"trimlantern/site/database"
 	"trimlantern/site/layout"
 	"trimlantern/site/sitefile"
@@ -25,6 +26,7 @@ type InitOptions struct {
 	Layout   string
 	Database sitefile.Database
 	Files    []string
+	Sites    []int // of several sites in one database; empty: all
 	Network  sitefile.Network
 }
 
@@ -37,9 +39,10 @@ type Inited struct {
 	Prefix   string   `json:"prefix"`
 	Tables   int      `json:"tables"`
 	Files    []string `json:"files"`
-	Used     []string `json:"used"`   // where things were found
-	Locked   []string `json:"locked"` // addresses that the configuration holds
-	Others   []string `json:"others"` // prefixes of other sites in the same database
+	Used     []string `json:"used"`            // where things were found
+	Locked   []string `json:"locked"`          // addresses that the configuration holds
+	Others   []string `json:"others"`          // prefixes of other systems in the same database
+	Sites    []Place  `json:"sites,omitempty"` // of several sites in the database, those that are taken
 }
 
 // Code is the exit code that init comes to.
@@ -60,13 +63,14 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		return nil, misuse(nil, path+" is there already", "remove it first, or write another one with --config FILE")
 	}
 	in := &initing{o: o, p: p, dir: filepath.Dir(path), out: &Inited{Path: path, Site: site.String()},
-		file: &sitefile.File{Site: site.String(), Also: site.Also, Layout: o.Layout, Database: o.Database, Files: o.Files, Network: o.Network}}
+		file: &sitefile.File{Site: site.String(), Also: site.Also, Layout: o.Layout, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
 	in.file.Dir = in.dir
 	for i, f := range in.file.Files {
 		in.file.Files[i] = in.relative(f)
 	}
 	in.file.Network.CA = in.relative(in.file.Network.CA)
 	in.file.Database.File = in.relative(in.file.Database.File)
+	in.file.Database.TLSCA = in.relative(in.file.Database.TLSCA)
 	if err := in.find(); err != nil {
 		return nil, err
 	}
@@ -124,13 +128,16 @@ func (in *initing) find() error {
 		}
 	}
 	if d.Config != "" { // named by a flag
-		for _, l := range configs {
-			return in.take(d.Config, l)
+		for file, l := range configs { // by its name, or else the only one there is
+			if file == filepath.Base(d.Config) || len(configs) == 1 {
+				return in.take(d.Config, l)
+			}
 		}
+		return misuse(nil, "no layout knows a configuration file called "+filepath.Base(d.Config), "name the layout too: --layout wordpress")
 	}
 	if in.o.Folder == "" {
 		return misuse(nil, "nothing says where the site's database is",
-			"name the folder of the site: trimlantern init --site https://HOST FOLDER; or the database: --database sqlite:FILE or mysql://USER@HOST/NAME")
+			"name the folder of the site: trimlantern init --site https://HOST FOLDER; or the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 	}
 	var found []string
 	var sqlite []string
@@ -166,17 +173,17 @@ func (in *initing) find() error {
 		return nil
 	}
 	return misuse(nil, "no configuration of a known system and no SQLite database lies below "+in.o.Folder,
-		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME")
+		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 }
 
 // take reads the system's configuration file.
 func (in *initing) take(path string, l *layout.Layout) error {
 	conn, err := l.Config.Connect(path)
 	if err != nil {
-		return misuse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME")
+		return misuse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 	}
 	d := &in.file.Database
-	d.Kind, d.Config = "mysql", in.relative(path)
+	d.Kind, d.Config = l.Config.Kind, in.relative(path)
 	if d.Prefix == "" {
 		d.Prefix = conn.Prefix
 	}
@@ -206,7 +213,11 @@ func (in *initing) connect(ctx context.Context) error {
 	if err != nil {
 		return misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", "))
 	}
-	j := &Job{File: in.file, Layout: l, Progress: in.p}
+	site, err := address.Parse(in.file.Site, in.file.Also...)
+	if err != nil {
+		return misuse(err, "the site's address", "write --site https://HOST")
+	}
+	j := &Job{File: in.file, Site: site, Layout: l, Progress: in.p}
 	c, err := j.config()
 	if err != nil {
 		return err
@@ -229,7 +240,7 @@ func (in *initing) connect(ctx context.Context) error {
 				return misuse(err, "a built-in layout", "report this")
 			}
 			if fit := other.Prefix(names); len(fit) > 0 {
-				in.file.Layout, l = name, other
+				in.file.Layout, l, j.Layout = name, other, other
 				in.out.Used = append(in.out.Used, "layout: "+name+", told from the tables")
 				break
 			}
@@ -248,19 +259,61 @@ func (in *initing) connect(ctx context.Context) error {
 		}
 		return misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", c.Where(), l.Title, d.Prefix), do)
 	}
+	var own []database.Table
+	for _, t := range tables {
+		if strings.HasPrefix(t.Name, d.Prefix) {
+			own = append(own, t)
+		}
+	}
+	if err := j.findSites(ctx, db, own); err != nil {
+		return dbFault(err, c)
+	}
 	for _, p := range fit {
-		if p != d.Prefix {
+		if site, rest := j.set(p); p != d.Prefix && (rest != "" || j.sites[site].Site == 0) {
 			in.out.Others = append(in.out.Others, p)
 		}
 	}
-	for _, n := range names {
-		if strings.HasPrefix(n, d.Prefix) {
+	for _, t := range own {
+		if !j.foreign(t.Name) {
 			in.out.Tables++
 		}
+	}
+	if err := in.sites(j); err != nil {
+		return err
 	}
 	if in.out.Tables == 0 {
 		return misuse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
 	}
 	in.out.Layout, in.out.Database, in.out.Prefix, in.out.Files = in.file.Layout, c.Where(), d.Prefix, in.file.Files
+	return nil
+}
+
+// sites takes over the sites that the database lists: all, or those chosen. Their
+// host names are names of the site too.
+func (in *initing) sites(j *Job) error {
+	chosen := in.file.Choose.Sites
+	for _, n := range chosen {
+		if _, ok := j.sites[n]; !ok {
+			return misuse(nil, fmt.Sprintf("the database lists no site %d", n), "leave --sites out, and init lists them")
+		}
+	}
+	known := append([]string{j.Site.Host}, in.file.Also...)
+	for _, p := range j.places() {
+		if len(chosen) > 0 && !slices.Contains(chosen, p.Site) {
+			continue
+		}
+		in.out.Sites = append(in.out.Sites, p)
+		host, _, _ := strings.Cut(p.Address, "/")
+		if slices.Contains(known, host) {
+			continue
+		}
+		known = append(known, host)
+		if _, err := address.Parse(in.file.Site, append(in.file.Also, host)...); err != nil {
+			in.out.Used = append(in.out.Used, fmt.Sprintf("site %d: its address %q cannot be read and was left out", p.Site, p.Address))
+			continue
+		}
+		in.file.Also = append(in.file.Also, host)
+		in.out.Used = append(in.out.Used, fmt.Sprintf("also %s: the address of site %d in the same database", host, p.Site))
+	}
 	return nil
 }

@@ -25,13 +25,15 @@ type outcome struct {
 	after      []byte
 	references int
 	hosts      []rewrite.HostCount
+	safe       bool         // its row is a cached copy that may be removed
 	left       []sheet.Left // without table, key, column and label
 }
 
 // row decides over one row of a table, which the layout knows as short. value
 // returns a column's value; maybe, where not nil, is a first look at whether it can
-// hold a reference. keyed says that the row can be found again.
-func (g *judge) row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool) (label string, out []outcome, err error) {
+// hold a reference. keyed says that the row can be found again;
+// refuse, where not nil, says why a column is to be left.
+func (g *judge) row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool, refuse func(i int) rewrite.Reason) (label string, out []outcome, err error) {
 	get := func(column string) string {
 		for i, c := range columns {
 			if c.Name == column {
@@ -41,7 +43,7 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		}
 		return ""
 	}
-	cached, asked := false, false
+	cached, safe, asked := false, false, false
 	for i, c := range columns {
 		if maybe != nil && !maybe(i) {
 			continue
@@ -55,7 +57,8 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			continue
 		}
 		if !asked {
-			cached, asked = g.layout.IsCache(short, get), true
+			cached, safe = g.layout.IsCache(short, get)
+			asked = true
 		}
 		o := outcome{column: i}
 		whole := rewrite.Reason("")
@@ -64,13 +67,19 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			whole = rewrite.Identifier
 		case cached:
 			whole = rewrite.Cached
+		case c.Kind == database.List:
+			whole = rewrite.List
 		case !keyed:
 			whole = rewrite.NoKey
+		case refuse != nil:
+			whole = refuse(i)
 		}
+		o.safe = whole == rewrite.Cached && safe
+		o.references = res.References
 		if whole != "" && res.References > 0 {
 			o.left = append(o.left, sheet.Left{Reason: whole, Count: res.References})
 		}
-		if whole == "" || whole == rewrite.NoKey {
+		if whole != rewrite.Identifier && whole != rewrite.Cached && whole != rewrite.NotChosen {
 			for _, f := range res.Left {
 				l := sheet.Left{Reason: f.Reason, Host: f.Host, URL: f.URL, Path: f.Path, Note: f.Note, Count: 1}
 				if f.Host != "" {
@@ -87,7 +96,7 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			if note := outgrows(c, after); note != "" {
 				o.left = append(o.left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
 			} else {
-				o.edits, o.after, o.references, o.hosts = res.Edits, after, res.References, res.Hosts
+				o.edits, o.after, o.hosts = res.Edits, after, res.Hosts
 			}
 		}
 		out = append(out, o)

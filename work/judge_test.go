@@ -46,7 +46,7 @@ func TestJudge(t *testing.T) {
 	} {
 		g := judge{&rewrite.Rules{Site: site}, wordpress, true}
 		value := func(i int) ([]byte, bool) { return []byte(c.values[i]), c.values[i] != "\x00" }
-		label, out, err := g.row(c.table, c.columns, value, nil, !c.keyless)
+		label, out, err := g.row(c.table, c.columns, value, nil, !c.keyless, nil)
 		require.NoError(t, err, c.why)
 		var changed []string
 		var left []rewrite.Reason
@@ -73,7 +73,7 @@ func TestJudgeFirstLook(t *testing.T) {
 	_, out, err := g.row("x", []database.Column{{Name: "a"}, {Name: "b"}}, func(i int) ([]byte, bool) {
 		assert.Equal(t, 1, i)
 		return []byte("http://ternrock.example"), true
-	}, func(i int) bool { return i == 1 }, true)
+	}, func(i int) bool { return i == 1 }, true, nil)
 	require.NoError(t, err)
 	assert.Len(t, out, 1)
 }

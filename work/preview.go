@@ -3,6 +3,7 @@ package work
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -30,6 +31,10 @@ type Preview struct {
 	Rows      int64                  `json:"rows"`
 	Cells     int                    `json:"cells"`
 	Refs      int                    `json:"references"`
+	Drops     int                    `json:"drops"`              // cached rows that apply --drop-caches removes
+	Triggers  []string               `json:"triggers,omitempty"` // they run with the changes
+	Choice    sheet.Choice           `json:"choice"`
+	Sites     []Place                `json:"sites,omitempty"` // of several in one database, those that were read
 	Hosts     map[string]int         `json:"hosts"`
 	Counts    map[rewrite.Reason]int `json:"left"`
 	Left      []sheet.Left           `json:"findings"` // those that need a person, and some of the others
@@ -40,6 +45,7 @@ type Preview struct {
 
 // AddressState is one of the site's own addresses as it stands.
 type AddressState struct {
+	Site   int    `json:"site,omitempty"` // of several in one database
 	Name   string `json:"name"`
 	Title  string `json:"title"`
 	Value  string `json:"value"`
@@ -81,8 +87,12 @@ type survey struct {
 	job       *Job
 	rules     *rewrite.Rules
 	out       *Preview
-	sheet     *sheet.Writer // nil: counts alone
-	addresses map[string]bool
+	sheet     *sheet.Writer     // nil: counts alone
+	addresses map[string]string // cells that hold an address: its name
+	choice    sheet.Choice
+	db        database.Database
+	ctx       context.Context
+	unique    map[[32]byte]bool // values that a unique index will hold
 	samples   map[string]int
 }
 
@@ -114,6 +124,13 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		return nil, err
 	}
 	defer db.Close()
+	choice, err := j.choice()
+	if err != nil {
+		return nil, err
+	}
+	if tables, err = j.chosen(choice, tables); err != nil {
+		return nil, err
+	}
 	asked, err := j.verdicts(ctx)
 	if err != nil {
 		return nil, err
@@ -125,11 +142,11 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	}
 	defer pending.Discard()
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
-		Site: j.Site.String(), Also: j.Site.Also, Kind: kind, Layout: j.Layout.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix})
+		Site: j.Site.String(), Also: j.Site.Also, Kind: kind, Layout: j.Layout.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice})
 	if err != nil {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}
-	s := j.survey(db, asked, w, kind)
+	s := j.survey(db, asked, w, kind, choice)
 	if err := s.run(ctx, db, tables); err != nil {
 		return nil, err
 	}
@@ -143,7 +160,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	if err := asked.keep(); err != nil {
 		return nil, world(err, "the verdicts cannot be kept", "make room on the disk")
 	}
-	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Hosts: p.Hosts, Left: p.Counts})
+	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
 		p.Path, err = pending.Commit()
 	}
@@ -154,13 +171,14 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	return p, nil
 }
 
-func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string) *survey {
-	return &survey{job: j, rules: &rewrite.Rules{Site: j.Site, Verdict: v.ask}, sheet: w, addresses: map[string]bool{}, samples: map[string]int{},
-		out: &Preview{Kind: kind, Site: j.Site.String(), Database: db.Identity(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
+	return &survey{job: j, rules: &rewrite.Rules{Site: j.Site, Verdict: v.ask}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+		out: &Preview{Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
 // run goes through the addresses and then all tables.
 func (s *survey) run(ctx context.Context, db database.Database, tables []database.Table) error {
+	s.ctx = ctx
 	if err := s.readAddresses(ctx, db, tables); err != nil {
 		return err
 	}
@@ -182,15 +200,15 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		}
 		err := db.Candidates(ctx, t, pick, func(row database.Row) error {
 			tc.Read++
-			if tc.Read%500 == 0 {
-				s.job.Progress.At("reading "+t.Name, before+min(tc.Read, tc.Rows), total)
-			}
 			return look(t, row, &tc)
-		})
+		}, func(rows int64) { s.job.Progress.At("reading "+t.Name, before+min(rows, counts[i]), total) })
 		if err != nil {
 			return s.failed(err, t)
 		}
 		before += counts[i]
+		if len(t.Triggers) > 0 && tc.Cells > 0 {
+			s.out.Triggers = append(s.out.Triggers, fmt.Sprintf("%s: %s", t.Name, strings.Join(t.Triggers, ", ")))
+		}
 		s.out.Tables = append(s.out.Tables, tc)
 		s.out.Rows += tc.Rows
 		s.out.Cells += tc.Cells
@@ -215,32 +233,45 @@ func (s *survey) failed(err error, t database.Table) error {
 func (s *survey) readAddresses(ctx context.Context, db database.Database, tables []database.Table) error {
 	j := s.job
 	foreign := 0
-	for _, a := range j.Layout.Addresses {
-		t, ok := database.Find(tables, j.File.Database.Prefix+a.Table)
-		if !ok {
-			continue
+	for _, t := range tables {
+		site, short := j.set(t.Name)
+		if len(j.sites) == 0 {
+			site = 0
 		}
-		v, key, found, err := db.Lookup(ctx, t, a.Column, a.Where, a.Equals)
-		if err != nil {
-			return s.failed(err, t)
-		}
-		if !found || v.Null {
-			continue
-		}
-		st := AddressState{Name: a.Name, Title: a.Title, Value: string(v.Bytes)}
-		res := s.rules.Text(v.Bytes)
-		st.Change = len(res.Edits) > 0
-		if j.conn != nil {
-			if lock, ok := j.conn.Locks[a.Name]; ok {
-				st.Locked = fmt.Sprintf("%s:%d (%s)", filepath.Base(j.conn.File), lock.Line, lock.Constant)
+		for _, a := range j.Layout.Addresses {
+			if a.Table != short {
+				continue
 			}
+			v, key, found, err := db.Lookup(ctx, t, a.Column, a.Where, a.Equals)
+			if err != nil {
+				return s.failed(err, t)
+			}
+			if !found || v.Null {
+				continue
+			}
+			st := AddressState{Site: site, Name: a.Name, Title: a.Title, Value: string(v.Bytes)}
+			if site > 0 {
+				st.Title += fmt.Sprintf(", site %d", site)
+			}
+			res := s.rules.Text(v.Bytes)
+			st.Change = len(res.Edits) > 0 && (s.choice.Address == "" || s.choice.Address == a.Name)
+			if j.conn != nil {
+				if lock, ok := j.conn.Locks[a.Name]; ok {
+					st.Locked = fmt.Sprintf("%s:%d (%s)", filepath.Base(j.conn.File), lock.Line, lock.Constant)
+				}
+			}
+			if len(res.Edits) == 0 && !s.ownSecure(string(v.Bytes)) {
+				foreign++
+			}
+			s.addresses[cellID(t.Name, key, a.Column)] = a.Name
+			s.out.Addresses = append(s.out.Addresses, st)
 		}
-		if !st.Change && !s.ownSecure(string(v.Bytes)) {
-			foreign++
+		if p, ok := j.sites[site]; ok && !slices.Contains(s.out.Sites, p) {
+			s.out.Sites = append(s.out.Sites, p)
 		}
-		s.addresses[cellID(t.Name, key, a.Column)] = true
-		s.out.Addresses = append(s.out.Addresses, st)
 	}
+	slices.SortFunc(s.out.Sites, func(a, b Place) int { return a.Site - b.Site })
+	slices.SortStableFunc(s.out.Addresses, func(a, b AddressState) int { return a.Site - b.Site })
 	if n := len(s.out.Addresses); n > 0 && foreign == n {
 		return misuse(nil, fmt.Sprintf("this database is of another site: its address is %s, not below %s", s.out.Addresses[0].Value, j.Site),
 			"check site and also in the site file against the address in the database; a folder belongs to it only where the site lives in that folder")
@@ -266,12 +297,27 @@ func cellID(table string, key [][]byte, column string) string {
 func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
 	g := judge{s.rules, s.job.Layout, true}
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
-	label, outcomes, err := g.row(s.job.short(t.Name), t.Columns, value, nil, len(t.Key) > 0)
+	refuse := func(i int) rewrite.Reason { return s.refuse(t, row, t.Columns[i].Name) }
+	label, outcomes, err := g.row(s.job.short(t.Name), t.Columns, value, nil, len(t.Key) > 0, refuse)
 	if err != nil {
 		return fmt.Errorf("table %s: %w", t.Name, err)
 	}
+	drops := 0
 	for _, o := range outcomes {
 		c := t.Columns[o.column]
+		if o.safe {
+			drops += o.references
+		}
+		if len(o.edits) > 0 {
+			taken, err := s.taken(t, row, o)
+			if err != nil {
+				return err
+			}
+			if taken != "" {
+				o.edits = nil
+				o.left = append(o.left, sheet.Left{Reason: rewrite.Taken, Note: taken, Count: o.references})
+			}
+		}
 		for _, l := range o.left {
 			l.Table, l.Key, l.Column, l.Label = t.Name, values(row.Key), c.Name, label
 			if err := s.left(l); err != nil {
@@ -288,7 +334,67 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 			return err
 		}
 	}
+	if drops == 0 || len(t.Key) == 0 {
+		return nil
+	}
+	s.out.Drops++
+	if s.sheet == nil {
+		return nil
+	}
+	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: values(row.Key), Label: label, References: drops}); err != nil {
+		return world(err, "the change sheet cannot be written", "make room on the disk")
+	}
 	return nil
+}
+
+// refuse says why a cell is left by the user's choice, or "".
+func (s *survey) refuse(t database.Table, row database.Row, column string) rewrite.Reason {
+	if slices.ContainsFunc(s.choice.SkipColumns, func(p string) bool { return s.job.fitsColumn(p, t.Name, column) }) {
+		return rewrite.NotChosen
+	}
+	if s.choice.Address != "" {
+		if name := s.addresses[cellID(t.Name, row.Key, column)]; name != "" && name != s.choice.Address {
+			return rewrite.NotChosen
+		}
+	}
+	return ""
+}
+
+// taken says which unique index a change would break, or "".
+func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, error) {
+	c := t.Columns[o.column]
+	for _, ix := range t.Unique {
+		if !slices.Contains(ix.Columns, c.Name) {
+			continue
+		}
+		taken, err := s.db.Taken(s.ctx, t, ix, row.Key, c.Name, database.Value{Bytes: o.after, As: row.Values[o.column].As})
+		if err != nil {
+			return "", s.failed(err, t)
+		}
+		// Two rows that differ now may become equal. Collations that do not mind letter
+		// case are the rule, so letter case does not count here.
+		h, whole := sha256.New(), true
+		fmt.Fprintf(h, "%s\x00%s\x00%s\x00%s", t.Name, ix.Name, c.Name, bytes.ToLower(o.after))
+		for _, name := range ix.Columns {
+			named := func(c database.Column) bool { return c.Name == name }
+			if name == c.Name {
+				continue
+			}
+			if i := slices.IndexFunc(t.Columns, named); i >= 0 {
+				fmt.Fprintf(h, "\x00%s", bytes.ToLower(row.Values[i].Bytes))
+			} else if i := slices.IndexFunc(t.Key, named); i >= 0 {
+				fmt.Fprintf(h, "\x00%s", row.Key[i])
+			} else {
+				whole = false // what was not read cannot be compared: apply asks the database
+			}
+		}
+		id := [32]byte(h.Sum(nil))
+		if taken || whole && s.unique[id] {
+			return "the unique index " + ix.Name + " has it already", nil
+		}
+		s.unique[id] = true
+	}
+	return "", nil
 }
 
 // broken works out what becomes of the serialized values of a row that are not
@@ -342,7 +448,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 		return nil
 	}
 	err := s.sheet.Cell(sheet.Cell{Table: t.Name, Key: values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
-		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)]})
+		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)] != ""})
 	if err != nil {
 		return world(err, "the change sheet cannot be written", "make room on the disk")
 	}

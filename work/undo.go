@@ -1,9 +1,14 @@
 package work
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"os"
+	"slices"
 	"time"
 
 	"trimlantern/core/sheet"
@@ -15,8 +20,12 @@ type Undone struct {
 	Site    string         `json:"site"`
 	Journal string         `json:"journal"`
 	Sheet   string         `json:"sheet"`
-	Back    int            `json:"back"`    // cells put back
-	Already int            `json:"already"` // cells that were as before
+	Back    int            `json:"back"`             // cells put back
+	Rows    int            `json:"rows"`             // cached rows put back
+	Already int            `json:"already"`          // cells that were as before
+	Only    []string       `json:"only,omitempty"`   // the tables asked for
+	Script  string         `json:"script,omitempty"` // where the SQL went
+	SQL     bool           `json:"sql"`              // written as SQL: nothing was changed
 	Tables  map[string]int `json:"tables"`
 	Left    []sheet.Skip   `json:"left"` // cells that others changed since
 }
@@ -29,9 +38,15 @@ func (u *Undone) Code() int {
 	return Clean
 }
 
-// Undo puts back what a journal says: the one called id, or the newest that is
-// not undone.
-func (j *Job) Undo(ctx context.Context, id string) (*Undone, error) {
+// UndoOptions say what of a journal is put back, and how.
+type UndoOptions struct {
+	Journal string    // its ID; "": the newest that is not undone
+	Tables  []string  // these alone; patterns
+	SQL     io.Writer // where set, SQL is written here and nothing is changed
+}
+
+// Undo puts back what a journal says.
+func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	defer j.Progress.End()
 	release, err := j.Book.Lock()
 	if err != nil {
@@ -39,11 +54,11 @@ func (j *Job) Undo(ctx context.Context, id string) (*Undone, error) {
 	}
 	defer release()
 	var blocks []sheet.Block // without their records: places alone
-	st, err := j.chooseJournal(id, &blocks)
+	st, err := j.chooseJournal(o.Journal, &blocks)
 	if err != nil {
 		return nil, err
 	}
-	db, tables, err := j.open(ctx, false)
+	db, tables, err := j.open(ctx, o.SQL != nil)
 	if err != nil {
 		return nil, err
 	}
@@ -52,18 +67,30 @@ func (j *Job) Undo(ctx context.Context, id string) (*Undone, error) {
 		return nil, misuse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
 			"check database in the site file")
 	}
-	unlock, err := db.Lock(ctx)
-	if err != nil {
-		return nil, world(err, "the database is in use by this tool already", "wait until the other run has ended")
-	}
-	defer unlock()
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells,
-		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Tables: map[string]int{}}}
+		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}}}
+	u.only = func(table string) bool {
+		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.fits(p, table) })
+	}
+	for _, p := range o.Tables {
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(st.Tables)), func(t string) bool { return j.fits(p, t) }) {
+			return nil, misuse(nil, fmt.Sprintf("the journal %s holds nothing of a table %q", st.ID, p), "trimlantern history --format json names its tables")
+		}
+	}
 	f, err := os.Open(j.Book.JournalPath(st.ID))
 	if err != nil {
 		return nil, world(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
+	if o.SQL != nil {
+		u.out.SQL = true
+		return u.out, u.script(blocks, f, o.SQL)
+	}
+	unlock, err := db.Lock(ctx)
+	if err != nil {
+		return nil, world(err, "the database is in use by this tool already", "wait until the other run has ended")
+	}
+	defer unlock()
 	for i := len(blocks) - 1; i >= 0; i-- {
 		records, err := blocks[i].ReadAt(f)
 		if err != nil {
@@ -76,7 +103,11 @@ func (j *Job) Undo(ctx context.Context, id string) (*Undone, error) {
 	journal, err := j.Book.ReopenJournal(st.ID, st.End)
 	if err == nil {
 		defer journal.Close()
-		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(u.out.Left)})
+		mark := sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(u.out.Left)}
+		if len(o.Tables) > 0 {
+			mark.Mark, mark.Tables = sheet.Partly, slices.Sorted(maps.Keys(u.out.Tables))
+		}
+		err = journal.Append(mark)
 	}
 	if err != nil {
 		return nil, world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
@@ -92,6 +123,9 @@ func (j *Job) chooseJournal(id string, blocks *[]sheet.Block) (*journalState, er
 	}
 	for i := len(ids) - 1; i >= 0; i-- {
 		if id != "" && ids[i] != id {
+			continue
+		}
+		if st := j.glance(ids[i]); id == "" && st != nil && st.Mark == sheet.Undone {
 			continue
 		}
 		*blocks = nil
@@ -122,77 +156,326 @@ type undoing struct {
 	ctx    context.Context
 	db     database.Database
 	tables []database.Table
+	only   func(table string) bool // which tables to put back
 	total  int
 	out    *Undone
 }
 
-// block puts back the entries of one block, the last first, in one transaction.
+// block puts back the entries of one block, in one transaction.
 func (u *undoing) block(records []sheet.Record) error {
-	if countCells(records) == 0 {
+	records = slices.DeleteFunc(records, func(r sheet.Record) bool {
+		return (r.Entry == nil || !u.only(r.Entry.Table)) && (r.Dropped == nil || !u.only(r.Dropped.Table))
+	})
+	if len(records) == 0 {
 		return nil
 	}
 	if u.ctx.Err() != nil {
 		return world(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
 	}
 	u.job.Progress.At("putting back", int64(u.out.Back+u.out.Already+len(u.out.Left)), int64(u.total))
+	count, began := len(records), time.Now()
 	ctx := context.WithoutCancel(u.ctx)
-	failed := func(err error) error {
-		return world(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
-			"when it is back, go on with the same command: trimlantern undo")
-	}
 	tx, err := u.db.Begin(ctx)
 	if err != nil {
-		return failed(err)
+		return u.failed(err)
 	}
 	defer func() { _ = tx.Rollback() }() // after a commit this does nothing
-	back, already := map[string]int{}, 0
-	var left []sheet.Skip
-	for i := len(records) - 1; i >= 0; i-- {
-		e := records[i].Entry
-		if e == nil {
-			continue
-		}
-		leave := func(why string) {
-			left = append(left, sheet.Skip{Table: e.Table, Key: e.Key, Column: e.Column, Why: why})
-		}
-		t, ok := database.Find(u.tables, e.Table)
-		if !ok {
-			leave("the table is gone")
-			continue
-		}
-		values, found, err := tx.Read(ctx, t, keys(e.Key), []string{e.Column})
-		if err != nil {
-			return failed(err)
-		}
-		switch now := ""; {
-		case !found:
-			leave("the row is gone")
-			continue
-		default:
-			now = sheet.Hash(values[0].Bytes)
-			if now == sheet.Hash(e.Before) {
-				already++
-				continue
+	part := &puttingBack{u: u, ctx: ctx, tx: tx, back: map[string]int{}}
+	for len(records) > 0 { // one table after the other, the last first
+		end := len(records)
+		start := end - 1
+		if records[start].Dropped != nil {
+			if err := part.insert(records[start].Dropped); err != nil {
+				return err
 			}
-			if now != e.After {
-				leave("changed by somebody since")
-				continue
-			}
+			records = records[:start]
+			continue
 		}
-		values[0].Bytes = e.Before
-		if err := tx.Write(ctx, t, keys(e.Key), []string{e.Column}, values); err != nil {
-			return failed(err)
+		for start > 0 && records[start-1].Entry != nil && records[start-1].Entry.Table == records[end-1].Entry.Table {
+			start--
 		}
-		back[e.Table]++
+		entries := make([]*sheet.Entry, 0, end-start)
+		for _, r := range records[start:end] {
+			entries = append(entries, r.Entry)
+		}
+		if err := part.entries(entries); err != nil {
+			return err
+		}
+		records = records[:start]
 	}
 	if err := tx.Commit(); err != nil {
-		return failed(err)
+		return u.failed(err)
 	}
-	for t, n := range back {
+	for t, n := range part.back {
 		u.out.Tables[t] += n
 		u.out.Back += n
 	}
-	u.out.Already += already
-	u.out.Left = append(u.out.Left, left...)
+	u.job.rest(u.ctx, count, began)
+	u.out.Rows += part.rows
+	u.out.Already += part.already
+	u.out.Left = append(u.out.Left, part.left...)
 	return nil
+}
+
+func (u *undoing) failed(err error) error {
+	return world(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
+		"when it is back, go on with the same command: trimlantern undo")
+}
+
+// puttingBack is one block at work.
+type puttingBack struct {
+	u       *undoing
+	ctx     context.Context
+	tx      database.Batch
+	back    map[string]int
+	rows    int
+	already int
+	left    []sheet.Skip
+}
+
+func (p *puttingBack) leave(table string, key []sheet.Value, column, why string) {
+	p.left = append(p.left, sheet.Skip{Table: table, Key: key, Column: column, Why: why})
+}
+
+// entries puts back cells of one table.
+func (p *puttingBack) entries(entries []*sheet.Entry) error {
+	t, ok := database.Find(p.u.tables, entries[0].Table)
+	if !ok {
+		for _, e := range entries {
+			p.leave(e.Table, e.Key, e.Column, "the table is gone")
+		}
+		return nil
+	}
+	var rows [][][]byte // where the rows are now
+	var columns []string
+	at, byCell := map[string]int{}, map[string]*sheet.Entry{}
+	for _, e := range entries {
+		byCell[cellID(t.Name, keys(e.Key), e.Column)] = e
+		if _, ok := t.Column(e.Column); ok && !slices.Contains(columns, e.Column) {
+			columns = append(columns, e.Column)
+		}
+	}
+	if len(columns) == 0 {
+		columns = append(columns, t.Columns[0].Name)
+	}
+	for _, e := range entries {
+		if id := rowID(e.Key); !hasKey(at, id) {
+			at[id] = len(rows)
+			to, err := movedKey(t, keys(e.Key), func(column string) *sheet.Entry { return byCell[cellID(t.Name, keys(e.Key), column)] })
+			if err != nil {
+				return world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+			}
+			if to == nil {
+				to = keys(e.Key)
+			}
+			rows = append(rows, to)
+		}
+	}
+	now, err := p.tx.Read(p.ctx, t, rows, columns)
+	if err != nil {
+		return p.u.failed(err)
+	}
+	var changes []*rowBack
+	change := map[string]*rowBack{}
+	for _, e := range entries {
+		row, id := at[rowID(e.Key)], rowID(e.Key)
+		if now[row] == nil { // put back already where its key was a part of it
+			old, err := p.tx.Read(p.ctx, t, [][][]byte{keys(e.Key)}, columns)
+			if err != nil {
+				return p.u.failed(err)
+			}
+			now[row], rows[row] = old[0], keys(e.Key)
+		}
+		i := slices.Index(columns, e.Column)
+		switch {
+		case now[row] == nil:
+			p.leave(e.Table, e.Key, e.Column, "the row is gone")
+			continue
+		case i < 0:
+			p.leave(e.Table, e.Key, e.Column, "the column is gone")
+			continue
+		}
+		v := now[row][i]
+		hash := sheet.Hash(v.Bytes)
+		if hash == sheet.Hash(e.Before) {
+			p.already++
+			continue
+		}
+		if hash != e.After {
+			p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
+			continue
+		}
+		v.Bytes = e.Before
+		c := change[id]
+		if c == nil {
+			c = &rowBack{update: database.Update{Key: rows[row]}}
+			change[id] = c
+			changes = append(changes, c)
+		}
+		c.update.Columns, c.update.Values, c.entries = append(c.update.Columns, e.Column), append(c.update.Values, v), append(c.entries, e)
+	}
+	return p.write(t, changes)
+}
+
+// rowBack is what is to be put back into one row.
+type rowBack struct {
+	update  database.Update
+	entries []*sheet.Entry
+}
+
+func (p *puttingBack) write(t database.Table, changes []*rowBack) error {
+	updates := make([]database.Update, len(changes))
+	for i, c := range changes {
+		updates[i] = c.update
+	}
+	refused, err := p.tx.Write(p.ctx, t, updates)
+	if err != nil {
+		return p.u.failed(err)
+	}
+	for i, c := range changes {
+		for _, e := range c.entries {
+			if refused[i] != nil {
+				p.leave(e.Table, e.Key, e.Column, refused[i].Error())
+				continue
+			}
+			p.back[e.Table]++
+		}
+	}
+	return nil
+}
+
+// insert puts back a cached row that was removed.
+func (p *puttingBack) insert(d *sheet.Dropped) error {
+	t, ok := database.Find(p.u.tables, d.Table)
+	if !ok {
+		p.leave(d.Table, d.Key, "", "the table is gone")
+		return nil
+	}
+	there, err := p.tx.Image(p.ctx, t, keys(d.Key))
+	if err != nil {
+		return p.u.failed(err)
+	}
+	columns, image := droppedRow(d)
+	if there != nil {
+		same := len(there) == len(image)
+		for i := range there {
+			same = same && there[i].Null == image[i].Null && bytes.Equal(there[i].Bytes, image[i].Bytes)
+		}
+		if same {
+			p.already++
+		} else {
+			p.leave(d.Table, d.Key, "", "the system has made the row anew")
+		}
+		return nil
+	}
+	err = p.tx.Insert(p.ctx, t, columns, image)
+	if errors.Is(err, database.ErrRefused) { // under another key, as a rule
+		p.leave(d.Table, d.Key, "", "the system has made the row anew")
+		return nil
+	}
+	if err != nil {
+		return p.u.failed(err)
+	}
+	p.rows++
+	return nil
+}
+
+func droppedRow(d *sheet.Dropped) (columns []string, image []database.Value) {
+	for _, f := range d.Row {
+		v := database.Value{Bytes: f.Value, Null: f.Null}
+		if f.As != "" {
+			v.As = f.As[0]
+		}
+		columns, image = append(columns, f.Column), append(image, v)
+	}
+	return columns, image
+}
+
+// script writes what undo would do as SQL, and names at its end what it leaves.
+func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error {
+	s := u.db.Script()
+	var failed error
+	put := func(text string) {
+		if failed == nil {
+			_, failed = io.WriteString(w, text)
+		}
+	}
+	put("-- Takes back the run " + u.out.Journal + " of " + u.out.Site + ". A value that somebody changed since stays\n" +
+		"-- as it is and is named at the end. Run it once, with the database's own client.\n" + s.Begin)
+	for pass := range 2 { // first put back, then name what was left
+		for i := len(blocks) - 1; i >= 0; i-- {
+			records, err := blocks[i].ReadAt(f)
+			if err != nil {
+				return world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+			}
+			for k := len(records) - 1; k >= 0; k-- {
+				text, err := u.statement(s, records, k, pass)
+				if err != nil {
+					return err
+				}
+				put(text)
+			}
+		}
+	}
+	put(s.End)
+	if failed != nil {
+		return world(failed, "the script cannot be written", "make room, and run the command again; the database was not changed")
+	}
+	return nil
+}
+
+// statement returns what puts back the k-th record, or in the second pass what
+// names it where it was left.
+func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass int) (string, error) {
+	if d := records[k].Dropped; d != nil && u.only(d.Table) && pass == 0 {
+		t, ok := database.Find(u.tables, d.Table)
+		if !ok {
+			return "", nil
+		}
+		columns, image := droppedRow(d)
+		u.out.Rows++
+		text, err := s.Insert(t, keys(d.Key), columns, image)
+		if err != nil {
+			return "", world(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
+		}
+		return text, nil
+	}
+	e := records[k].Entry
+	if e == nil || !u.only(e.Table) {
+		return "", nil
+	}
+	t, ok := database.Find(u.tables, e.Table)
+	if !ok {
+		return "", nil
+	}
+	c, ok := t.Column(e.Column)
+	if !ok {
+		return "", nil
+	}
+	key := keys(e.Key)
+	if pass == 1 {
+		return s.Left(t, key, c, sheet.Hash(e.Before), e.Before), nil
+	}
+	after, err := e.Rewritten()
+	if err != nil {
+		return "", world(err, "the journal is broken", "keep the file")
+	}
+	// Put back in reverse order, so a key that was rewritten counts until its own turn.
+	to, err := movedKey(t, key, func(column string) *sheet.Entry {
+		for _, r := range records[:k+1] {
+			if o := r.Entry; o != nil && o.Table == e.Table && o.Column == column && rowID(o.Key) == rowID(e.Key) {
+				return o
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return "", world(err, "the journal is broken", "keep the file")
+	}
+	if to != nil {
+		key = to
+	}
+	u.out.Back++
+	u.out.Tables[e.Table]++
+	return s.Update(t, key, c, database.Value{Bytes: e.Before}, e.After, after), nil
 }

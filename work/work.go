@@ -10,11 +10,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"trimlantern/core/address"
 	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
 	"trimlantern/site/database"
 	"trimlantern/site/fetch"
 	"trimlantern/site/layout"
@@ -73,8 +75,13 @@ type Job struct {
 	Offline  bool     // ask no other host
 	Resolve  []string // besides those of the site file
 	CA       string   // instead of the site file's
+	Rate     int      // apply and undo: at most so many cells a second; 0: as fast as it goes
+
+	Choice sheet.Choice // over the site file's: what preview reads
 
 	conn   *layout.Connection // what the system's own configuration says
+	sites  map[int]Place      // of several sites in one database, by number
+	others []string           // prefixes of other systems below ours
 	client *fetch.Client
 }
 
@@ -154,7 +161,8 @@ func layoutOf(f *sitefile.File) (*layout.Layout, error) {
 // configuration, over it the site file, and the password from where it lies.
 func (j *Job) config() (database.Config, error) {
 	d := j.File.Database
-	c := database.Config{Kind: d.Kind, File: j.File.Path(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name, Charset: d.Charset}
+	c := database.Config{Kind: d.Kind, File: j.File.Path(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name,
+		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Path(d.TLSCA)}
 	if d.Config != "" && j.Layout.Config != nil {
 		conn, err := j.Layout.Config.Connect(j.File.Path(d.Config))
 		if err != nil {
@@ -184,21 +192,30 @@ func (j *Job) config() (database.Config, error) {
 		}
 		c.Password = strings.TrimRight(string(b), "\r\n")
 	}
-	if c.Kind == "mysql" && c.Host == "localhost" && c.Socket == "" && c.Port == 0 {
-		if s := usualSocket(); s != "" {
-			c.Socket = s // what the system's own software does for this name
-		}
+	if !slices.Contains(database.TLSModes, c.TLS) {
+		return c, misuse(nil, fmt.Sprintf("database.tls: %q is not known", c.TLS), "write off, encrypt or verify")
 	}
-	if c.Kind == "mysql" && c.Host == "" && c.Socket == "" {
+	// What the system's own software does for this name.
+	if (c.Host == "localhost" || c.Host == "" && c.Kind == "postgres") && c.Socket == "" && c.Port == 0 {
+		c.Socket = usualSocket(c.Kind)
+	}
+	if c.Kind != "sqlite" && c.Host == "" && c.Socket == "" {
 		c.Host = "127.0.0.1"
 	}
 	return c, nil
 }
 
-// usualSocket finds the local socket that client libraries use for localhost.
-func usualSocket() string {
-	for _, s := range []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"} {
+// usualSocket finds the local socket that client libraries use for localhost;
+// PostgreSQL names its folder.
+func usualSocket(kind string) string {
+	for _, s := range map[string][]string{
+		"mysql":    {"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"},
+		"postgres": {"/run/postgresql/.s.PGSQL.5432", "/tmp/.s.PGSQL.5432"},
+	}[kind] {
 		if info, err := os.Stat(s); err == nil && info.Mode()&fs.ModeSocket != 0 {
+			if kind == "postgres" {
+				return filepath.Dir(s)
+			}
 			return s
 		}
 	}
@@ -225,7 +242,11 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 		db.Close()
 		return nil, nil, err
 	}
-	return db, tables, nil
+	if err := j.findSites(ctx, db, tables); err != nil {
+		db.Close()
+		return nil, nil, dbFault(err, c)
+	}
+	return db, slices.DeleteFunc(tables, func(t database.Table) bool { return j.foreign(t.Name) }), nil
 }
 
 // dbFault says in a user's words why the database failed.
@@ -236,6 +257,8 @@ func dbFault(err error, c database.Config) error {
 		do = fmt.Sprintf("check the user name %q and where the password comes from (database.config, password-env or password-file in the site file)", c.User)
 	case errors.Is(err, database.ErrAbsent):
 		do = "check database in the site file, and that the server runs"
+	case errors.Is(err, database.ErrTLS):
+		do = "check database.tls and database.tls-ca in the site file"
 	case errors.Is(err, database.ErrLocked):
 		do = "wait until the other run has ended"
 	}
@@ -275,11 +298,6 @@ func tableNames(tables []database.Table) []string {
 		names[i] = t.Name
 	}
 	return names
-}
-
-// short returns a table's name without the site's prefix, as layouts know it.
-func (j *Job) short(table string) string {
-	return strings.TrimPrefix(table, j.File.Database.Prefix)
 }
 
 // web returns the client for the network.

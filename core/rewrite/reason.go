@@ -11,6 +11,7 @@ const (
 	LookAlike  Reason = "look-alike" // a host that only looks like the site's
 	Kept       Reason = "kept"       // the user's decision
 	Cached     Reason = "cached"     // a cached copy, made anew by the system
+	NotChosen  Reason = "not-chosen" // left out by the user's choice
 
 	OtherPort Reason = "other-port" // the site's host on a port of its own
 	Outside   Reason = "outside"    // the site's host, outside its folder
@@ -26,6 +27,8 @@ const (
 	TooLong   Reason = "too-long"   // would outgrow its column
 	NoKey     Reason = "no-key"     // its table has no key to find the row again
 	InFile    Reason = "file"       // stands in a file
+	Taken     Reason = "taken"      // a unique index has the secure form already
+	List      Reason = "list"       // a column of lists, which are not rewritten
 )
 
 // reasons is the one table of reasons: their words and whether a person must act.
@@ -53,6 +56,9 @@ var reasons = map[Reason]struct {
 	TooLong:    {"values that would outgrow their column", true},
 	NoKey:      {"rows of tables without a key", true},
 	InFile:     {"in files of theme and plugins", true},
+	Taken:      {"would break a unique index", true},
+	List:       {"in columns of lists", true},
+	NotChosen:  {"left out by your choice", false},
 }
 
 // Words returns the reason as a person reads it.

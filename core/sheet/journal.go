@@ -4,12 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
 
+	"github.com/go-json-experiment/json"
 	"github.com/klauspost/compress/zstd"
 )
 
@@ -23,6 +23,7 @@ type JournalHeader struct {
 	Sheet    string `json:"sheet"` // the ID of the sheet that is carried out
 	Site     string `json:"site"`
 	Database string `json:"database"`
+	Drops    bool   `json:"drops,omitempty"` // cached rows are removed too
 }
 
 // Entry is the full value of one cell before its change.
@@ -32,6 +33,25 @@ type Entry struct {
 	Column string  `json:"column"`
 	Before Value   `json:"before"`
 	After  string  `json:"after"` // Hash of the value after
+	Edits  []Edit  `json:"edits"`
+}
+
+// Rewritten returns the value after.
+func (e *Entry) Rewritten() ([]byte, error) { return applied(e.Before, e.Edits) }
+
+// Dropped is a whole row that was removed.
+type Dropped struct {
+	Table string  `json:"table"`
+	Key   []Value `json:"key"`
+	Row   []Field `json:"row"`
+}
+
+// Field is one column of a row that was removed.
+type Field struct {
+	Column string `json:"column"`
+	Value  Value  `json:"value"`
+	Null   bool   `json:"null,omitempty"`
+	As     string `json:"as,omitempty"` // SQLite: b blob, i integer, r real
 }
 
 // Skip names a cell that was not changed, and why.
@@ -50,16 +70,21 @@ const (
 	Committed Mark = "committed" // the batch before is in the database
 	Finished  Mark = "finished"  // the whole sheet is carried out
 	Undone    Mark = "undone"    // everything was put back
+	Partly    Mark = "partly"    // some tables were put back
 )
 
-// Record is one line of a journal; one field is set (Batch goes with entries).
+// Record is one line of a journal. One of the first six fields is set; the last
+// three go with marks.
 type Record struct {
-	Header *JournalHeader `json:"journal,omitempty"`
-	Entry  *Entry         `json:"entry,omitempty"`
-	Skip   *Skip          `json:"skip,omitempty"`
-	Mark   Mark           `json:"mark,omitempty"`
-	Time   string         `json:"time,omitempty"`
-	Left   int            `json:"left,omitempty"` // with Undone: cells left as others changed them
+	Header  *JournalHeader `json:"journal,omitempty"`
+	Entry   *Entry         `json:"entry,omitempty"`
+	Skip    *Skip          `json:"skip,omitempty"`
+	Refused *Skip          `json:"refused,omitempty"` // an entry of the block before that the database did not take
+	Dropped *Dropped       `json:"dropped,omitempty"`
+	Mark    Mark           `json:"mark,omitempty"`
+	Time    string         `json:"time,omitempty"`
+	Left    int            `json:"left,omitempty"`   // with Undone and Partly: cells left as others changed them
+	Tables  []string       `json:"tables,omitempty"` // with Partly
 }
 
 // A journal is a row of blocks. Each is a Zstandard frame, and before it stands
@@ -159,7 +184,7 @@ func eachBlock(r io.Reader, inside bool, visit func(Block) error) (end int64, er
 		b := Block{Offset: end, Size: int64(n) + int64(size)}
 		for line := range bytes.Lines(plain) {
 			var rec Record
-			if err := json.Unmarshal(line, &rec); err != nil {
+			if err := json.Unmarshal(line, &rec, asBefore); err != nil {
 				return end, fmt.Errorf("the block at byte %d: %w", end, err)
 			}
 			b.Records = append(b.Records, rec)
@@ -177,6 +202,24 @@ func eachBlock(r io.Reader, inside bool, visit func(Block) error) (end int64, er
 		}
 		end += b.Size
 	}
+}
+
+// Outline returns where the blocks of a journal stand, without reading what is in
+// them; whole is false where it ends in something else. size is the journal's.
+func Outline(r io.ReaderAt, size int64) (blocks []Block, whole bool) {
+	var guard [guardSize]byte
+	for at := int64(0); at < size; {
+		if _, err := r.ReadAt(guard[:], at); err != nil || binary.LittleEndian.Uint32(guard[:]) != guardMagic {
+			return blocks, false
+		}
+		length := binary.LittleEndian.Uint64(guard[8:])
+		if length > maxBlock || at+guardSize+int64(length) > size {
+			return blocks, false
+		}
+		blocks = append(blocks, Block{Offset: at, Size: guardSize + int64(length)})
+		at += guardSize + int64(length)
+	}
+	return blocks, true
 }
 
 // NewJournalHeader fills in format and version.

@@ -9,13 +9,15 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"hash"
 	"io"
 	"unicode/utf8"
 
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	jsonv1 "github.com/go-json-experiment/json/v1"
 	"github.com/klauspost/compress/zstd"
 
 	"trimlantern/core/rewrite"
@@ -40,6 +42,17 @@ type Header struct {
 	Layout   string   `json:"layout"`
 	Database string   `json:"database"` // identity, without secrets
 	Prefix   string   `json:"prefix"`
+	Choice   Choice   `json:"choice"`
+}
+
+// Choice is what of the site a sheet is of; empty lists choose everything.
+// Patterns may hold * and ?.
+type Choice struct {
+	Tables      []string `json:"tables,omitempty" yaml:"tables,omitempty"`             // read these alone
+	SkipTables  []string `json:"skip_tables,omitempty" yaml:"skip-tables,omitempty"`   // but not these
+	SkipColumns []string `json:"skip_columns,omitempty" yaml:"skip-columns,omitempty"` // COLUMN or TABLE.COLUMN
+	Sites       []int    `json:"sites,omitempty" yaml:"sites,omitempty"`               // of several sites in one database
+	Address     string   `json:"address,omitempty" yaml:"address,omitempty"`           // of the site's own addresses only this one changes
 }
 
 const (
@@ -51,42 +64,41 @@ const (
 // {"base64": …}.
 type Value []byte
 
-// MarshalJSON writes the value.
-func (v Value) MarshalJSON() ([]byte, error) {
+// MarshalJSONTo writes the value.
+func (v Value) MarshalJSONTo(e *jsontext.Encoder) error {
 	if utf8.Valid(v) {
-		return marshal(string(v))
+		return e.WriteToken(jsontext.String(string(v)))
 	}
-	return marshal(struct {
-		B []byte `json:"base64"`
-	}{v})
+	return json.MarshalEncode(e, coded{v})
 }
 
-// UnmarshalJSON reads the value.
-func (v *Value) UnmarshalJSON(b []byte) error {
-	if len(b) > 0 && b[0] == '"' {
-		var s string
-		err := json.Unmarshal(b, &s)
-		*v = Value(s)
+// UnmarshalJSONFrom reads the value.
+func (v *Value) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	if d.PeekKind() == '"' {
+		t, err := d.ReadToken()
+		*v = Value(t.String())
 		return err
 	}
-	var w struct {
-		B []byte `json:"base64"`
-	}
-	err := json.Unmarshal(b, &w)
+	var w coded
+	err := json.UnmarshalDecode(d, &w)
 	*v = w.B
 	return err
 }
 
-// marshal is json.Marshal without the escapes that only HTML needs.
-func marshal(v any) ([]byte, error) {
-	var buf bytes.Buffer
-	e := json.NewEncoder(&buf)
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
-		return nil, err
-	}
-	return bytes.TrimSuffix(buf.Bytes(), []byte("\n")), nil
+// coded is how bytes stand that are no UTF-8.
+type coded struct {
+	B []byte `json:"base64"`
 }
+
+// MarshalJSON and UnmarshalJSON are for the JSON of the standard library.
+func (v Value) MarshalJSON() ([]byte, error)  { return json.Marshal(v) }
+func (v *Value) UnmarshalJSON(b []byte) error { return json.Unmarshal(b, v) }
+
+// asBefore makes the encoding that of the standard library's first version.
+var asBefore = json.JoinOptions(jsonv1.DefaultOptionsV1(), jsontext.EscapeForHTML(false), jsontext.EscapeForJS(false), jsontext.AllowInvalidUTF8(false))
+
+// marshal returns a line without its end.
+func marshal(v any) ([]byte, error) { return json.Marshal(v, asBefore) }
 
 // Edit is one edit of a cell, in bytes of the value before.
 type Edit struct {
@@ -123,11 +135,7 @@ func (c *Cell) Apply(before []byte) ([]byte, error) {
 	if Hash(before) != c.Before {
 		return nil, ErrChanged
 	}
-	edits := make([]rewrite.Edit, len(c.Edits))
-	for i, e := range c.Edits {
-		edits[i] = rewrite.Edit{Offset: e.At, Removed: string(e.Out), Inserted: string(e.In)}
-	}
-	after, err := rewrite.Apply(before, edits)
+	after, err := applied(before, c.Edits)
 	if err != nil {
 		return nil, err
 	}
@@ -135,6 +143,15 @@ func (c *Cell) Apply(before []byte) ([]byte, error) {
 		return nil, fmt.Errorf("the edits of %s.%s do not give the value that the sheet promises", c.Table, c.Column)
 	}
 	return after, nil
+}
+
+// applied makes edits.
+func applied(before []byte, edits []Edit) ([]byte, error) {
+	list := make([]rewrite.Edit, len(edits))
+	for i, e := range edits {
+		list[i] = rewrite.Edit{Offset: e.At, Removed: string(e.Out), Inserted: string(e.In)}
+	}
+	return rewrite.Apply(before, list)
 }
 
 // ErrChanged says that a value is not the one that was seen before.
@@ -157,6 +174,14 @@ type Left struct {
 	Count  int            `json:"count"`
 }
 
+// Drop is a row that the system makes anew, which may be removed.
+type Drop struct {
+	Table      string  `json:"table"`
+	Key        []Value `json:"key"`
+	Label      string  `json:"label,omitempty"`
+	References int     `json:"references"`
+}
+
 // TableCount is what preview counted in one table.
 type TableCount struct {
 	Table      string `json:"table"`
@@ -172,6 +197,7 @@ type Summary struct {
 	Rows       int64                  `json:"rows"`
 	Cells      int                    `json:"cells"`
 	References int                    `json:"references"`
+	Drops      int                    `json:"drops"` // rows that may be removed
 	Hosts      map[string]int         `json:"hosts"`
 	Left       map[rewrite.Reason]int `json:"left"`
 	SHA256     string                 `json:"sha256"` // of all lines before this one
@@ -187,6 +213,7 @@ func Hash(b []byte) string {
 type line struct {
 	Header *Header  `json:"sheet,omitempty"`
 	Cell   *Cell    `json:"cell,omitempty"`
+	Drop   *Drop    `json:"drop,omitempty"`
 	Left   *Left    `json:"left,omitempty"`
 	End    *Summary `json:"end,omitempty"`
 }
@@ -222,6 +249,9 @@ func (s *Writer) put(l line) error {
 // Cell adds a change.
 func (s *Writer) Cell(c Cell) error { return s.put(line{Cell: &c}) }
 
+// Drop adds a row that may be removed.
+func (s *Writer) Drop(d Drop) error { return s.put(line{Drop: &d}) }
+
 // Left adds something left alone.
 func (s *Writer) Left(l Left) error { return s.put(line{Left: &l}) }
 
@@ -242,7 +272,11 @@ type Reader struct {
 	z      *zstd.Decoder
 	sum    hash.Hash
 	n      int
+	blind  bool // nobody looks at cells: the checksum alone counts
 }
+
+// endBegins is how the last line begins.
+var endBegins = []byte(`{"end":`)
 
 // NewReader reads the header. The error says what is wrong with the sheet.
 func NewReader(r io.Reader) (*Reader, error) {
@@ -281,12 +315,18 @@ func (s *Reader) next() (line, error) {
 		return l, err
 	}
 	s.n++
-	before := s.sum.Sum(nil)
+	before := ""
+	if bytes.HasPrefix(b, endBegins) {
+		before = hex.EncodeToString(s.sum.Sum(nil))
+	}
 	s.sum.Write(b)
-	if err := json.Unmarshal(b, &l); err != nil {
+	if s.blind && !bytes.HasPrefix(b, endBegins) {
+		return l, nil
+	}
+	if err := json.Unmarshal(b, &l, asBefore); err != nil {
 		return l, fmt.Errorf("line %d is broken: %w", s.n, err)
 	}
-	if l.End != nil && l.End.SHA256 != hex.EncodeToString(before) {
+	if l.End != nil && l.End.SHA256 != before {
 		return l, errors.New("was changed by hand: its checksum does not fit; make a new preview")
 	}
 	return l, nil
@@ -312,10 +352,11 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 	}
 }
 
-// Each calls the functions for the cells and for what was left, to the end of
+// Each calls the functions for the cells and for the rows to remove, to the end of
 // the sheet. It returns an error where the sheet is cut off or was changed. A nil
 // function is not called.
-func (s *Reader) Each(cell func(*Cell) error, left func(*Left) error) error {
+func (s *Reader) Each(cell func(*Cell) error, drop func(*Drop) error) error {
+	s.blind = cell == nil && drop == nil
 	for {
 		l, err := s.next()
 		switch {
@@ -328,8 +369,8 @@ func (s *Reader) Each(cell func(*Cell) error, left func(*Left) error) error {
 			return nil
 		case l.Cell != nil && cell != nil:
 			err = cell(l.Cell)
-		case l.Left != nil && left != nil:
-			err = left(l.Left)
+		case l.Drop != nil && drop != nil:
+			err = drop(l.Drop)
 		}
 		if err != nil {
 			return err

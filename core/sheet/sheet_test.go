@@ -21,6 +21,7 @@ func sample(t testing.TB) []byte {
 	require.NoError(t, err)
 	require.NoError(t, w.Cell(Cell{Table: "p", Key: []Value{Value("7"), {0xff, 0}}, Column: "c", Before: Hash([]byte("http")), After: Hash([]byte("https")),
 		Edits: Edits([]rewrite.Edit{{Offset: 4, Inserted: "s"}}), References: 1}))
+	require.NoError(t, w.Drop(Drop{Table: "options", Key: []Value{Value("9")}, References: 2}))
 	require.NoError(t, w.Left(Left{Reason: rewrite.Linked, URL: "http://other.example/<&", Count: 1}))
 	require.NoError(t, w.Close(Summary{Cells: 1, References: 1}))
 	return buf.Bytes()
@@ -30,7 +31,7 @@ func TestSheet(t *testing.T) {
 	r, err := NewReader(bytes.NewReader(sample(t)))
 	require.NoError(t, err)
 	assert.Equal(t, "https://ternrock.example", r.Header.Site)
-	cells, left := 0, 0
+	cells, drops := 0, 0
 	err = r.Each(func(c *Cell) error {
 		cells++
 		assert.Equal(t, []Value{Value("7"), {0xff, 0}}, c.Key)
@@ -43,13 +44,13 @@ func TestSheet(t *testing.T) {
 		_, err = c.Apply([]byte("http"))
 		assert.ErrorContains(t, err, "do not give the value")
 		return nil
-	}, func(l *Left) error {
-		left++
-		assert.Equal(t, "http://other.example/<&", l.URL)
+	}, func(d *Drop) error {
+		drops++
+		assert.Equal(t, Drop{Table: "options", Key: []Value{Value("9")}, References: 2}, *d)
 		return nil
 	})
 	require.NoError(t, err)
-	assert.Equal(t, []int{1, 1, 1}, []int{cells, left, r.End.Cells})
+	assert.Equal(t, []int{1, 1, 1}, []int{cells, drops, r.End.Cells})
 }
 
 // plain and packed let a test edit a sheet as a person with zstd would.
@@ -94,7 +95,8 @@ func TestBrokenSheets(t *testing.T) {
 		"edited":        {packed(t, strings.Replace(text, `"7"`, `"8"`, 1)), "changed by hand"},
 		"cut by lines":  {packed(t, text[:strings.LastIndex(strings.TrimSpace(text), "\n")+1]), "is cut off"},
 		"cut in a line": {packed(t, text[:len(text)-20]), "is cut off"},
-		"broken line":   {packed(t, strings.Replace(text, `{"left"`, `{left`, 1)), "is broken"},
+		"broken line":   {packed(t, strings.Replace(text, `{"left"`, `{left`, 1)), "changed by hand"},
+		"broken head":   {packed(t, strings.Replace(text, `"format"`, `format`, 1)), "line 1 is broken"},
 	} {
 		assert.ErrorContains(t, read(c.b), c.say, name)
 	}

@@ -1,27 +1,38 @@
 // Package database reads and writes the tables of a site: MariaDB and MySQL,
-// and SQLite. It knows SQL and nothing of references.
+// PostgreSQL, and SQLite. It knows SQL and nothing of what a reference is but the
+// first look of core/rewrite.
 package database
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 )
 
 // Config says where a database is and who asks.
 type Config struct {
-	Kind     string // "mysql" (MariaDB too) or "sqlite"
+	Kind     string // one of Kinds
 	File     string // SQLite: the file
-	Host     string // MySQL: host name or address; empty with Socket
+	Host     string // host name or address; empty with Socket
 	Port     int    // 0: the usual one
-	Socket   string // MySQL: path of the local socket
+	Socket   string // the local socket (PostgreSQL: its folder)
 	User     string
 	Password string // never printed
 	Name     string // the database's name
-	Charset  string // as the site's own software connects; empty: utf8mb4
+	Schema   string // PostgreSQL: the schema of the tables; empty: the first of the search path
+	Charset  string // MySQL: as the site's own software connects; empty: utf8mb4
+	TLS      string // one of TLSModes
+	CA       string // PEM file of the authority that TLS "verify" trusts; empty: the system's
 	ReadOnly bool   // refuse to write
 }
+
+// Kinds are the kinds of databases: MariaDB is "mysql".
+var Kinds = []string{"mysql", "postgres", "sqlite"}
+
+// TLSModes are the ways to protect the connection: empty takes TLS where the
+// server has it; "encrypt" insists on it but not on a certificate that can be
+// checked; "verify" checks it.
+var TLSModes = []string{"", "off", "encrypt", "verify"}
 
 // Where names the database without secrets.
 func (c Config) Where() string {
@@ -39,31 +50,79 @@ func (c Config) Where() string {
 
 // The failures that a user can do something about.
 var (
-	ErrDenied = errors.New("the database refused the user name or password")
-	ErrAbsent = errors.New("the database is not there")
-	ErrLocked = errors.New("another run holds the lock on this database")
+	ErrDenied  = errors.New("the database refused the user name or password")
+	ErrAbsent  = errors.New("the database is not there")
+	ErrLocked  = errors.New("another run holds the lock on this database")
+	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger
+	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 )
 
-// Column is one column that can hold text.
+// Kind is how the values of a column are read and written.
+type Kind uint8
+
+// The kinds of columns.
+const (
+	Other   Kind = iota // neither holds text nor bytes: numbers, dates
+	Integer             // whole numbers
+	Text                // characters
+	Binary              // bytes
+	Form                // text that the database keeps in a form of its own, as binary JSON
+	List                // arrays and the like: looked at, never written
+)
+
+// Column is one column.
 type Column struct {
 	Name     string
-	MaxChars int64 // longest value in characters; 0: no such limit
-	MaxBytes int64 // longest value in bytes; 0: no such limit
+	Kind     Kind
+	Type     string // PostgreSQL: the type's full name
+	MaxChars int64  // longest value in characters; 0: no such limit
+	MaxBytes int64  // longest value in bytes; 0: no such limit
+}
+
+// Index is one unique index over whole columns.
+type Index struct {
+	Name    string
+	Columns []string
 }
 
 // Table is one table: what of it can hold text, and how its rows are found.
 type Table struct {
-	Name    string
-	Key     []string // empty: rows cannot be told apart
-	Columns []Column
-	Stamps  []string // columns that stamp themselves on update
+	Name     string
+	Key      []Column // empty: rows cannot be told apart
+	Columns  []Column // those that can hold text or bytes
+	All      []Column // all that can be written, in order
+	Stamps   []string // columns that stamp themselves on update
+	Unique   []Index  // unique indexes with a column of Columns in them
+	Triggers []string // triggers that run when a row is updated
+
+	children bool // PostgreSQL: read what inherits from it too, as partitions do
+}
+
+// Column returns the column of that name among those that can hold text.
+func (t Table) Column(name string) (Column, bool) {
+	for _, c := range t.Columns {
+		if c.Name == name {
+			return c, true
+		}
+	}
+	return Column{}, false
+}
+
+// InKey reports whether a column is part of the table's key.
+func (t Table) InKey(column string) bool {
+	for _, k := range t.Key {
+		if k.Name == column {
+			return true
+		}
+	}
+	return false
 }
 
 // Value is the value of one cell.
 type Value struct {
 	Bytes []byte
 	Null  bool
-	Blob  bool // SQLite: stored as BLOB, and to be written as one
+	As    byte // SQLite, which types values and not columns: 't' (or 0) text, 'b' blob, 'i' integer, 'r' real
 }
 
 // Row is one row that may hold references.
@@ -90,24 +149,47 @@ type Database interface {
 	// Count returns the number of rows of a table.
 	Count(ctx context.Context, t Table) (int64, error)
 	// Candidates calls visit for each row in which a column may hold what is looked
-	// for, in the order of the key.
-	Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error) error
+	// for, in the order of the key, and read with how many rows it has come past.
+	Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error, read func(rows int64)) error
+	// Rows returns some columns of all rows of a small table, limit at the most.
+	Rows(ctx context.Context, t Table, columns []string, limit int) ([][]Value, error)
 	// Lookup returns the value of column in the first row where whereColumn equals
 	// where, and the row's key; found is false where there is none.
 	Lookup(ctx context.Context, t Table, column, whereColumn, where string) (v Value, key [][]byte, found bool, err error)
+	// Taken reports whether a row other than that of key has the value in column, and
+	// in the other columns of the unique index the same as the row of key.
+	Taken(ctx context.Context, t Table, index Index, key [][]byte, column string, v Value) (bool, error)
 	// Begin starts a transaction for writing.
 	Begin(ctx context.Context) (Batch, error)
 	// Lock takes the advisory lock of this tool, or returns ErrLocked.
 	Lock(ctx context.Context) (release func(), err error)
+	// Script returns what writes changes as SQL for this system's own client.
+	Script() Script
 	Close() error
+}
+
+// Update is one row to be changed.
+type Update struct {
+	Key     [][]byte
+	Columns []string
+	Values  []Value
 }
 
 // Batch is one transaction.
 type Batch interface {
-	// Read returns values of one row and holds the row until the end of the batch.
-	Read(ctx context.Context, t Table, key [][]byte, columns []string) (values []Value, found bool, err error)
-	// Write sets values of one row; nothing else of the row changes.
-	Write(ctx context.Context, t Table, key [][]byte, columns []string, values []Value) error
+	// Read returns values of rows and holds the rows until the end of the batch. The
+	// result has a value list for each key, nil where there is no such row.
+	Read(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Value, error)
+	// Write sets values of rows; nothing else of a row changes. The result has for
+	// each update nil or why the database refused it (ErrRefused); such a row stays.
+	Write(ctx context.Context, t Table, updates []Update) (refused []error, err error)
+	// Normal returns a value as a column of kind Form will give it back.
+	Normal(ctx context.Context, c Column, v Value) (Value, error)
+	// Image returns a whole row, in the order of t.All, or nil where it is gone.
+	Image(ctx context.Context, t Table, key [][]byte) ([]Value, error)
+	// Delete removes a row; Insert puts one back from its image.
+	Delete(ctx context.Context, t Table, key [][]byte) error
+	Insert(ctx context.Context, t Table, columns []string, image []Value) error
 	Commit() error
 	Rollback() error
 }
@@ -119,8 +201,10 @@ func Open(ctx context.Context, c Config) (Database, error) {
 		return openSQLite(ctx, c)
 	case "mysql":
 		return openMySQL(ctx, c)
+	case "postgres":
+		return openPostgres(ctx, c)
 	}
-	return nil, fmt.Errorf("unknown kind of database %q; known are mysql and sqlite", c.Kind)
+	return nil, fmt.Errorf("unknown kind of database %q; known are mysql, postgres and sqlite", c.Kind)
 }
 
 // Find returns the table of that name.
@@ -131,21 +215,4 @@ func Find(tables []Table, name string) (Table, bool) {
 		}
 	}
 	return Table{}, false
-}
-
-// keyAfter returns the condition for rows behind a key in key order, with how
-// many times each key value is a parameter, in order.
-func keyAfter(key []string, quote func(string) string) (cond string, params []int) {
-	var ors []string
-	for i := range key {
-		var ands []string
-		for j := range i {
-			ands = append(ands, quote(key[j])+" = ?")
-			params = append(params, j)
-		}
-		ands = append(ands, quote(key[i])+" > ?")
-		params = append(params, i)
-		ors = append(ors, "("+strings.Join(ands, " AND ")+")")
-	}
-	return "(" + strings.Join(ors, " OR ") + ")", params
 }

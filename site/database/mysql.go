@@ -2,22 +2,27 @@ package database
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"database/sql"
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
-
-	"trimlantern/core/envelope"
 )
 
-// lockName is the name of the advisory lock in MariaDB and MySQL.
+// lockName is the name of the advisory lock.
 const lockName = "trimlantern"
+
+// plainCharsets are those in which no character has a byte that looks like a
+// quote or a backslash, so that statements can be put together on this side.
+var plainCharsets = []string{"utf8mb4", "utf8", "utf8mb3", "latin1", "latin2", "ascii", "binary"}
 
 func openMySQL(ctx context.Context, c Config) (Database, error) {
 	m := mysql.NewConfig()
@@ -31,12 +36,20 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	}
 	m.Timeout = 15 * time.Second
 	m.ClientFoundRows = true // a row that is found counts, even where nothing differs
+	m.MaxAllowedPacket = 0   // as the server has it
 	m.Logger = &mysql.NopLogger{}
+	// Strict, so that nothing is cut in silence; but a zero date elsewhere in a row is
+	// no reason to refuse the row.
+	m.Params = map[string]string{"sql_mode": "'STRICT_ALL_TABLES'"}
 	charset := c.Charset
 	if charset == "" {
 		charset = "utf8mb4"
 	}
+	m.InterpolateParams = slices.Contains(plainCharsets, strings.ToLower(charset))
 	if err := m.Apply(mysql.Charset(charset, "")); err != nil {
+		return nil, err
+	}
+	if err := mysqlTLS(m, c); err != nil {
 		return nil, err
 	}
 	connector, err := mysql.NewConnector(m)
@@ -46,36 +59,34 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	s := &sqlDatabase{db: sql.OpenDB(connector), failure: mysqlFailure, lock: mysqlLock}
 	s.db.SetMaxOpenConns(4)
 	s.d = dialect{
-		quote: func(n string) string { return "`" + strings.ReplaceAll(n, "`", "``") + "`" },
-		// latin1 keeps every ASCII letter of every charset, and all bytes of binary
-		// columns. Base64 is looked for only where the letters are not there.
-		coarse: func(column string, pick Pick) string {
-			text := "CONVERT(" + column + " USING latin1)"
-			if pick == Serialized {
-				return text + " COLLATE latin1_bin REGEXP '^[sSaOCE]:[0-9]+:'"
+		quote: quoteMySQL,
+		place: func(_ int, c Column) string {
+			if c.Kind == Form {
+				return "CAST(? AS JSON)"
 			}
-			return "LOCATE('http', LOWER(" + text + ")) > 0 OR " + text + " COLLATE latin1_bin REGEXP '" + coarsePattern + "'"
+			return "?"
 		},
-		key: func(raw []byte) any { return string(raw) },
-		value: func(v Value) any {
-			if v.Null {
+		read: func(c Column) string { return quoteMySQL(c.Name) },
+		param: func(c Column, v Value) any {
+			switch {
+			case v.Null:
 				return nil
+			case c.Kind == Binary, c.Type == "bit":
+				return v.Bytes
+			case c.Kind == Integer:
+				if n, err := strconv.ParseInt(string(v.Bytes), 10, 64); err == nil {
+					return n // compared as a number: as a text it would be compared inexactly
+				}
+				if n, err := strconv.ParseUint(string(v.Bytes), 10, 64); err == nil {
+					return n
+				}
 			}
-			return v.Bytes
-		},
-		scanned: func(raw any) (Value, error) {
-			switch v := raw.(type) {
-			case nil:
-				return Value{Null: true}, nil
-			case []byte:
-				return Value{Bytes: slices.Clone(v)}, nil
-			case string:
-				return Value{Bytes: []byte(v)}, nil
-			}
-			return Value{}, fmt.Errorf("a text column came as %T", raw)
+			return string(v.Bytes)
 		},
 		forUpdate: " FOR UPDATE",
+		cases:     true,
 		tables:    mysqlTables,
+		script:    mysqlScript(charset),
 	}
 	var host, dir, name sql.NullString
 	if err := s.db.QueryRowContext(ctx, "SELECT @@hostname, @@datadir, DATABASE()").Scan(&host, &dir, &name); err != nil {
@@ -86,21 +97,66 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	return s, nil
 }
 
-// coarsePattern finds what the letters "http" do not: web sockets, and what base64
-// makes of schemes. It is a part of SQL text.
-var coarsePattern = `[wW][sS][:%&\\\\]|` + strings.Join(envelope.Base64Marks(), "|")
+func quoteMySQL(n string) string { return "`" + strings.ReplaceAll(n, "`", "``") + "`" }
+
+// mysqlTLS sets how the connection is protected.
+func mysqlTLS(m *mysql.Config, c Config) error {
+	conf, err := tlsConfig(c)
+	if err != nil {
+		return err
+	}
+	switch {
+	case conf != nil:
+		m.TLS = conf
+	case c.TLS == "" && c.Socket == "":
+		m.TLSConfig = "preferred"
+	}
+	return nil
+}
+
+// tlsConfig returns what "encrypt" and "verify" ask for, or nil.
+func tlsConfig(c Config) (*tls.Config, error) {
+	switch c.TLS {
+	case "encrypt":
+		return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}, nil // asked for: no check of the certificate
+	case "verify":
+		conf := &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}
+		if c.CA == "" {
+			return conf, nil
+		}
+		b, err := os.ReadFile(c.CA)
+		if err != nil {
+			return nil, err
+		}
+		conf.RootCAs = x509.NewCertPool()
+		if !conf.RootCAs.AppendCertsFromPEM(b) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM form", c.CA)
+		}
+		return conf, nil
+	}
+	return nil, nil
+}
 
 // mysqlFailure names what a user can do something about.
 func mysqlFailure(err error) error {
 	var e *mysql.MySQLError
 	var op *net.OpError
+	var cert *tls.CertificateVerificationError
 	switch {
 	case err == nil:
 		return nil
-	case errors.As(err, &e) && (e.Number == 1045 || e.Number == 1044 || e.Number == 1698):
-		return fmt.Errorf("%w (error %d)", ErrDenied, e.Number)
-	case errors.As(err, &e) && e.Number == 1049:
-		return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
+	case errors.As(err, &e):
+		switch e.Number {
+		case 1044, 1045, 1698:
+			return fmt.Errorf("%w (error %d)", ErrDenied, e.Number)
+		case 1049:
+			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
+		// A key twice, a check, a foreign key, too long, a trigger that says no.
+		case 1062, 1586, 4025, 3819, 1451, 1452, 1406, 1366, 1644:
+			return fmt.Errorf("%w (error %d)", ErrRefused, e.Number)
+		}
+	case errors.As(err, &cert), errors.Is(err, mysql.ErrNoTLS):
+		return fmt.Errorf("%w: %w", ErrTLS, err)
 	case errors.As(err, &op) && op.Op == "dial":
 		return fmt.Errorf("%w: %w", ErrAbsent, op.Err)
 	}
@@ -126,19 +182,22 @@ func mysqlLock(ctx context.Context, db *sql.DB) (func(), error) {
 		}
 		return nil, fmt.Errorf("%w (database connection %d)", ErrLocked, holder.Int64)
 	}
-	return func() { conn.Close() }, nil
+	return func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_ALL_LOCKS()") // else the end of the connection does it
+		conn.Close()
+	}, nil
 }
 
-// textTypes are the types that can hold a reference, with what they hold at most
-// where the catalogue does not say it in characters.
-var textTypes = map[string]bool{
-	"char": true, "varchar": true, "tinytext": true, "text": true, "mediumtext": true, "longtext": true, "json": true,
-	"binary": true, "varbinary": true, "tinyblob": true, "blob": true, "mediumblob": true, "longblob": true,
+// mysqlKinds is the one table of the types that can hold a reference.
+var mysqlKinds = map[string]Kind{
+	"char": Text, "varchar": Text, "tinytext": Text, "text": Text, "mediumtext": Text, "longtext": Text, "json": Form,
+	"binary": Binary, "varbinary": Binary, "tinyblob": Binary, "blob": Binary, "mediumblob": Binary, "longblob": Binary,
+	"tinyint": Integer, "smallint": Integer, "mediumint": Integer, "int": Integer, "bigint": Integer, "year": Integer,
 }
 
 func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error) {
 	like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(prefix) + "%"
-	rows, err := db.QueryContext(ctx, `SELECT c.TABLE_NAME, c.COLUMN_NAME, c.DATA_TYPE, c.EXTRA,
+	rows, err := db.QueryContext(ctx, `SELECT c.TABLE_NAME, c.COLUMN_NAME, LOWER(c.DATA_TYPE), LOWER(c.EXTRA),
 		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0)
 		FROM information_schema.COLUMNS c JOIN information_schema.TABLES t USING (TABLE_SCHEMA, TABLE_NAME)
 		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE = 'BASE TABLE' AND c.TABLE_NAME LIKE ?
@@ -158,59 +217,103 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 			tables = append(tables, Table{Name: table})
 		}
 		t := &tables[len(tables)-1]
-		extra = strings.ToLower(extra)
 		if strings.Contains(extra, "on update") {
 			t.Stamps = append(t.Stamps, column)
 		}
-		if textTypes[strings.ToLower(typ)] && !strings.Contains(extra, "generated") {
-			c := Column{Name: column, MaxChars: int64(chars), MaxBytes: int64(octets)}
-			if strings.HasSuffix(strings.ToLower(typ), "text") {
-				c.MaxChars = 0 // such a type is bounded in bytes alone
-			}
+		if strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") {
+			continue
+		}
+		c := Column{Name: column, Kind: mysqlKinds[typ], Type: typ, MaxChars: int64(chars), MaxBytes: int64(octets)}
+		if strings.HasSuffix(typ, "text") {
+			c.MaxChars = 0 // such a type is bounded in bytes alone
+		}
+		t.All = append(t.All, c)
+		if c.Kind >= Text {
 			t.Columns = append(t.Columns, c)
 		}
 	}
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
+	if err := mysqlTriggers(ctx, db, tables); err != nil {
+		return nil, err
+	}
 	return tables, mysqlKeys(ctx, db, tables)
+}
+
+func mysqlTriggers(ctx context.Context, db *sql.DB, tables []Table) error {
+	rows, err := db.QueryContext(ctx, `SELECT EVENT_OBJECT_TABLE, TRIGGER_NAME FROM information_schema.TRIGGERS
+		WHERE EVENT_OBJECT_SCHEMA = DATABASE() AND EVENT_MANIPULATION = 'UPDATE' ORDER BY 1, 2`)
+	if err != nil {
+		return err
+	}
+	return addTriggers(rows, tables)
+}
+
+// addTriggers reads tables' names with those of their triggers.
+func addTriggers(rows *sql.Rows, tables []Table) error {
+	defer rows.Close()
+	for rows.Next() {
+		var table, trigger string
+		if err := rows.Scan(&table, &trigger); err != nil {
+			return err
+		}
+		for i := range tables {
+			if tables[i].Name == table {
+				tables[i].Triggers = append(tables[i].Triggers, trigger)
+			}
+		}
+	}
+	return rows.Err()
 }
 
 // mysqlKeys finds each table's key: the primary one, or else the first unique
 // one without nullable columns or prefixes.
 func mysqlKeys(ctx context.Context, db *sql.DB, tables []Table) error {
-	rows, err := db.QueryContext(ctx, `SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, NULLABLE = 'YES' OR SUB_PART IS NOT NULL
+	rows, err := db.QueryContext(ctx, `SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, SUB_PART IS NOT NULL, NULLABLE = 'YES'
 		FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = DATABASE() AND NON_UNIQUE = 0
 		ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX`)
 	if err != nil {
 		return err
 	}
+	return addIndexes(rows, tables)
+}
+
+// addIndexes reads tables' names with their unique indexes and the indexes'
+// columns, in order, the primary one first: whether a column is there only in part,
+// and whether it may be NULL.
+func addIndexes(rows *sql.Rows, tables []Table) error {
 	defer rows.Close()
-	type index struct {
-		columns []string
-		unfit   bool
-	}
-	keys := map[string][]string{} // table: index names in order
-	found := map[[2]string]*index{}
+	part, nullable := map[[2]string]bool{}, map[[2]string]bool{} // by table and index
 	for rows.Next() {
 		var table, name string
 		var column sql.NullString
-		var unfit bool
-		if err := rows.Scan(&table, &name, &column, &unfit); err != nil {
+		var inPart, null bool
+		if err := rows.Scan(&table, &name, &column, &inPart, &null); err != nil {
 			return err
 		}
-		at := [2]string{table, name}
-		if found[at] == nil {
-			found[at] = &index{}
-			keys[table] = append(keys[table], name)
+		i := slices.IndexFunc(tables, func(t Table) bool { return t.Name == table })
+		if i < 0 {
+			continue
 		}
-		found[at].columns = append(found[at].columns, column.String)
-		found[at].unfit = found[at].unfit || unfit || !column.Valid
+		t, id := &tables[i], [2]string{table, name}
+		if n := len(t.Unique); n == 0 || t.Unique[n-1].Name != name {
+			t.Unique = append(t.Unique, Index{Name: name})
+		}
+		ix := &t.Unique[len(t.Unique)-1]
+		ix.Columns = append(ix.Columns, column.String)
+		part[id] = part[id] || inPart || !column.Valid
+		nullable[id] = nullable[id] || null
 	}
 	for i := range tables {
-		for _, name := range keys[tables[i].Name] {
-			if ix := found[[2]string{tables[i].Name, name}]; !ix.unfit {
-				tables[i].Key = ix.columns
+		t := &tables[i]
+		t.Unique = slices.DeleteFunc(t.Unique, func(ix Index) bool {
+			_, err := pickColumns(*t, ix.Columns) // generated columns are none of ours
+			return err != nil || part[[2]string{t.Name, ix.Name}]
+		})
+		for _, ix := range t.Unique {
+			if columns, err := pickColumns(*t, ix.Columns); err == nil && !nullable[[2]string{t.Name, ix.Name}] {
+				t.Key = columns
 				break
 			}
 		}

@@ -5,18 +5,113 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
+
+	"trimlantern/core/envelope"
+	"trimlantern/core/rewrite"
 )
 
 // dialect is what differs between the systems.
 type dialect struct {
 	quote     func(name string) string
-	coarse    func(column string, pick Pick) string // condition: may hold it
-	key       func(raw []byte) any                  // a key value as a parameter
-	value     func(v Value) any                     // a cell value as a parameter
-	scanned   func(raw any) (Value, error)          // a cell as the driver gives it
-	forUpdate string                                // what locks a row that is read
+	place     func(n int, c Column) string       // the n-th parameter, from 1, as a value of the column
+	read      func(c Column) string              // what gives the column's value, from its quoted name
+	param     func(c Column, v Value) any        // a value as a parameter
+	coarse    func(column string, p Pick) string // condition: may hold it; nil: it is looked at here
+	forUpdate string                             // what locks a row that is read
+	insert    string                             // between the columns and VALUES
+	cases     bool                               // many rows are changed fastest with one statement
+	savepoint bool                               // an error spoils a transaction
+	only      string                             // before the name of a table: without what inherits from it
 	tables    func(ctx context.Context, db *sql.DB, prefix string) ([]Table, error)
+	script    Script
+}
+
+// query is a statement in the making.
+type query struct {
+	strings.Builder
+	d    *dialect
+	args []any
+}
+
+func (q *query) add(parts ...string) {
+	for _, p := range parts {
+		q.WriteString(p)
+	}
+}
+
+// value adds a parameter.
+func (q *query) value(c Column, v Value) {
+	q.args = append(q.args, q.d.param(c, v))
+	q.WriteString(q.d.place(len(q.args), c))
+}
+
+// is adds the condition that finds the row of a key.
+func (q *query) is(t Table, key [][]byte) {
+	for i, k := range t.Key {
+		if i > 0 {
+			q.add(" AND ")
+		}
+		q.add(q.d.quote(k.Name), " = ")
+		q.value(k, Value{Bytes: key[i]})
+	}
+}
+
+// behind adds the condition for the rows behind a key in the order of the key.
+func (q *query) behind(t Table, key [][]byte) {
+	for i := range t.Key {
+		q.add([]string{"(", " OR ("}[min(i, 1)])
+		for j := range i {
+			q.add(q.d.quote(t.Key[j].Name), " = ")
+			q.value(t.Key[j], Value{Bytes: key[j]})
+			q.add(" AND ")
+		}
+		q.add(q.d.quote(t.Key[i].Name), " > ")
+		q.value(t.Key[i], Value{Bytes: key[i]})
+		q.add(")")
+	}
+}
+
+// columns adds what reads columns, parted by commas.
+func (q *query) columns(columns []Column) {
+	for i, c := range columns {
+		if i > 0 {
+			q.add(", ")
+		}
+		q.add(q.d.read(c))
+	}
+}
+
+func (q *query) names(columns []Column) {
+	for i, c := range columns {
+		if i > 0 {
+			q.add(", ")
+		}
+		q.add(q.d.quote(c.Name))
+	}
+}
+
+// from returns the table as a part of a query.
+func (d *dialect) from(t Table) string {
+	return " FROM " + d.table(t)
+}
+
+// table returns the table as a statement names it.
+func (d *dialect) table(t Table) string {
+	if t.children {
+		return d.quote(t.Name)
+	}
+	return d.only + d.quote(t.Name)
+}
+
+// picks is the first look at a value, where the database does not take it.
+func picks(p Pick, b []byte) bool {
+	if p == Serialized {
+		return envelope.LooksSerialized(b)
+	}
+	return rewrite.MayHold(b)
 }
 
 // sqlDatabase is a Database over database/sql.
@@ -29,112 +124,363 @@ type sqlDatabase struct {
 }
 
 func (s *sqlDatabase) Identity() string { return s.identity }
+func (s *sqlDatabase) Script() Script   { return s.d.script }
 func (s *sqlDatabase) Close() error     { return s.db.Close() }
+func (s *sqlDatabase) query() *query    { return &query{d: &s.d} }
 
 func (s *sqlDatabase) Tables(ctx context.Context, prefix string) ([]Table, error) {
-	t, err := s.d.tables(ctx, s.db, prefix)
-	return t, s.failure(err)
+	tables, err := s.d.tables(ctx, s.db, prefix)
+	for i, t := range tables { // of unique indexes, those that a rewriting can touch
+		tables[i].Unique = slices.DeleteFunc(t.Unique, func(ix Index) bool {
+			return !slices.ContainsFunc(ix.Columns, func(c string) bool { _, ok := t.Column(c); return ok })
+		})
+	}
+	return tables, s.failure(err)
 }
 
 func (s *sqlDatabase) Count(ctx context.Context, t Table) (n int64, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+s.d.quote(t.Name)).Scan(&n)
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*)"+s.d.from(t)).Scan(&n)
 	return n, s.failure(err)
 }
 
-// pageRows is how many rows one query of Candidates returns: few enough that no
-// query stays open for long, many enough that the round trip does not matter.
-const pageRows = 500
+// A page is what one query of Candidates reads: few enough bytes that no query
+// stays open for long, many enough that the round trip does not matter.
+const (
+	firstPage = 500
+	pageRows  = 20_000
+	pageBytes = 8 << 20
+)
 
-func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error) error {
+func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error, read func(int64)) error {
 	if len(t.Columns) == 0 {
 		return nil
 	}
-	var list, coarse []string
-	for _, k := range t.Key {
-		list = append(list, s.d.quote(k))
+	// Reading and looking go on while the rows found before are worked on.
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	type page struct {
+		rows []Row
+		read int64
 	}
-	for _, c := range t.Columns {
-		list = append(list, s.d.quote(c.Name))
-		coarse = append(coarse, s.d.coarse(s.d.quote(c.Name), pick))
-	}
-	head := "SELECT " + strings.Join(list, ", ") + " FROM " + s.d.quote(t.Name) + " WHERE (" + strings.Join(coarse, " OR ") + ")"
-	if len(t.Key) == 0 {
-		_, _, err := s.page(ctx, t, head, nil, visit)
-		return err
-	}
-	tail := fmt.Sprintf(" ORDER BY %s LIMIT %d", strings.Join(list[:len(t.Key)], ", "), pageRows)
-	after, at := keyAfter(t.Key, s.d.quote)
-	var last [][]byte
-	for {
-		query, args := head+tail, []any(nil)
-		if last != nil {
-			query = head + " AND " + after + tail
-			for _, i := range at {
-				args = append(args, s.d.key(last[i]))
+	pages := make(chan page, 1)
+	failed := make(chan error, 1)
+	go func() {
+		defer close(pages)
+		failed <- s.pages(ctx, t, pick, func(rows []Row, read int64) error {
+			select {
+			case pages <- page{rows, read}:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	}()
+	for p := range pages {
+		for _, row := range p.rows {
+			if err := visit(row); err != nil {
+				cancel()
+				for range pages { // let the reader end
+				}
+				return err
 			}
 		}
-		n, key, err := s.page(ctx, t, query, args, visit)
-		if err != nil || n < pageRows {
+		read(p.read)
+	}
+	return <-failed
+}
+
+// pages reads a table page by page.
+func (s *sqlDatabase) pages(ctx context.Context, t Table, pick Pick, give func(rows []Row, read int64) error) error {
+	r := &reading{s: s, t: t, pick: pick, give: give}
+	head := s.query()
+	head.add("SELECT ")
+	for i, k := range t.Key {
+		if i > 0 {
+			head.add(", ")
+		}
+		head.add(s.d.read(k))
+	}
+	if len(t.Key) > 0 {
+		head.add(", ")
+	}
+	head.columns(t.Columns)
+	head.add(s.d.from(t))
+	if s.d.coarse != nil {
+		head.add(" WHERE (")
+		for i, c := range t.Columns {
+			if i > 0 {
+				head.add(" OR ")
+			}
+			head.add(s.d.coarse(s.d.quote(c.Name), pick))
+		}
+		head.add(")")
+	}
+	if len(t.Key) == 0 {
+		_, _, err := r.page(ctx, head)
+		return err
+	}
+	and := " WHERE "
+	if s.d.coarse != nil {
+		and = " AND "
+	}
+	var last [][]byte
+	limit := firstPage
+	for {
+		q := s.query()
+		q.add(head.String())
+		if last != nil {
+			q.add(and, "(")
+			q.behind(t, last)
+			q.add(")")
+		}
+		q.add(" ORDER BY ")
+		for i, k := range t.Key { // with the table's name, since what is read may be called so too
+			if i > 0 {
+				q.add(", ")
+			}
+			q.add(s.d.quote(t.Name), ".", s.d.quote(k.Name))
+		}
+		q.add(fmt.Sprintf(" LIMIT %d", limit))
+		n, key, err := r.page(ctx, q)
+		if err != nil || n < limit {
 			return err
 		}
 		last = key
+		limit = min(pageRows, max(firstPage/10, int(int64(n)*pageBytes/max(r.bytes, 1))))
 	}
 }
 
-// page runs one query and visits its rows; it returns how many and the last key.
-func (s *sqlDatabase) page(ctx context.Context, t Table, query string, args []any, visit func(Row) error) (n int, last [][]byte, err error) {
-	rows, err := s.db.QueryContext(ctx, query, args...)
+// reading is one pass over a table.
+type reading struct {
+	s     *sqlDatabase
+	t     Table
+	pick  Pick
+	give  func(rows []Row, read int64) error
+	total int64
+	bytes int64 // of the last page
+}
+
+// page runs one query and hands over the rows that may hold what is looked for;
+// it returns how many it read and the last key.
+func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err error) {
+	s, t := r.s, r.t
+	rows, err := s.db.QueryContext(ctx, q.String(), q.args...)
 	if err != nil {
 		return 0, nil, s.failure(err)
 	}
 	defer rows.Close()
+	r.bytes = 0
+	held := 0 // bytes of found, which a table without a key may pile up
+	var found []Row
+	into := newScanner(len(t.Key) + len(t.Columns))
 	for rows.Next() {
-		row, err := s.scan(rows.Scan, len(t.Key), len(t.Columns))
-		if err != nil {
+		if err := rows.Scan(into.dest...); err != nil {
 			return n, nil, s.failure(err)
 		}
-		n, last = n+1, row.Key
-		if err := visit(row); err != nil {
-			return n, last, err
+		n++
+		values := into.values()
+		hit := s.d.coarse != nil
+		for i, v := range values[len(t.Key):] {
+			r.bytes += int64(len(v.Bytes))
+			hit = hit || !v.Null && t.Columns[i].Kind != Other && picks(r.pick, v.Bytes)
+		}
+		if !hit && len(t.Key) == 0 {
+			continue
+		}
+		key := make([][]byte, len(t.Key))
+		for i := range key {
+			key[i] = slices.Clone(values[i].Bytes)
+		}
+		last = key
+		if !hit {
+			continue
+		}
+		row := Row{Key: key, Values: make([]Value, len(t.Columns))}
+		for i, v := range values[len(t.Key):] {
+			v.Bytes = slices.Clone(v.Bytes)
+			row.Values[i] = v
+			held += len(v.Bytes)
+		}
+		found = append(found, row)
+		if held > pageBytes {
+			if err := r.give(found, r.total+int64(n)); err != nil {
+				return n, last, err
+			}
+			found, held = nil, 0
 		}
 	}
-	return n, last, s.failure(rows.Err())
+	if err := rows.Err(); err != nil {
+		return n, last, s.failure(err)
+	}
+	r.total += int64(n)
+	return n, last, r.give(found, r.total)
 }
 
-func (s *sqlDatabase) scan(scan func(...any) error, keys, columns int) (Row, error) {
-	row := Row{Key: make([][]byte, keys), Values: make([]Value, columns)}
-	raw := make([]any, columns)
-	dest := make([]any, 0, keys+columns)
-	for i := range row.Key {
-		dest = append(dest, &row.Key[i])
+// cell takes a value as the driver gives it, without copying bytes.
+type cell struct{ Value }
+
+// Scan is what database/sql calls. The bytes are the driver's, valid until the next
+// row.
+func (c *cell) Scan(raw any) error {
+	switch v := raw.(type) {
+	case nil:
+		c.Value = Value{Null: true}
+	case []byte:
+		c.Value = Value{Bytes: v, As: 'b'}
+	case string:
+		c.Value = Value{Bytes: []byte(v)}
+	case int64:
+		c.Value = Value{Bytes: strconv.AppendInt(nil, v, 10), As: 'i'}
+	case uint64:
+		c.Value = Value{Bytes: strconv.AppendUint(nil, v, 10), As: 'i'}
+	case float32:
+		c.Value = Value{Bytes: strconv.AppendFloat(nil, float64(v), 'g', -1, 32), As: 'r'}
+	case float64:
+		c.Value = Value{Bytes: strconv.AppendFloat(nil, v, 'g', -1, 64), As: 'r'}
+	default:
+		return fmt.Errorf("a value came as %T", raw)
 	}
-	for i := range raw {
-		dest = append(dest, &raw[i])
+	return nil
+}
+
+// scanner takes rows apart.
+type scanner struct {
+	cells []cell
+	dest  []any
+	out   []Value
+}
+
+func newScanner(columns int) *scanner {
+	s := &scanner{cells: make([]cell, columns), out: make([]Value, columns)}
+	for i := range s.cells {
+		s.dest = append(s.dest, &s.cells[i])
 	}
-	if err := scan(dest...); err != nil {
-		return row, err
+	return s
+}
+
+// values returns the row that was scanned; its bytes are valid until the next.
+func (s *scanner) values() []Value {
+	for i, c := range s.cells {
+		s.out[i] = c.Value
 	}
-	for i, v := range raw {
-		var err error
-		if row.Values[i], err = s.d.scanned(v); err != nil {
-			return row, err
+	return s.out
+}
+
+// clone returns the row that was scanned, to be kept.
+func (s *scanner) clone() []Value {
+	out := slices.Clone(s.values())
+	for i := range out {
+		out[i].Bytes = slices.Clone(out[i].Bytes)
+	}
+	return out
+}
+
+// all runs a query and returns its rows.
+func all(ctx context.Context, db interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}, q *query, columns int) ([][]Value, error) {
+	rows, err := db.QueryContext(ctx, q.String(), q.args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out [][]Value
+	s := newScanner(columns)
+	for rows.Next() {
+		if err := rows.Scan(s.dest...); err != nil {
+			return nil, err
 		}
+		out = append(out, s.clone())
 	}
-	return row, nil
+	return out, rows.Err()
+}
+
+func (s *sqlDatabase) Rows(ctx context.Context, t Table, columns []string, limit int) ([][]Value, error) {
+	list, err := pickColumns(t, columns)
+	if err != nil {
+		return nil, err
+	}
+	q := s.query()
+	q.add("SELECT ")
+	q.columns(list)
+	q.add(s.d.from(t), fmt.Sprintf(" LIMIT %d", limit))
+	rows, err := all(ctx, s.db, q, len(list))
+	return rows, s.failure(err)
+}
+
+// pickColumns finds columns by name among all of a table.
+func pickColumns(t Table, names []string) ([]Column, error) {
+	out := make([]Column, len(names))
+	for i, n := range names {
+		at := slices.IndexFunc(t.All, func(c Column) bool { return c.Name == n })
+		if at < 0 {
+			return nil, fmt.Errorf("table %s has no column %s", t.Name, n)
+		}
+		out[i] = t.All[at]
+	}
+	return out, nil
 }
 
 func (s *sqlDatabase) Lookup(ctx context.Context, t Table, column, whereColumn, where string) (Value, [][]byte, bool, error) {
-	var list []string
+	list, err := pickColumns(t, []string{column, whereColumn})
+	if err != nil {
+		return Value{}, nil, false, err
+	}
+	q := s.query()
+	q.add("SELECT ")
 	for _, k := range t.Key {
-		list = append(list, s.d.quote(k))
+		q.add(s.d.read(k), ", ")
 	}
-	list = append(list, s.d.quote(column))
-	query := "SELECT " + strings.Join(list, ", ") + " FROM " + s.d.quote(t.Name) + " WHERE " + s.d.quote(whereColumn) + " = ?"
-	row, err := s.scan(s.db.QueryRowContext(ctx, query, where).Scan, len(t.Key), 1)
+	q.columns(list[:1])
+	q.add(s.d.from(t), " WHERE ", s.d.quote(whereColumn), " = ")
+	q.value(list[1], Value{Bytes: []byte(where)})
+	rows, err := all(ctx, s.db, q, len(t.Key)+1)
+	if err != nil || len(rows) == 0 {
+		return Value{}, nil, false, s.failure(err)
+	}
+	return rows[0][len(t.Key)], bytesOf(rows[0][:len(t.Key)]), true, nil
+}
+
+func bytesOf(values []Value) [][]byte {
+	out := make([][]byte, len(values))
+	for i, v := range values {
+		out[i] = v.Bytes
+	}
+	return out
+}
+
+func (s *sqlDatabase) Taken(ctx context.Context, t Table, index Index, key [][]byte, column string, v Value) (bool, error) {
+	if len(t.Key) == 0 || len(key) != len(t.Key) {
+		return false, nil
+	}
+	columns, err := pickColumns(t, index.Columns)
+	if err != nil {
+		return false, err
+	}
+	q := s.query()
+	q.add("SELECT 1", s.d.from(t), " a WHERE ")
+	for i, c := range columns {
+		if i > 0 {
+			q.add(" AND ")
+		}
+		q.add("a.", s.d.quote(c.Name), " = ")
+		if c.Name == column {
+			q.value(c, v)
+			continue
+		}
+		q.add("(SELECT b.", s.d.quote(c.Name), s.d.from(t), " b WHERE ")
+		q.is(t, key)
+		q.add(")")
+	}
+	q.add(" AND NOT (")
+	q.is(t, key)
+	q.add(") LIMIT 1")
+	var one int
+	err = s.db.QueryRowContext(ctx, q.String(), q.args...).Scan(&one)
 	if errors.Is(err, sql.ErrNoRows) {
-		return Value{}, nil, false, nil
+		return false, nil
 	}
-	return row.Values[0], row.Key, err == nil, s.failure(err)
+	return err == nil, s.failure(err)
 }
 
 func (s *sqlDatabase) Lock(ctx context.Context) (func(), error) {
@@ -144,73 +490,3 @@ func (s *sqlDatabase) Lock(ctx context.Context) (func(), error) {
 	release, err := s.lock(ctx, s.db)
 	return release, s.failure(err)
 }
-
-func (s *sqlDatabase) Begin(ctx context.Context) (Batch, error) {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return nil, s.failure(err)
-	}
-	return &sqlBatch{s: s, tx: tx}, nil
-}
-
-type sqlBatch struct {
-	s  *sqlDatabase
-	tx *sql.Tx
-}
-
-func (b *sqlBatch) where(t Table, key [][]byte) (string, []any, error) {
-	if len(t.Key) == 0 || len(key) != len(t.Key) {
-		return "", nil, fmt.Errorf("table %s: the key has %d columns, not %d", t.Name, len(t.Key), len(key))
-	}
-	var ands []string
-	var args []any
-	for i, k := range t.Key {
-		ands = append(ands, b.s.d.quote(k)+" = ?")
-		args = append(args, b.s.d.key(key[i]))
-	}
-	return " WHERE " + strings.Join(ands, " AND "), args, nil
-}
-
-func (b *sqlBatch) Read(ctx context.Context, t Table, key [][]byte, columns []string) ([]Value, bool, error) {
-	where, args, err := b.where(t, key)
-	if err != nil {
-		return nil, false, err
-	}
-	list := make([]string, len(columns))
-	for i, c := range columns {
-		list[i] = b.s.d.quote(c)
-	}
-	query := "SELECT " + strings.Join(list, ", ") + " FROM " + b.s.d.quote(t.Name) + where + b.s.d.forUpdate
-	row, err := b.s.scan(b.tx.QueryRowContext(ctx, query, args...).Scan, 0, len(columns))
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, false, nil
-	}
-	return row.Values, err == nil, b.s.failure(err)
-}
-
-func (b *sqlBatch) Write(ctx context.Context, t Table, key [][]byte, columns []string, values []Value) error {
-	where, keyArgs, err := b.where(t, key)
-	if err != nil {
-		return err
-	}
-	var sets []string
-	var args []any
-	for i, c := range columns {
-		sets = append(sets, b.s.d.quote(c)+" = ?")
-		args = append(args, b.s.d.value(values[i]))
-	}
-	for _, c := range t.Stamps { // a column set to itself does not stamp itself
-		sets = append(sets, b.s.d.quote(c)+" = "+b.s.d.quote(c))
-	}
-	res, err := b.tx.ExecContext(ctx, "UPDATE "+b.s.d.quote(t.Name)+" SET "+strings.Join(sets, ", ")+where, append(args, keyArgs...)...)
-	if err != nil {
-		return b.s.failure(err)
-	}
-	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return fmt.Errorf("table %s: one row should have changed, %d did", t.Name, n)
-	}
-	return nil
-}
-
-func (b *sqlBatch) Commit() error   { return b.s.failure(b.tx.Commit()) }
-func (b *sqlBatch) Rollback() error { return b.tx.Rollback() }

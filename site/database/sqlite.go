@@ -47,43 +47,41 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &sqlDatabase{db: db, identity: "sqlite:" + path, failure: func(err error) error { return err }}
+	s := &sqlDatabase{db: db, identity: "sqlite:" + path, failure: sqliteFailure}
 	s.d = dialect{
-		quote: quoteSQLite,
-		// As BLOB, since a text is handed over only up to its first NUL byte.
+		quote: quoteSQL,
+		place: func(int, Column) string { return "?" },
+		// As an expression a column has no declared type, by which the driver would
+		// make a date of a text.
+		read: func(c Column) string { return "+" + quoteSQL(c.Name) },
+		param: func(c Column, v Value) any {
+			switch {
+			case v.Null:
+				return nil
+			case v.As == 'b' || c.Kind == Binary && v.As == 0 && c.Type == "key":
+				return v.Bytes
+			case v.As == 'r':
+				if f, err := strconv.ParseFloat(string(v.Bytes), 64); err == nil {
+					return f
+				}
+			case v.As == 'i' || c.Type == "key":
+				// A rowid compares as a number; a text column turns it back.
+				if n, err := strconv.ParseInt(string(v.Bytes), 10, 64); err == nil && strconv.FormatInt(n, 10) == string(v.Bytes) {
+					return n
+				}
+			}
+			return string(v.Bytes)
+		},
+		// Inside SQLite, so that values need not be copied out to be looked at; as BLOB,
+		// since a text is handed over only up to its first NUL byte.
 		coarse: func(column string, pick Pick) string {
 			if pick == Serialized {
 				return column + " GLOB '[sSaOCE]:[0-9]*'"
 			}
 			return holdsFunction + "(CAST(" + column + " AS BLOB))"
 		},
-		key: func(raw []byte) any {
-			if n, err := strconv.ParseInt(string(raw), 10, 64); err == nil && strconv.FormatInt(n, 10) == string(raw) {
-				return n // a rowid compares as a number; a text column turns it back
-			}
-			return string(raw)
-		},
-		value: func(v Value) any {
-			switch {
-			case v.Null:
-				return nil
-			case v.Blob:
-				return v.Bytes
-			}
-			return string(v.Bytes)
-		},
-		scanned: func(raw any) (Value, error) {
-			switch v := raw.(type) {
-			case nil:
-				return Value{Null: true}, nil
-			case []byte:
-				return Value{Bytes: slices.Clone(v), Blob: true}, nil
-			case string:
-				return Value{Bytes: []byte(v)}, nil
-			}
-			return Value{Bytes: fmt.Append(nil, raw)}, nil // a number in a text column holds no reference
-		},
 		tables: sqliteTables,
+		script: sqliteScript(),
 	}
 	if err := db.PingContext(ctx); err != nil {
 		db.Close()
@@ -112,7 +110,8 @@ func looksSQLite(path string) error {
 // IsSQLite reports whether a file is an SQLite database.
 func IsSQLite(path string) bool { return looksSQLite(path) == nil }
 
-func quoteSQLite(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` }
+// quoteSQL quotes a name as the standard has it.
+func quoteSQL(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` }
 
 func sqliteTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error) {
 	rows, err := db.QueryContext(ctx, `SELECT m.name, c.name, upper(c.type), c.pk, c.hidden, m.sql LIKE '%WITHOUT ROWID%'
@@ -126,7 +125,7 @@ func sqliteTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, erro
 	defer rows.Close()
 	type keyed struct {
 		Table
-		pk        map[int]string
+		pk        map[int]Column
 		withoutID bool
 	}
 	var all []*keyed
@@ -138,36 +137,99 @@ func sqliteTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, erro
 			return nil, err
 		}
 		if len(all) == 0 || all[len(all)-1].Name != table {
-			all = append(all, &keyed{Table: Table{Name: table}, pk: map[int]string{}, withoutID: withoutID})
+			all = append(all, &keyed{Table: Table{Name: table}, pk: map[int]Column{}, withoutID: withoutID})
 		}
 		t := all[len(all)-1]
+		c := Column{Name: column, Kind: sqliteKind(typ)}
 		if pk > 0 {
-			t.pk[pk] = column
+			t.pk[pk] = Column{Name: column, Kind: c.Kind, Type: "key"}
 		}
-		if hidden == 0 && holdsText(typ) {
-			t.Columns = append(t.Columns, Column{Name: column})
+		if hidden != 0 {
+			continue
 		}
+		t.All = append(t.All, c)
+		if c.Kind >= Text {
+			t.Columns = append(t.Columns, c)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
 	}
 	tables := make([]Table, 0, len(all))
 	for _, t := range all {
-		for i := 1; t.pk[i] != ""; i++ {
+		for i := 1; t.pk[i].Name != ""; i++ {
 			t.Key = append(t.Key, t.pk[i])
 		}
 		if len(t.Key) == 0 && !t.withoutID {
-			t.Key = []string{"rowid"}
+			t.Key = []Column{{Name: "rowid", Kind: Integer, Type: "key"}}
+			if !slices.ContainsFunc(t.All, func(c Column) bool { return strings.EqualFold(c.Name, "rowid") }) {
+				t.All = slices.Insert(t.All, 0, t.Key[0]) // so that a row comes back under its number
+			}
 		}
 		tables = append(tables, t.Table)
 	}
-	return tables, rows.Err()
+	return tables, sqliteRules(ctx, db, tables)
 }
 
-// holdsText reports whether a column of that declared type is looked at. SQLite
-// keeps text in any column; numbers and dates are left out.
-func holdsText(typ string) bool {
-	for _, no := range []string{"INT", "REAL", "FLOA", "DOUB", "DATE", "TIME", "BOOL", "NUM", "DEC"} {
+// sqliteRules adds unique indexes and triggers.
+func sqliteRules(ctx context.Context, db *sql.DB, tables []Table) error {
+	rows, err := db.QueryContext(ctx, `SELECT m.name, i.name, c.name, i.partial OR c.cid < 0, 1 FROM sqlite_schema m
+		JOIN pragma_index_list(m.name) i JOIN pragma_index_info(i.name) c
+		WHERE m.type = 'table' AND i."unique" ORDER BY m.name, i.seq, c.seqno`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var table, name string
+		var column sql.NullString
+		var part, null bool
+		if err := rows.Scan(&table, &name, &column, &part, &null); err != nil {
+			return err
+		}
+		i := slices.IndexFunc(tables, func(t Table) bool { return t.Name == table })
+		if i < 0 || part || !column.Valid {
+			continue
+		}
+		t := &tables[i]
+		if n := len(t.Unique); n == 0 || t.Unique[n-1].Name != name {
+			t.Unique = append(t.Unique, Index{Name: name})
+		}
+		ix := &t.Unique[len(t.Unique)-1]
+		ix.Columns = append(ix.Columns, column.String)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	triggers, err := db.QueryContext(ctx, `SELECT tbl_name, name FROM sqlite_schema WHERE type = 'trigger' AND sql LIKE '%UPDATE%' ORDER BY 1, 2`)
+	if err != nil {
+		return err
+	}
+	return addTriggers(triggers, tables)
+}
+
+// sqliteKind tells from a declared type what a column is taken for. SQLite keeps
+// text in any column; numbers and dates are left out.
+func sqliteKind(typ string) Kind {
+	switch {
+	case strings.Contains(typ, "INT"):
+		return Integer
+	case strings.Contains(typ, "BLOB"):
+		return Binary
+	}
+	for _, no := range []string{"REAL", "FLOA", "DOUB", "DATE", "TIME", "BOOL", "NUM", "DEC"} {
 		if strings.Contains(typ, no) {
-			return false
+			return Other
 		}
 	}
-	return true
+	return Text
+}
+
+// sqliteFailure names what a rule of a table refuses.
+func sqliteFailure(err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) && e.Code()&0xff == 19 { // SQLITE_CONSTRAINT
+		return fmt.Errorf("%w: %s", ErrRefused, e.Error())
+	}
+	return err
 }

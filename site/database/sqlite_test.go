@@ -35,7 +35,11 @@ func TestSQLiteTables(t *testing.T) {
 	require.NoError(t, err)
 	var got []string
 	for _, table := range tables {
-		line := table.Name + " " + fmt.Sprint(table.Key)
+		var key []string
+		for _, k := range table.Key {
+			key = append(key, k.Name)
+		}
+		line := table.Name + " " + fmt.Sprint(key)
 		for _, c := range table.Columns {
 			line += " " + c.Name
 		}
@@ -60,36 +64,40 @@ func TestSQLiteCandidates(t *testing.T) {
 	assert.EqualValues(t, 1702, n)
 	seen := map[string]bool{}
 	var blob, nul Row
+	var read int64
 	require.NoError(t, db.Candidates(ctx, tables[0], References, func(r Row) error {
 		id := string(r.Key[0]) + "/" + string(r.Key[1])
 		require.False(t, seen[id], id)
 		seen[id] = true
-		if r.Values[2].Blob {
+		if r.Values[2].As == 'b' {
 			blob = r
 		} else if strings.HasPrefix(string(r.Values[1].Bytes), "\x00") {
 			nul = r
 		}
 		return nil
-	}))
+	}, func(n int64) { read = n }))
 	assert.Equal(t, 1134+2, len(seen))
+	assert.Positive(t, read)
 	require.Equal(t, "a\x00http:", string(blob.Values[2].Bytes))
 	require.Equal(t, "\x00ws:", string(nul.Values[1].Bytes))
 
 	for _, row := range []Row{blob, nul} { // what is read is found again, and written as it was
 		tx, err := db.Begin(ctx)
 		require.NoError(t, err)
-		values, found, err := tx.Read(ctx, tables[0], row.Key, []string{"v", "b"})
+		values, err := tx.Read(ctx, tables[0], [][][]byte{row.Key}, []string{"v", "b"})
 		require.NoError(t, err)
-		require.True(t, found, "%q", row.Key)
-		assert.Equal(t, row.Values[1:], values)
-		require.NoError(t, tx.Write(ctx, tables[0], row.Key, []string{"v", "b"}, values))
+		require.NotNil(t, values[0], "%q", row.Key)
+		assert.Equal(t, row.Values[1:], values[0])
+		refused, err := tx.Write(ctx, tables[0], []Update{{Key: row.Key, Columns: []string{"v", "b"}, Values: values[0]}})
+		require.NoError(t, err)
+		assert.Equal(t, []error{nil}, refused)
 		require.NoError(t, tx.Commit())
 	}
 	tx, err := db.Begin(ctx)
 	require.NoError(t, err)
-	_, found, err := tx.Read(ctx, tables[0], [][]byte{[]byte("7"), []byte("1")}, []string{"v"})
+	none, err := tx.Read(ctx, tables[0], [][][]byte{{[]byte("7"), []byte("1")}}, []string{"v"})
 	require.NoError(t, err)
-	assert.False(t, found, "a text key is not a number")
+	assert.Nil(t, none[0], "a text key is not a number")
 	require.NoError(t, tx.Rollback())
 	v, key, found, err := db.Lookup(ctx, tables[0], "v", "l", "5")
 	require.NoError(t, err)
@@ -98,10 +106,15 @@ func TestSQLiteCandidates(t *testing.T) {
 	assert.Equal(t, [][]byte{[]byte("5"), []byte("5")}, key)
 }
 
-func TestKeyAfter(t *testing.T) {
-	cond, params := keyAfter([]string{"a", "b", "c"}, quoteSQLite)
-	assert.Equal(t, `(("a" > ?) OR ("a" = ? AND "b" > ?) OR ("a" = ? AND "b" = ? AND "c" > ?))`, cond)
-	assert.Equal(t, []int{0, 0, 1, 0, 1, 2}, params)
+func TestKeyBehind(t *testing.T) {
+	for _, d := range []dialect{
+		{quote: quoteSQL, place: func(int, Column) string { return "?" }, param: func(_ Column, v Value) any { return string(v.Bytes) }},
+	} {
+		q := &query{d: &d}
+		q.behind(Table{Key: []Column{{Name: "a"}, {Name: "b"}, {Name: "c"}}}, [][]byte{[]byte("x"), []byte("y"), []byte("z")})
+		assert.Equal(t, `("a" > ?) OR ("a" = ? AND "b" > ?) OR ("a" = ? AND "b" = ? AND "c" > ?)`, q.String())
+		assert.Equal(t, []any{"x", "x", "y", "x", "y", "z"}, q.args)
+	}
 }
 
 func TestOpenRefuses(t *testing.T) {
@@ -112,5 +125,5 @@ func TestOpenRefuses(t *testing.T) {
 	assert.ErrorIs(t, err, ErrAbsent)
 	assert.NotContains(t, err.Error(), "lamp-oil")
 	_, err = Open(ctx, Config{Kind: "cards"})
-	assert.ErrorContains(t, err, "known are mysql and sqlite")
+	assert.ErrorContains(t, err, "known are mysql, postgres and sqlite")
 }

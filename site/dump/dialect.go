@@ -55,6 +55,7 @@ type Column struct {
 	Name     string
 	MaxChars int64 // longest value in characters; 0: no such limit
 	MaxBytes int64 // longest value in bytes; 0: no such limit
+	List     bool  // an array or the like, whose values have a form of their own
 }
 
 // Table is one table as a dump shows it. Columns is empty where it does not.
@@ -100,8 +101,11 @@ func (d Dialect) parseCreate(b []byte) *Table {
 
 var sized = regexp.MustCompile(`^(varchar|char|character varying|character|varbinary|binary)\s*\(\s*(\d+)`)
 
+// listType tells the types of lists, whose values have a form of their own.
+var listType = regexp.MustCompile(`^([^,'()]*(\(\d+\))?\[\]|(\w+\.)?hstore\b)`)
+
 func (d Dialect) column(name, typ string) Column {
-	c := Column{Name: name}
+	c := Column{Name: name, List: d == Postgres && listType.MatchString(typ)}
 	if d == SQLite {
 		return c
 	}

@@ -10,7 +10,9 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -25,6 +27,7 @@ type Layout struct {
 	Identifiers []Column    `yaml:"identifiers"` // permanent identifiers: never changed
 	Caches      []Cache     `yaml:"caches"`      // rows that the system makes anew
 	Labels      []Label     `yaml:"labels"`      // how a row is called
+	Sites       *Sites      `yaml:"sites"`       // several sites in one database
 	Config      *ConfigFile `yaml:"config"`      // the system's own configuration
 	Files       []string    `yaml:"files"`       // folders with code that writes pages
 }
@@ -45,11 +48,23 @@ type Column struct {
 	Column string `yaml:"column"`
 }
 
-// Cache names rows by the beginnings of a column's value.
+// Cache names rows that the system makes anew, by the beginnings of a column's
+// value; without a column it is every row of the table.
 type Cache struct {
 	Table  string   `yaml:"table"`
 	Column string   `yaml:"column"`
 	Begins []string `yaml:"begins"`
+	Safe   bool     `yaml:"safe"` // nothing is lost where such a row is removed
+}
+
+// Sites says how a system keeps several sites in one database: each has tables of
+// its own, with its number and _ before their names; the first has them without.
+type Sites struct {
+	Table  string `yaml:"table"`  // lists the sites
+	ID     string `yaml:"id"`     // its columns: the site's number
+	Host   string `yaml:"host"`   // its host name
+	Folder string `yaml:"folder"` // the path it lives at
+	First  int    `yaml:"first"`  // the site whose tables have no number
 }
 
 // Label says which column calls a row by name.
@@ -63,9 +78,12 @@ type Label struct {
 // values are names of constants or, with a dollar sign, of variables.
 type ConfigFile struct {
 	File     string            `yaml:"file"`
+	Format   string            `yaml:"format"` // "php" (literals in code) or "env" (NAME=value lines)
+	Kind     string            `yaml:"kind"`   // of the database: mysql, postgres or sqlite
 	User     string            `yaml:"user"`
 	Password string            `yaml:"password"`
-	Host     string            `yaml:"host"`
+	Host     string            `yaml:"host"` // may hold a port or a socket too
+	Port     string            `yaml:"port"`
 	Database string            `yaml:"database"`
 	Charset  string            `yaml:"charset"`
 	Prefix   string            `yaml:"prefix"`
@@ -109,10 +127,24 @@ func Parse(b []byte) (*Layout, error) {
 	if l.Name == "" {
 		return nil, errors.New("the layout has no name")
 	}
+	if len(l.Tables) == 0 && len(l.Addresses)+len(l.Identifiers)+len(l.Caches)+len(l.Labels) > 0 {
+		return nil, fmt.Errorf("layout %s: it names no tables by which it is recognised", l.Name)
+	}
 	for _, a := range l.Addresses {
 		if a.Name == "" || a.Table == "" || a.Column == "" || a.Where == "" || a.Equals == "" {
 			return nil, fmt.Errorf("layout %s: an address needs name, table, column, where and equals", l.Name)
 		}
+	}
+	for _, c := range l.Caches {
+		if c.Table == "" || c.Column != "" && len(c.Begins) == 0 {
+			return nil, fmt.Errorf("layout %s: a cache needs a table, and with a column also begins", l.Name)
+		}
+	}
+	if c := l.Config; c != nil && (c.File == "" || c.Database == "" || !slices.Contains([]string{"php", "env"}, c.Format) || !slices.Contains([]string{"mysql", "postgres", "sqlite"}, c.Kind)) {
+		return nil, fmt.Errorf("layout %s: config needs file, format (php or env), kind (mysql, postgres or sqlite) and database", l.Name)
+	}
+	if s := l.Sites; s != nil && (s.Table == "" || s.ID == "" || s.Host == "") {
+		return nil, fmt.Errorf("layout %s: sites needs table, id and host", l.Name)
 	}
 	return &l, nil
 }
@@ -127,20 +159,37 @@ func (l *Layout) IsIdentifier(table, column string) bool {
 	return false
 }
 
-// IsCache reports whether a row is a cached copy; get returns a column's value.
-func (l *Layout) IsCache(table string, get func(column string) string) bool {
+// IsCache reports whether a row is a cached copy, and whether it may be removed;
+// get returns a column's value.
+func (l *Layout) IsCache(table string, get func(column string) string) (cached, safe bool) {
 	for _, c := range l.Caches {
 		if c.Table != table {
 			continue
 		}
+		if c.Column == "" {
+			return true, c.Safe
+		}
 		v := get(c.Column)
 		for _, b := range c.Begins {
 			if strings.HasPrefix(v, b) {
-				return true
+				return true, c.Safe
 			}
 		}
 	}
-	return false
+	return false, false
+}
+
+// Set takes a table's name without the prefix apart: the number of the site that
+// it belongs to and its name in the layout. known says which numbers are sites.
+func (l *Layout) Set(table string, known func(site int) bool) (site int, short string) {
+	if l.Sites == nil {
+		return 0, table
+	}
+	number, rest, ok := strings.Cut(table, "_")
+	if n, err := strconv.Atoi(number); ok && err == nil && strconv.Itoa(n) == number && known(n) {
+		return n, rest
+	}
+	return l.Sites.First, table
 }
 
 // LabelOf returns the rule for how rows of a table are called.

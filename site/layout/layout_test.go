@@ -76,12 +76,17 @@ func TestShipped(t *testing.T) {
 		assert.Equal(t, name, l.Name)
 	}
 	_, err := Get("none")
-	assert.ErrorContains(t, err, "known are generic, wordpress")
+	assert.ErrorContains(t, err, "known are generic, settings, wordpress")
 	for text, say := range map[string]string{
-		"":                                "EOF",
-		"title: x":                        "has no name",
-		"name: x\ncolour: red":            "field colour not found",
-		"name: x\naddresses: [{name: a}]": "an address needs",
+		"":                     "EOF",
+		"title: x":             "has no name",
+		"name: x\ncolour: red": "field colour not found",
+		"name: x\ntables: [t]\naddresses: [{name: a}]": "an address needs",
+		"name: x\naddresses: [{name: a}]":              "names no tables",
+		"name: x\ncaches: [{column: c}]":               "names no tables",
+		"name: x\ntables: [t]\ncaches: [{column: c}]":  "a cache needs a table",
+		"name: x\nsites: {table: t}":                   "sites needs table, id and host",
+		"name: x\nconfig: {file: f, format: ini}":      "config needs file, format",
 	} {
 		_, err := Parse([]byte(text))
 		assert.ErrorContains(t, err, say)
@@ -94,9 +99,16 @@ func TestRules(t *testing.T) {
 	assert.True(t, l.IsIdentifier("posts", "guid"))
 	assert.False(t, l.IsIdentifier("posts", "post_content"))
 	name := func(v string) func(string) string { return func(string) string { return v } }
-	assert.True(t, l.IsCache("options", name("_site_transient_update")))
-	assert.False(t, l.IsCache("options", name("home")))
-	assert.False(t, l.IsCache("posts", name("_transient_x")))
+	for _, c := range []struct {
+		table, value string
+		cached, safe bool
+	}{
+		{"options", "_site_transient_update", true, true}, {"options", "home", false, false}, {"posts", "_transient_x", false, false},
+		{"postmeta", "_oembed_12", true, true}, {"sitemeta", "_site_transient_x", true, true},
+	} {
+		cached, safe := l.IsCache(c.table, name(c.value))
+		assert.Equal(t, [2]bool{c.cached, c.safe}, [2]bool{cached, safe}, "%s %s", c.table, c.value)
+	}
 	assert.Equal(t, []string{"a_", "a_2_"}, l.Prefix([]string{"a_2_options", "a_2_posts", "a_2_postmeta", "a_options", "a_posts", "a_postmeta", "b_options", "b_posts"}))
 	lb, ok := l.LabelOf("options")
 	assert.True(t, ok)

@@ -196,7 +196,11 @@ type Lock struct {
 
 // Connect reads a system's configuration file the way the layout says.
 func (c *ConfigFile) Connect(file string) (*Connection, error) {
-	set, err := ReadPHP(file)
+	read := ReadPHP
+	if c.Format == "env" {
+		read = ReadEnv
+	}
+	set, err := read(file)
 	if err != nil {
 		return nil, err
 	}
@@ -216,8 +220,16 @@ func (c *ConfigFile) Connect(file string) (*Connection, error) {
 			return nil, fmt.Errorf("%s, line %d: %q is no port", file, set[c.Host].Line, rest)
 		}
 	}
+	if p, ok := set[c.Port]; ok && p.Value != "" && conn.Port == 0 {
+		if conn.Port, err = strconv.Atoi(p.Value); err != nil {
+			return nil, fmt.Errorf("%s, line %d: %q is no port", file, p.Line, p.Value)
+		}
+	}
+	if strings.HasPrefix(conn.Host, "/") { // PostgreSQL names the folder of the socket
+		conn.Host, conn.Socket = "", conn.Host
+	}
 	for name, constant := range c.Locks {
-		if s, ok := set[constant]; ok {
+		if s, ok := set[constant]; ok && s.Value != "" {
 			conn.Locks[name] = Lock{constant, s.Value, s.Line}
 		}
 	}

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 
 	"go.yaml.in/yaml/v3"
+
+	"trimlantern/core/sheet"
 )
 
 // Name is the file's usual name.
@@ -21,7 +23,8 @@ type File struct {
 	Layout   string            `yaml:"layout"`
 	Database Database          `yaml:"database"`
 	Files    []string          `yaml:"files,omitempty"`
-	Hosts    map[string]string `yaml:"hosts,omitempty"` // decisions: "secure", "insecure" or "leave"
+	Choose   sheet.Choice      `yaml:"choose,omitempty"` // a part of the site
+	Hosts    map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"
 	Network  Network           `yaml:"network,omitempty"`
 
 	Dir string `yaml:"-"` // where it lies
@@ -39,7 +42,10 @@ type Database struct {
 	PasswordEnv  string `yaml:"password-env,omitempty"`  // name of an environment variable
 	PasswordFile string `yaml:"password-file,omitempty"` // a file that holds nothing else
 	Name         string `yaml:"name,omitempty"`
+	Schema       string `yaml:"schema,omitempty"` // PostgreSQL
 	Charset      string `yaml:"charset,omitempty"`
+	TLS          string `yaml:"tls,omitempty"`    // off, encrypt or verify; empty: where the server has it
+	TLSCA        string `yaml:"tls-ca,omitempty"` // PEM file of the authority that verify trusts
 	Prefix       string `yaml:"prefix"`
 }
 

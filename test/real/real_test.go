@@ -129,12 +129,21 @@ func (b *bench) startMariaDB() {
 		user = "--user=root"
 	}
 	b.run(b.dir, "mariadb-install-db", "--no-defaults", user, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db")
+	b.launchMariaDB()
+	b.sql("CREATE DATABASE museum CHARACTER SET utf8mb4; CREATE USER 'keeper'@'localhost' IDENTIFIED BY 'a secret'; GRANT ALL ON museum.* TO 'keeper'@'localhost'")
+}
+
+// launchMariaDB starts the server on the data that is there.
+func (b *bench) launchMariaDB() {
+	data, user := filepath.Join(b.dir, "data"), "--user="+os.Getenv("USER")
+	if os.Getuid() == 0 {
+		user = "--user=root"
+	}
 	b.daemon("mariadbd", "--no-defaults", user, "--datadir="+data, "--socket="+b.socket, "--port="+freePort(b.t), "--bind-address=127.0.0.1",
 		"--pid-file="+filepath.Join(b.dir, "db.pid"), "--innodb-buffer-pool-size=64M")
 	b.await("MariaDB", func() bool {
 		return exec.Command("mariadb-admin", "--no-defaults", "--socket="+b.socket, "-uroot", "ping").Run() == nil
 	})
-	b.sql("CREATE DATABASE museum CHARACTER SET utf8mb4; CREATE USER 'keeper'@'localhost' IDENTIFIED BY 'a secret'; GRANT ALL ON museum.* TO 'keeper'@'localhost'")
 }
 
 func (b *bench) sql(query string) string {

@@ -1,0 +1,369 @@
+package database
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+)
+
+// sqlBatch is a Batch over database/sql. It has a connection to itself, since
+// some drivers run several statements in one go only outside of database/sql.
+type sqlBatch struct {
+	s    *sqlDatabase
+	conn *sql.Conn
+	tx   *sql.Tx
+}
+
+func (s *sqlDatabase) Begin(ctx context.Context) (Batch, error) {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return nil, s.failure(err)
+	}
+	tx, err := conn.BeginTx(ctx, nil)
+	if err != nil {
+		conn.Close()
+		return nil, s.failure(err)
+	}
+	return &sqlBatch{s: s, conn: conn, tx: tx}, nil
+}
+
+func (b *sqlBatch) Commit() error {
+	defer b.conn.Close()
+	return b.s.failure(b.tx.Commit())
+}
+
+func (b *sqlBatch) Rollback() error {
+	err := b.tx.Rollback()
+	b.conn.Close()
+	return err
+}
+
+// keyed refuses a table or a key that finds no row.
+func keyed(t Table, keys ...[][]byte) error {
+	for _, k := range keys {
+		if len(t.Key) == 0 || len(k) != len(t.Key) {
+			return fmt.Errorf("table %s: the key has %d columns, not %d", t.Name, len(t.Key), len(k))
+		}
+	}
+	return nil
+}
+
+// readAtOnce is how many rows one query asks for.
+const readAtOnce = 500
+
+func (b *sqlBatch) Read(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Value, error) {
+	if err := keyed(t, keys...); err != nil {
+		return nil, err
+	}
+	list, err := pickColumns(t, columns)
+	if err != nil {
+		return nil, err
+	}
+	out := make([][]Value, 0, len(keys))
+	for part := range slices.Chunk(keys, readAtOnce) {
+		q := b.s.query()
+		q.add("SELECT ")
+		for _, k := range t.Key {
+			q.add(b.s.d.read(k), ", ")
+		}
+		q.columns(list)
+		q.add(b.s.d.from(t), " WHERE ")
+		q.in(t, part)
+		q.add(b.s.d.forUpdate)
+		rows, err := all(ctx, b.tx, q, len(t.Key)+len(list))
+		if err != nil {
+			return nil, b.s.failure(err)
+		}
+		at := make(map[string][]Value, len(rows))
+		for _, r := range rows {
+			at[joined(bytesOf(r[:len(t.Key)]))] = r[len(t.Key):]
+		}
+		for _, key := range part {
+			out = append(out, at[joined(key)])
+		}
+	}
+	return out, nil
+}
+
+// joined makes a key something to look up by.
+func joined(key [][]byte) string {
+	if len(key) == 1 {
+		return string(key[0])
+	}
+	var out bytes.Buffer
+	for _, k := range key {
+		fmt.Fprintf(&out, "%d:", len(k))
+		out.Write(k)
+	}
+	return out.String()
+}
+
+// update makes the statement of one update.
+func (b *sqlBatch) update(q *query, t Table, u Update) error {
+	if err := keyed(t, u.Key); err != nil {
+		return err
+	}
+	columns, err := pickColumns(t, u.Columns)
+	if err != nil {
+		return err
+	}
+	q.add("UPDATE ", b.s.d.table(t), " SET ")
+	for i, c := range columns {
+		if i > 0 {
+			q.add(", ")
+		}
+		q.add(b.s.d.quote(c.Name), " = ")
+		q.value(c, u.Values[i])
+	}
+	q.stamps(t)
+	q.add(" WHERE ")
+	q.is(t, u.Key)
+	return nil
+}
+
+func (b *sqlBatch) Write(ctx context.Context, t Table, updates []Update) ([]error, error) {
+	refused := make([]error, len(updates))
+	if err := b.together(ctx, t, updates); err == nil {
+		return refused, nil
+	} else if !errors.Is(err, ErrRefused) {
+		return nil, err
+	}
+	// One of them was refused. One by one tells which; a row that is there already
+	// is written once more with the same.
+	for i, u := range updates {
+		err := b.saved(ctx, func() error { return b.one(ctx, t, u) })
+		if err != nil && !errors.Is(err, ErrRefused) {
+			return nil, err
+		}
+		refused[i] = err
+	}
+	return refused, nil
+}
+
+// saved runs a step, and where an error would spoil the transaction, takes the
+// step back.
+func (b *sqlBatch) saved(ctx context.Context, step func() error) error {
+	if !b.s.d.savepoint {
+		return step()
+	}
+	if _, err := b.tx.ExecContext(ctx, "SAVEPOINT step"); err != nil {
+		return b.s.failure(err)
+	}
+	err := step()
+	if err == nil {
+		_, err = b.tx.ExecContext(ctx, "RELEASE SAVEPOINT step")
+		return b.s.failure(err)
+	}
+	if _, back := b.tx.ExecContext(ctx, "ROLLBACK TO SAVEPOINT step"); back != nil {
+		return b.s.failure(back)
+	}
+	return err
+}
+
+// togetherBytes and togetherRows bound what one statement changes.
+const (
+	togetherBytes = 1 << 20
+	togetherRows  = 100
+)
+
+// together writes all updates, many rows with one statement where the system is
+// the faster for it.
+func (b *sqlBatch) together(ctx context.Context, t Table, updates []Update) error {
+	return b.saved(ctx, func() error {
+		for len(updates) > 0 {
+			n := 1
+			if b.s.d.cases && len(t.Triggers) == 0 && !touchesKey(t, updates[0]) { // a trigger must not run twice
+				size := 0
+				for n < len(updates) && n < togetherRows && slices.Equal(updates[n].Columns, updates[0].Columns) && size < togetherBytes {
+					for _, v := range updates[n].Values {
+						size += len(v.Bytes)
+					}
+					n++
+				}
+			}
+			var err error
+			if n == 1 {
+				err = b.one(ctx, t, updates[0])
+			} else {
+				err = b.many(ctx, t, updates[:n])
+			}
+			if err != nil {
+				return err
+			}
+			updates = updates[n:]
+		}
+		return nil
+	})
+}
+
+func touchesKey(t Table, u Update) bool {
+	return slices.ContainsFunc(u.Columns, t.InKey)
+}
+
+// many sets the same columns of several rows with one statement: the key chooses
+// the value.
+func (b *sqlBatch) many(ctx context.Context, t Table, updates []Update) error {
+	columns, err := pickColumns(t, updates[0].Columns)
+	if err != nil {
+		return err
+	}
+	q := b.s.query()
+	q.add("UPDATE ", b.s.d.table(t), " SET ")
+	for i, c := range columns {
+		if i > 0 {
+			q.add(", ")
+		}
+		q.add(b.s.d.quote(c.Name), " = CASE")
+		if len(t.Key) == 1 {
+			q.add(" ", b.s.d.quote(t.Key[0].Name))
+		}
+		for _, u := range updates {
+			q.add(" WHEN ")
+			if err := keyed(t, u.Key); err != nil {
+				return err
+			}
+			if len(t.Key) == 1 {
+				q.value(t.Key[0], Value{Bytes: u.Key[0]})
+			} else {
+				q.is(t, u.Key)
+			}
+			q.add(" THEN ")
+			q.value(c, u.Values[i])
+		}
+		q.add(" END")
+	}
+	q.stamps(t)
+	q.add(" WHERE ")
+	keys := make([][][]byte, len(updates))
+	for i, u := range updates {
+		keys[i] = u.Key
+	}
+	q.in(t, keys)
+	return b.exec(ctx, q, t, len(updates))
+}
+
+// in adds the condition that finds the rows of several keys.
+func (q *query) in(t Table, keys [][][]byte) {
+	if len(t.Key) == 1 {
+		q.add(q.d.quote(t.Key[0].Name), " IN (")
+		for i, key := range keys {
+			if i > 0 {
+				q.add(", ")
+			}
+			q.value(t.Key[0], Value{Bytes: key[0]})
+		}
+		q.add(")")
+		return
+	}
+	for i, key := range keys {
+		q.add([]string{"(", " OR ("}[min(i, 1)])
+		q.is(t, key)
+		q.add(")")
+	}
+}
+
+// stamps adds that columns which stamp themselves keep their value: one set to
+// itself does not.
+func (q *query) stamps(t Table) {
+	for _, c := range t.Stamps {
+		q.add(", ", q.d.quote(c), " = ", q.d.quote(c))
+	}
+}
+
+func (b *sqlBatch) one(ctx context.Context, t Table, u Update) error {
+	q := b.s.query()
+	if err := b.update(q, t, u); err != nil {
+		return err
+	}
+	if err := b.exec(ctx, q, t, 1); err != nil || len(t.Triggers) == 0 {
+		return err
+	}
+	// A trigger may have written something else than was asked for.
+	now, err := b.Read(ctx, t, [][][]byte{u.Key}, u.Columns)
+	if err != nil {
+		return err
+	}
+	for i, v := range u.Values {
+		if c, _ := t.Column(u.Columns[i]); now[0] == nil || c.Kind != Form && !bytes.Equal(now[0][i].Bytes, v.Bytes) {
+			return fmt.Errorf("%w: a trigger of the table writes something else", ErrRefused)
+		}
+	}
+	return nil
+}
+
+// exec runs a statement that changes exactly n rows.
+func (b *sqlBatch) exec(ctx context.Context, q *query, t Table, n int) error {
+	res, err := b.tx.ExecContext(ctx, q.String(), q.args...)
+	if err != nil {
+		return b.s.failure(err)
+	}
+	if did, err := res.RowsAffected(); err != nil || did != int64(n) {
+		return fmt.Errorf("table %s: %d rows should have changed, %d did", t.Name, n, did)
+	}
+	return nil
+}
+
+func (b *sqlBatch) Normal(ctx context.Context, c Column, v Value) (Value, error) {
+	if c.Kind != Form || v.Null {
+		return v, nil
+	}
+	q := b.s.query()
+	c.Name = "v"
+	q.add("SELECT ", b.s.d.read(c), " FROM (SELECT ")
+	q.value(c, v)
+	q.add(" AS ", b.s.d.quote("v"), ") n")
+	rows, err := all(ctx, b.tx, q, 1)
+	if err != nil {
+		return v, b.s.failure(err)
+	}
+	return rows[0][0], nil
+}
+
+func (b *sqlBatch) Image(ctx context.Context, t Table, key [][]byte) ([]Value, error) {
+	if err := keyed(t, key); err != nil {
+		return nil, err
+	}
+	q := b.s.query()
+	q.add("SELECT ")
+	q.columns(t.All)
+	q.add(b.s.d.from(t), " WHERE ")
+	q.is(t, key)
+	q.add(b.s.d.forUpdate)
+	rows, err := all(ctx, b.tx, q, len(t.All))
+	if err != nil || len(rows) == 0 {
+		return nil, b.s.failure(err)
+	}
+	return rows[0], nil
+}
+
+func (b *sqlBatch) Delete(ctx context.Context, t Table, key [][]byte) error {
+	if err := keyed(t, key); err != nil {
+		return err
+	}
+	q := b.s.query()
+	q.add("DELETE", b.s.d.from(t), " WHERE ")
+	q.is(t, key)
+	return b.saved(ctx, func() error { return b.exec(ctx, q, t, 1) })
+}
+
+func (b *sqlBatch) Insert(ctx context.Context, t Table, names []string, image []Value) error {
+	columns, err := pickColumns(t, names)
+	if err != nil {
+		return err
+	}
+	q := b.s.query()
+	q.add("INSERT INTO ", b.s.d.quote(t.Name), " (")
+	q.names(columns)
+	q.add(")", b.s.d.insert, " VALUES (")
+	for i, c := range columns {
+		if i > 0 {
+			q.add(", ")
+		}
+		q.value(c, image[i])
+	}
+	q.add(")")
+	return b.saved(ctx, func() error { return b.exec(ctx, q, t, 1) })
+}

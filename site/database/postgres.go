@@ -1,0 +1,231 @@
+package database
+
+import (
+	"context"
+	"crypto/tls"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
+)
+
+func openPostgres(ctx context.Context, c Config) (Database, error) {
+	p, err := pgx.ParseConfig("") // takes a password file of the user's too
+	if err != nil {
+		return nil, err
+	}
+	p.Host, p.Port, p.User, p.Database = c.Host, 5432, c.User, c.Name
+	if c.Socket != "" {
+		p.Host = c.Socket
+	}
+	if c.Port != 0 {
+		p.Port = uint16(c.Port)
+	}
+	if c.Password != "" {
+		p.Password = c.Password
+	}
+	p.ConnectTimeout = 15 * time.Second
+	p.RuntimeParams["application_name"] = "trimlantern"
+	p.RuntimeParams["standard_conforming_strings"] = "on"
+	if c.Schema != "" {
+		p.RuntimeParams["search_path"] = quoteSQL(c.Schema)
+	}
+	if c.ReadOnly {
+		p.RuntimeParams["default_transaction_read_only"] = "on"
+	}
+	if err := postgresTLS(p, c); err != nil {
+		return nil, err
+	}
+	s := &sqlDatabase{db: stdlib.OpenDB(*p), failure: postgresFailure, lock: postgresLock}
+	s.db.SetMaxOpenConns(4)
+	s.d = dialect{
+		quote: quoteSQL,
+		// A parameter is a text that the server reads as a value of the column's type.
+		place: func(n int, c Column) string {
+			if c.Kind == Binary {
+				return fmt.Sprintf("$%d::bytea", n)
+			}
+			if c.Type == "" {
+				return fmt.Sprintf("$%d::text", n)
+			}
+			return fmt.Sprintf("CAST($%d::text AS %s)", n, c.Type)
+		},
+		read: func(c Column) string {
+			if c.Kind == Binary {
+				return quoteSQL(c.Name)
+			}
+			return quoteSQL(c.Name) + "::text"
+		},
+		param: func(c Column, v Value) any {
+			switch {
+			case v.Null:
+				return nil
+			case c.Kind == Binary:
+				return v.Bytes
+			}
+			return string(v.Bytes)
+		},
+		forUpdate: " FOR UPDATE",
+		insert:    " OVERRIDING SYSTEM VALUE",
+		savepoint: true,
+		only:      "ONLY ",
+		tables:    postgresTables,
+		script:    postgresScript(),
+	}
+	var server, name, schema sql.NullString
+	err = s.db.QueryRowContext(ctx, "SELECT (SELECT system_identifier::text FROM pg_control_system()), current_database(), current_schema()").Scan(&server, &name, &schema)
+	if err != nil {
+		s.db.Close()
+		return nil, postgresFailure(err)
+	}
+	if !schema.Valid {
+		s.db.Close()
+		return nil, fmt.Errorf("%w: it has no schema %q", ErrAbsent, c.Schema)
+	}
+	s.identity = fmt.Sprintf("postgres:%s:%s:%s", server.String, name.String, schema.String)
+	return s, nil
+}
+
+// postgresTLS sets how the connection is protected. Without a word on it, TLS is
+// tried first, then plain.
+func postgresTLS(p *pgx.ConnConfig, c Config) error {
+	p.TLSConfig, p.Fallbacks = nil, nil
+	if c.Socket != "" || c.TLS == "off" {
+		return nil
+	}
+	conf, err := tlsConfig(c)
+	if err != nil {
+		return err
+	}
+	if p.TLSConfig = conf; conf == nil {
+		p.TLSConfig = &tls.Config{InsecureSkipVerify: true} // better than nothing, and nothing is the alternative
+		p.Fallbacks = []*pgconn.FallbackConfig{{Host: p.Host, Port: p.Port}}
+	}
+	return nil
+}
+
+// postgresFailure names what a user can do something about.
+func postgresFailure(err error) error {
+	var e *pgconn.PgError
+	var op *net.OpError
+	var cert *tls.CertificateVerificationError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &e):
+		switch {
+		case e.Code == "28P01", e.Code == "28000", e.Code == "42501":
+			return fmt.Errorf("%w (%s)", ErrDenied, e.Code)
+		case e.Code == "3D000":
+			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
+		// A rule of integrity, too long, a function or trigger that says no, a view's check.
+		case strings.HasPrefix(e.Code, "23"), e.Code == "22001", e.Code == "P0001", e.Code == "44000":
+			return fmt.Errorf("%w (%s)", ErrRefused, e.Code)
+		}
+		return fmt.Errorf("%s (%s)", e.Message, e.Code) // its details may hold values
+	case errors.As(err, &cert), strings.Contains(err.Error(), "server refused TLS connection"):
+		return fmt.Errorf("%w: %w", ErrTLS, err)
+	case errors.As(err, &op) && op.Op == "dial":
+		return fmt.Errorf("%w: %w", ErrAbsent, op.Err)
+	}
+	return err
+}
+
+func postgresLock(ctx context.Context, db *sql.DB) (func(), error) {
+	conn, err := db.Conn(ctx) // the lock lives as long as its session
+	if err != nil {
+		return nil, err
+	}
+	const id = "hashtext('" + lockName + "')"
+	var got bool
+	if err := conn.QueryRowContext(ctx, "SELECT pg_try_advisory_lock("+id+")").Scan(&got); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	if !got {
+		var holder sql.NullInt64
+		err := conn.QueryRowContext(ctx, "SELECT pid FROM pg_locks WHERE locktype = 'advisory' AND objid::bigint = "+id+"::bigint & 4294967295 AND granted LIMIT 1").Scan(&holder)
+		conn.Close()
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return nil, err
+		}
+		return nil, fmt.Errorf("%w (database process %d)", ErrLocked, holder.Int64)
+	}
+	return func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock("+id+")") // else the end of the session does it
+		conn.Close()
+	}, nil
+}
+
+// postgresTables reads the catalogue: tables and partitioned tables of the current
+// schema; a partition is read through its table.
+func postgresTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error) {
+	rows, err := db.QueryContext(ctx, `SELECT c.relname, c.relkind = 'p', a.attname, a.attgenerated <> '',
+		format_type(a.atttypid, a.atttypmod), COALESCE(NULLIF(t.typbasetype, 0), t.oid)::regtype::text,
+		t.typcategory = 'A' OR t.typcategory = 'C',
+		CASE WHEN COALESCE(NULLIF(t.typbasetype, 0), t.oid) IN ('varchar'::regtype, 'bpchar'::regtype)
+			AND GREATEST(a.atttypmod, t.typtypmod) > 4 THEN GREATEST(a.atttypmod, t.typtypmod) - 4 ELSE 0 END
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid JOIN pg_type t ON t.oid = a.atttypid
+		WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') AND NOT c.relispartition AND a.attnum > 0 AND NOT a.attisdropped
+		AND starts_with(c.relname::text, $1) ORDER BY c.relname COLLATE "C", a.attnum`, prefix)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var tables []Table
+	for rows.Next() {
+		var table, column, typ, base string
+		var parts, generated, list bool
+		var chars int64
+		if err := rows.Scan(&table, &parts, &column, &generated, &typ, &base, &list, &chars); err != nil {
+			return nil, err
+		}
+		if len(tables) == 0 || tables[len(tables)-1].Name != table {
+			tables = append(tables, Table{Name: table, children: parts})
+		}
+		if generated {
+			continue
+		}
+		t := &tables[len(tables)-1]
+		c := Column{Name: column, Kind: postgresKinds[base], Type: typ, MaxChars: chars}
+		if list || base == "hstore" {
+			c.Kind = List
+		}
+		t.All = append(t.All, c)
+		if c.Kind >= Text {
+			t.Columns = append(t.Columns, c)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	triggers, err := db.QueryContext(ctx, `SELECT c.relname, t.tgname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid
+		JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = current_schema() AND NOT t.tgisinternal AND t.tgenabled <> 'D' AND t.tgtype & 16 <> 0 ORDER BY 1, 2`)
+	if err != nil {
+		return nil, err
+	}
+	if err := addTriggers(triggers, tables); err != nil {
+		return nil, err
+	}
+	indexes, err := db.QueryContext(ctx, `SELECT c.relname, i.relname, a.attname, x.indpred IS NOT NULL OR a.attnum IS NULL OR NOT x.indimmediate, COALESCE(NOT a.attnotnull, true)
+		FROM pg_index x JOIN pg_class c ON c.oid = x.indrelid JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		CROSS JOIN LATERAL generate_series(0, x.indnkeyatts - 1) k LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = x.indkey[k]
+		WHERE n.nspname = current_schema() AND x.indisunique AND x.indisvalid ORDER BY c.relname, NOT x.indisprimary, i.relname, k`)
+	if err != nil {
+		return nil, err
+	}
+	return tables, addIndexes(indexes, tables)
+}
+
+// postgresKinds is the one table of the types that can hold a reference.
+var postgresKinds = map[string]Kind{
+	"text": Text, "character varying": Text, "character": Text, "citext": Text, "name": Text, "xml": Text, "json": Text,
+	"jsonb": Form, "bytea": Binary, "smallint": Integer, "integer": Integer, "bigint": Integer,
+}

@@ -1,0 +1,166 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"trimlantern/core/sheet"
+	"trimlantern/site/database"
+	"trimlantern/site/layout"
+)
+
+// Place is one of several sites in a database.
+type Place struct {
+	Site    int    `json:"site"`
+	Address string `json:"address"` // host and folder
+}
+
+// maxSites bounds how many sites of one database are listed.
+const maxSites = 100_000
+
+// findSites reads which sites the database holds, and which longer prefixes are
+// those of other systems.
+func (j *Job) findSites(ctx context.Context, db database.Database, tables []database.Table) error {
+	prefix := j.File.Database.Prefix
+	j.sites = map[int]Place{}
+	if s := j.Layout.Sites; s != nil {
+		if t, ok := database.Find(tables, prefix+s.Table); ok {
+			columns := []string{s.ID, s.Host}
+			if s.Folder != "" {
+				columns = append(columns, s.Folder)
+			}
+			rows, err := db.Rows(ctx, t, columns, maxSites)
+			if err != nil {
+				return err
+			}
+			for _, r := range rows {
+				if n, err := strconv.Atoi(string(r[0].Bytes)); err == nil {
+					p := Place{Site: n, Address: string(r[1].Bytes)}
+					if len(r) > 2 {
+						p.Address += strings.TrimSuffix(string(r[2].Bytes), "/")
+					}
+					j.sites[n] = p
+				}
+			}
+		}
+	}
+	j.others = nil
+	for _, p := range j.Layout.Prefix(tableNames(tables)) {
+		if site, rest := j.set(p); p != prefix && strings.HasPrefix(p, prefix) && (rest != "" || j.sites[site].Site == 0) {
+			j.others = append(j.others, p)
+		}
+	}
+	return nil
+}
+
+// set tells to which site of the database a table belongs, and its name in the
+// layout.
+func (j *Job) set(table string) (site int, short string) {
+	return j.Layout.Set(strings.TrimPrefix(table, j.File.Database.Prefix), func(n int) bool { _, ok := j.sites[n]; return ok })
+}
+
+// short returns a table's name as layouts know it.
+func (j *Job) short(table string) string {
+	_, short := j.set(table)
+	return short
+}
+
+// foreign reports whether a table belongs to another system, whose prefix only
+// begins like ours.
+func (j *Job) foreign(table string) bool {
+	return slices.ContainsFunc(j.others, func(p string) bool { return strings.HasPrefix(table, p) })
+}
+
+// places lists the sites of the database, by number.
+func (j *Job) places() []Place {
+	var out []Place
+	for _, p := range j.sites {
+		out = append(out, p)
+	}
+	slices.SortFunc(out, func(a, b Place) int { return a.Site - b.Site })
+	return out
+}
+
+// choice joins what the site file and the flags choose, and refuses patterns that
+// cannot be read and sites that are not there.
+func (j *Job) choice() (sheet.Choice, error) {
+	c, o := j.File.Choose, j.Choice
+	if len(o.Tables) > 0 {
+		c.Tables = o.Tables
+	}
+	c.SkipTables = append(slices.Clone(c.SkipTables), o.SkipTables...)
+	c.SkipColumns = append(slices.Clone(c.SkipColumns), o.SkipColumns...)
+	if len(o.Sites) > 0 {
+		c.Sites = o.Sites
+	}
+	if o.Address != "" {
+		c.Address = o.Address
+	}
+	for _, p := range slices.Concat(c.Tables, c.SkipTables, c.SkipColumns) {
+		if _, err := path.Match(p, ""); err != nil {
+			return c, misuse(nil, fmt.Sprintf("the pattern %q cannot be read", p), "write a name, with * for any letters and ? for one")
+		}
+	}
+	for _, n := range c.Sites {
+		if _, ok := j.sites[n]; !ok {
+			return c, misuse(nil, fmt.Sprintf("the database lists no site %d", n), "trimlantern init lists the sites of a database")
+		}
+	}
+	if c.Address != "" && !slices.ContainsFunc(j.Layout.Addresses, func(a layout.Address) bool { return a.Name == c.Address }) {
+		var names []string
+		for _, a := range j.Layout.Addresses {
+			names = append(names, a.Name)
+		}
+		return c, misuse(nil, fmt.Sprintf("the layout %s knows no address %q", j.Layout.Name, c.Address), "it knows: "+strings.Join(names, ", "))
+	}
+	return c, nil
+}
+
+// chosen picks the tables of a choice. A pattern that fits no table is refused: it
+// is a slip.
+func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
+	for _, p := range slices.Concat(c.Tables, c.SkipTables) {
+		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.fits(p, t.Name) }) {
+			return nil, misuse(nil, fmt.Sprintf("no table fits %q", p), "check the name; it may be given with or without the prefix")
+		}
+	}
+	for _, p := range c.SkipColumns {
+		if !slices.ContainsFunc(tables, func(t database.Table) bool {
+			return slices.ContainsFunc(t.All, func(c database.Column) bool { return j.fitsColumn(p, t.Name, c.Name) })
+		}) {
+			return nil, misuse(nil, fmt.Sprintf("no column fits %q", p), "write COLUMN or TABLE.COLUMN")
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(tables), func(t database.Table) bool {
+		fits := func(p string) bool { return j.fits(p, t.Name) }
+		site, _ := j.set(t.Name)
+		return len(c.Tables) > 0 && !slices.ContainsFunc(c.Tables, fits) || slices.ContainsFunc(c.SkipTables, fits) ||
+			len(c.Sites) > 0 && !slices.Contains(c.Sites, site)
+	}), nil
+}
+
+// fits reports whether a pattern means a table: with the prefix, without, or as
+// the layout calls it.
+func (j *Job) fits(pattern, table string) bool {
+	for _, name := range []string{table, strings.TrimPrefix(table, j.File.Database.Prefix), j.short(table)} {
+		if ok, err := path.Match(pattern, name); ok && err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+func (j *Job) fitsColumn(pattern, table, column string) bool {
+	if i := strings.LastIndexByte(pattern, '.'); i >= 0 {
+		if !j.fits(pattern[:i], table) {
+			return false
+		}
+		pattern = pattern[i+1:]
+	}
+	ok, err := path.Match(pattern, column)
+	return ok && err == nil
+}

@@ -1,0 +1,125 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"trimlantern/core/sheet"
+	"trimlantern/site/database"
+)
+
+// dropRows is how many cached rows are removed in one transaction.
+const dropRows = 200
+
+// drop removes cached rows, the whole row into the journal first. n is how many
+// cells of the sheet come before them.
+func (a *applying) drop(drops []*sheet.Drop, n int) error {
+	a.done = max(0, a.done-n) // of the rows
+	for a.done < len(drops) {
+		count := min(dropRows, len(drops)-a.done)
+		if a.open != nil {
+			count = countCells(a.open)
+		}
+		if err := a.dropSome(drops[a.done : a.done+min(count, len(drops)-a.done)]); err != nil {
+			return err
+		}
+		a.done += count
+	}
+	return nil
+}
+
+func (a *applying) dropSome(drops []*sheet.Drop) error {
+	if a.ctx.Err() != nil {
+		return world(nil, fmt.Sprintf("interrupted: %d cached rows are removed, each of them is in the journal", a.out.Dropped),
+			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+	}
+	a.job.Progress.At("removing cached copies", int64(a.out.Dropped), 0)
+	began := time.Now()
+	ctx := context.WithoutCancel(a.ctx)
+	tx, err := a.db.Begin(ctx)
+	if err != nil {
+		return a.dbFailed(err)
+	}
+	defer func() { _ = tx.Rollback() }() // after a commit this does nothing
+	records := append([]sheet.Record(nil), a.carry...)
+	ahead := map[string]bool{}
+	for _, r := range a.open {
+		if r.Dropped != nil {
+			ahead[cellID(r.Dropped.Table, keys(r.Dropped.Key), "")] = true
+		}
+	}
+	var gone []*sheet.Drop
+	dropped := 0
+	for _, d := range drops {
+		t, ok := database.Find(a.tables, d.Table)
+		var image []database.Value
+		if ok {
+			if image, err = tx.Image(ctx, t, keys(d.Key)); err != nil {
+				return a.dbFailed(err)
+			}
+		}
+		written := ahead[cellID(d.Table, keys(d.Key), "")]
+		switch {
+		case image == nil && written:
+			dropped++
+			continue
+		case image == nil: // made anew, or gone with its time: nothing to do, but its place counts
+			if a.open == nil {
+				records = append(records, sheet.Record{Skip: &sheet.Skip{Table: d.Table, Key: d.Key, Why: "the row is gone"}})
+			}
+			continue
+		case !a.stillCached(t, image):
+			s := sheet.Skip{Table: d.Table, Key: d.Key, Why: "no cached copy any more"}
+			a.out.Skipped = append(a.out.Skipped, s)
+			if a.open == nil {
+				records = append(records, sheet.Record{Skip: &s})
+			}
+			continue
+		}
+		if a.open == nil {
+			row := &sheet.Dropped{Table: d.Table, Key: d.Key}
+			for i, c := range t.All {
+				f := sheet.Field{Column: c.Name, Value: image[i].Bytes, Null: image[i].Null}
+				if image[i].As != 0 {
+					f.As = string(rune(image[i].As))
+				}
+				row.Row = append(row.Row, f)
+			}
+			records = append(records, sheet.Record{Dropped: row})
+		}
+		gone = append(gone, d)
+	}
+	if len(records) > len(a.carry) {
+		if err := a.journal.Append(records...); err != nil {
+			return journalFault(err, "apply")
+		}
+	}
+	for _, d := range gone {
+		t, _ := database.Find(a.tables, d.Table)
+		if err := tx.Delete(ctx, t, keys(d.Key)); err != nil {
+			return a.dbFailed(err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return a.dbFailed(err)
+	}
+	a.carry = []sheet.Record{{Mark: sheet.Committed}}
+	a.out.Dropped += len(gone) + dropped
+	a.open = nil
+	a.job.rest(a.ctx, len(drops), began)
+	return nil
+}
+
+// stillCached asks the layout once more whether a row is safe to lose.
+func (a *applying) stillCached(t database.Table, image []database.Value) bool {
+	_, safe := a.job.Layout.IsCache(a.job.short(t.Name), func(column string) string {
+		for i, c := range t.All {
+			if c.Name == column {
+				return string(image[i].Bytes)
+			}
+		}
+		return ""
+	})
+	return safe
+}
