@@ -770,7 +770,11 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]by
 		}
 		hash = sheet.Hash(normal.Bytes)
 	}
-	f.record(sheet.Record{Entry: &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits}})
+	e := &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits}
+	if v.As != 0 {
+		e.As = string(rune(v.As))
+	}
+	f.record(sheet.Record{Entry: e})
 	return after, nil
 }
 

@@ -477,5 +477,9 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	}
 	u.out.Back++
 	u.out.Tables[e.Table]++
-	return s.Update(t, key, c, database.Value{Bytes: e.Before}, e.After, after), nil
+	before := database.Value{Bytes: e.Before}
+	if e.As != "" {
+		before.As = e.As[0]
+	}
+	return s.Update(t, key, c, before, e.After, after), nil
 }

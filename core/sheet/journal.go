@@ -34,6 +34,7 @@ type Entry struct {
 	Before Value   `json:"before"`
 	After  string  `json:"after"` // Hash of the value after
 	Edits  []Edit  `json:"edits"`
+	As     string  `json:"as,omitempty"` // SQLite: b where the value is a blob
 }
 
 // Rewritten returns the value after.

@@ -144,7 +144,9 @@ func sqliteScript() Script {
 			return "NULL"
 		case v.As == 'i' || v.As == 'r' || c.Kind == Integer && number(v.Bytes):
 			return string(v.Bytes)
-		case v.As == 'b':
+		case v.As == 0 && c.Type == "key" && number(v.Bytes): // as a parameter would be
+			return string(v.Bytes)
+		case v.As == 'b' || v.As == 0 && c.Type == "key" && c.Kind == Binary:
 			return fmt.Sprintf("x'%x'", v.Bytes)
 		case plainText(v.Bytes):
 			return "'" + doubled.Replace(string(v.Bytes)) + "'"

@@ -22,6 +22,7 @@ type dialect struct {
 	coarse    func(column string, p Pick) string // condition: may hold it; nil: it is looked at here
 	forUpdate string                             // what locks a row that is read
 	insert    string                             // between the columns and VALUES
+	typed     bool                               // values have types, and not columns
 	cases     bool                               // many rows are changed fastest with one statement
 	savepoint bool                               // an error spoils a transaction
 	only      string                             // before the name of a table: without what inherits from it
@@ -272,7 +273,7 @@ func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err
 	r.bytes = 0
 	held := 0 // bytes of found, which a table without a key may pile up
 	var found []Row
-	into := newScanner(len(t.Key) + len(t.Columns))
+	into := newScanner(&s.d, len(t.Key)+len(t.Columns))
 	for rows.Next() {
 		if err := rows.Scan(into.dest...); err != nil {
 			return n, nil, s.failure(err)
@@ -317,7 +318,10 @@ func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err
 }
 
 // cell takes a value as the driver gives it, without copying bytes.
-type cell struct{ Value }
+type cell struct {
+	Value
+	plain bool // columns have types, values need none
+}
 
 // Scan is what database/sql calls. The bytes are the driver's, valid until the next
 // row.
@@ -340,6 +344,9 @@ func (c *cell) Scan(raw any) error {
 	default:
 		return fmt.Errorf("a value came as %T", raw)
 	}
+	if c.plain {
+		c.As = 0
+	}
 	return nil
 }
 
@@ -350,9 +357,10 @@ type scanner struct {
 	out   []Value
 }
 
-func newScanner(columns int) *scanner {
+func newScanner(d *dialect, columns int) *scanner {
 	s := &scanner{cells: make([]cell, columns), out: make([]Value, columns)}
 	for i := range s.cells {
+		s.cells[i].plain = !d.typed
 		s.dest = append(s.dest, &s.cells[i])
 	}
 	return s
@@ -385,7 +393,7 @@ func all(ctx context.Context, db interface {
 	}
 	defer rows.Close()
 	var out [][]Value
-	s := newScanner(columns)
+	s := newScanner(q.d, columns)
 	for rows.Next() {
 		if err := rows.Scan(s.dest...); err != nil {
 			return nil, err

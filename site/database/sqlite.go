@@ -80,6 +80,7 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 			}
 			return holdsFunction + "(CAST(" + column + " AS BLOB))"
 		},
+		typed:  true,
 		tables: sqliteTables,
 		script: sqliteScript(),
 	}

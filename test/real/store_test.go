@@ -232,6 +232,21 @@ func (s *store) fill(n int) {
 	s.sql(script.String())
 }
 
+// wipe removes all tables again.
+func (s *store) wipe() {
+	switch s.name {
+	case "SQLite":
+		for _, table := range strings.Fields("int pair bytes unique url slug") {
+			s.sql("DROP TABLE m_" + table + ";")
+		}
+		s.sql("DROP VIEW m_view;")
+	case "PostgreSQL":
+		s.sql("DROP VIEW m_view; DROP TABLE m_int, m_pair, m_bytes, m_unique, m_url, m_slug, m_keyless, m_short, m_json, m_parts, m_child; DROP DOMAIN address;")
+	default:
+		s.sql("DROP DATABASE museum; CREATE DATABASE museum CHARACTER SET utf8mb4;")
+	}
+}
+
 // cells is how many cells of n rows of fill are to be changed.
 func (s *store) cells(n int) int {
 	quarter, fortieth := (n+3)/4, (n+39)/40

@@ -1,0 +1,294 @@
+//go:build real
+
+package real
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A week later: rows were edited since. Undo leaves those and names them; all
+// others are as before. The script that it writes, run by the system's own client,
+// does the same. One table can be put back by itself.
+func TestUndoLater(t *testing.T) {
+	eachStore(t, func(t *testing.T, s *store) {
+		s.fill(400)
+		before := s.dump()
+		s.init()
+		p := s.preview()
+		s.tool(1, "apply", "--offline")
+		after := s.dump()
+		edit := `UPDATE m_int SET v = 'edited since, https://ternrock.example/', t = '2026-01-01 00:00:00' WHERE id IN (3, 4, 5);
+			DELETE FROM m_pair WHERE b = 8; UPDATE m_url SET v = 'another' WHERE u = 'https://ternrock.example/u12';`
+		s.sql(edit)
+		edited := s.dump()
+		script := filepath.Join(s.dir, "back.sql")
+		s.tool(0, "undo", "--as-sql", script)
+		sameDump(t, edited, s.dump(), "writing the script changes nothing")
+		var undone struct {
+			Back, Already int
+			Left          []struct {
+				Table, Column, Why string
+				Key                []any
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(s.tool(1, "undo", "--format", "json")), &undone))
+		assert.Len(t, undone.Left, 5)
+		assert.Equal(t, p.Cells-5, undone.Back)
+		put := s.dump()
+		// Nothing but what was edited differs from before.
+		assert.Len(t, differing(before, put), 2*4+1, "four rows edited, one gone")
+
+		// The same by the script, from the same state.
+		s.restore(t, before, after, edit, edited)
+		said := s.sql(string(mustRead(t, script)))
+		sameDump(t, put, s.dump(), "the script gives the same")
+		for _, l := range []string{"m_int.v 3", "m_int.v 4", "m_int.v 5", "m_url.v http://ternrock.example/u12"} {
+			assert.Contains(t, said, l, "the script names what it left")
+		}
+
+		// One table by itself.
+		s.restore(t, before, after, "", "")
+		out := s.tool(0, "undo", "--table", "int")
+		assert.Contains(t, out, "400")
+		assert.Len(t, differing(before, s.dump()), len(differing(before, after))-2*400)
+		assert.Contains(t, s.tool(0, "history"), "partly undone")
+		s.tool(0, "undo")
+		sameDump(t, before, s.dump())
+	})
+}
+
+// restore puts the tables into the state after apply, and edits them once more.
+func (s *store) restore(t *testing.T, before, after, edit, edited string) {
+	s.wipe()
+	s.fill(400)
+	sameDump(t, before, s.dump())
+	s.preview()
+	s.tool(1, "apply", "--offline")
+	sameDump(t, after, s.dump())
+	if edit != "" {
+		s.sql(edit)
+		sameDump(t, edited, s.dump())
+	}
+}
+
+func mustRead(t *testing.T, path string) []byte {
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return b
+}
+
+// sameDump holds two dumps against each other, and shows some lines where they
+// differ.
+func sameDump(t *testing.T, want, got string, why ...any) {
+	t.Helper()
+	if want == got {
+		return
+	}
+	d := differing(want, got)
+	slices.Sort(d)
+	require.Empty(t, d[:min(len(d), 10)], why...)
+}
+
+// differing lists the lines that only one of two dumps has.
+func differing(a, b string) (out []string) {
+	count := map[string]int{}
+	for l := range strings.Lines(a) {
+		count[l]++
+	}
+	for l := range strings.Lines(b) {
+		count[l]--
+	}
+	for l, n := range count {
+		for range max(n, -n) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// lines reads what a file of the logbook holds.
+func (b *bench) logged(pattern string) (out []map[string]json.RawMessage) {
+	files, err := filepath.Glob(filepath.Join(b.dir, ".trimlantern", pattern))
+	require.NoError(b.t, err)
+	require.NotEmpty(b.t, files)
+	raw, err := os.ReadFile(files[len(files)-1])
+	require.NoError(b.t, err)
+	z, err := zstd.NewReader(nil)
+	require.NoError(b.t, err)
+	defer z.Close()
+	plain, err := z.DecodeAll(raw, nil)
+	require.NoError(b.t, err)
+	for line := range strings.Lines(string(plain)) {
+		var l map[string]json.RawMessage
+		require.NoError(b.t, json.Unmarshal([]byte(line), &l))
+		out = append(out, l)
+	}
+	return out
+}
+
+// The counts of preview, of apply, of the sheet, of the journal and of what really
+// differs between two dumps are the same numbers.
+func TestAgreement(t *testing.T) {
+	r := seeded(t)
+	eachStore(t, func(t *testing.T, s *store) {
+		columns := "a TEXT, b TEXT, c TEXT"
+		if s.engine != "" {
+			columns = "a LONGTEXT, b TEXT, c VARCHAR(400)"
+		}
+		literal := func(v string) string {
+			switch {
+			case s.engine != "":
+				return fmt.Sprintf("CONVERT(0x%x USING utf8mb4)", v)
+			case s.name == "SQLite":
+				return fmt.Sprintf("CAST(x'%x' AS TEXT)", v)
+			}
+			return fmt.Sprintf(`convert_from('\x%x', 'UTF8')`, v)
+		}
+		for round := range 3 {
+			var script strings.Builder
+			fmt.Fprintf(&script, "DROP TABLE IF EXISTS m_r; DROP TABLE IF EXISTS m_q;\n")
+			fmt.Fprintf(&script, "CREATE TABLE m_r (id INT PRIMARY KEY, %s)%s;\nCREATE TABLE m_q (id INT PRIMARY KEY, %s)%s;\nBEGIN;\n", columns, s.options(), columns, s.options())
+			for i := range 300 + r.IntN(300) {
+				table := r.pick("m_r", "m_q")
+				var values []string
+				for range 3 {
+					v := r.value(false)
+					if len([]rune(v)) > 300 || r.IntN(5) == 0 {
+						v = "short"
+					}
+					values = append(values, literal(v))
+				}
+				fmt.Fprintf(&script, "INSERT INTO %s VALUES (%d, %s);\n", table, i, strings.Join(values, ", "))
+			}
+			script.WriteString("COMMIT;\n")
+			s.sql(script.String())
+			for _, f := range []string{"trimlantern.yaml", ".trimlantern"} {
+				require.NoError(t, os.RemoveAll(filepath.Join(s.dir, f)))
+			}
+			s.init()
+			before := s.cellsOf()
+			p := s.preview()
+			code, out := s.try("apply", "--offline", "--format", "json", "--quiet")
+			require.Contains(t, []int{0, 1}, code, out)
+			var applied struct{ Planned, Changed, References int }
+			require.NoError(t, json.Unmarshal([]byte(out), &applied))
+			after := s.cellsOf()
+			require.Equal(t, len(before), len(after))
+			really := 0
+			for i := range before {
+				if before[i] != after[i] {
+					really++
+				}
+			}
+			tables, refs := 0, 0
+			for _, c := range p.Tables {
+				tables += c.Cells
+				refs += c.References
+			}
+			inSheet, inJournal := 0, 0
+			for _, l := range s.logged("*.sheet.jsonl.zst") {
+				if l["cell"] != nil {
+					inSheet++
+				}
+			}
+			for _, l := range s.logged("*.journal.jsonl.zst") {
+				if l["entry"] != nil {
+					inJournal++
+				}
+			}
+			assert.Equal(t, []int{really, really, really, really, really, really}, []int{p.Cells, tables, inSheet, inJournal, applied.Planned, applied.Changed})
+			assert.Equal(t, []int{p.References, p.References}, []int{refs, applied.References})
+			t.Logf("%s, round %d: %d cells, %d references, six counts alike", s.name, round, really, refs)
+		}
+	})
+}
+
+func (s *store) options() string {
+	if s.engine == "" {
+		return ""
+	}
+	return " ENGINE=" + s.engine + " CHARSET utf8mb4"
+}
+
+// cellsOf reads every cell of the two random tables, in hexadecimal.
+func (s *store) cellsOf() []string {
+	var out strings.Builder
+	for _, table := range []string{"m_r", "m_q"} {
+		for _, c := range []string{"a", "b", "c"} {
+			hex := "HEX(" + c + ")"
+			if s.name == "PostgreSQL" {
+				hex = "encode(convert_to(" + c + ", 'UTF8'), 'hex')"
+			}
+			out.WriteString(s.sql("SELECT " + hex + " FROM " + table + " ORDER BY id;"))
+		}
+	}
+	return strings.Split(strings.TrimSpace(out.String()), "\n")
+}
+
+// What is no fit for the database is refused, with the reason, and changes nothing.
+func TestRefused(t *testing.T) {
+	eachStore(t, func(t *testing.T, s *store) {
+		s.fill(80)
+		before := s.dump()
+		s.init()
+		refused := func(what string, args ...string) {
+			t.Helper()
+			code, out := s.try(args...)
+			assert.Equal(t, 2, code, out)
+			assert.Contains(t, out, what)
+			assert.Contains(t, out, "What to do: ")
+			sameDump(t, before, s.dump())
+		}
+		first := s.preview()
+		second := s.preview()
+		refused("is not the newest", "apply", first.Sheet)
+		refused("no change sheet is called", "apply", "nothing")
+		refused(`no table fits "no*such"`, "preview", "--table", "no*such")
+		refused(`no column fits "nothing"`, "preview", "--skip-column", "nothing")
+		refused("cannot be read", "preview", "--table", "[")
+		refused("knows no address", "preview", "--only", "public")
+		refused("the database lists no site 3", "preview", "--sites", "3")
+
+		sheet := filepath.Join(s.dir, ".trimlantern", second.Sheet+".sheet.jsonl.zst")
+		raw, err := os.ReadFile(sheet)
+		require.NoError(t, err)
+		z, err := zstd.NewReader(nil)
+		require.NoError(t, err)
+		plain, err := z.DecodeAll(raw, nil)
+		require.NoError(t, err)
+		w, err := zstd.NewWriter(nil)
+		require.NoError(t, err)
+		edited := strings.Replace(string(plain), `"in":"s"`, `"in":"z"`, 1)
+		require.NotEqual(t, string(plain), edited)
+		require.NoError(t, os.WriteFile(sheet, w.EncodeAll([]byte(edited), nil), 0o600))
+		refused("was changed by hand", "apply")
+		other := strings.Replace(string(plain), `"database":"`, `"database":"another `, 1)
+		require.NoError(t, os.WriteFile(sheet, w.EncodeAll([]byte(other), nil), 0o600))
+		refused("is of another database", "apply")
+		require.NoError(t, os.WriteFile(sheet, raw, 0o600))
+
+		// Parts: tables, columns and patterns.
+		p := s.preview("--table", "int", "--table", "m_p*")
+		assert.Len(t, p.Tables, map[string]int{"PostgreSQL": 3}[s.name]+2*btoi(s.name != "PostgreSQL"))
+		p = s.preview("--skip-table", "m_[a-t]*", "--skip-column", "m_url.v")
+		assert.Equal(t, 20+20, p.Cells, "of m_unique v, of m_url u")
+		assert.Equal(t, 20, p.Left["not-chosen"])
+	})
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
