@@ -827,6 +827,9 @@ func (f *flushing) singly(change rowChange, why error) error {
 }
 
 func (a *applying) dbFailed(err error) error {
+	if errors.Is(err, database.ErrRights) {
+		return world(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "give the user the right to change the site's tables, then run the same command again")
+	}
 	return world(err, fmt.Sprintf("the database failed after %d of %d cells; what was done is in the journal", a.out.Changed, a.out.Planned),
 		"when it is back, go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 }

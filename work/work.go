@@ -257,6 +257,8 @@ func dbFault(err error, c database.Config) error {
 		do = fmt.Sprintf("check the user name %q and where the password comes from (database.config, password-env or password-file in the site file)", c.User)
 	case errors.Is(err, database.ErrAbsent):
 		do = "check database in the site file, and that the server runs"
+	case errors.Is(err, database.ErrRights):
+		do = "give the user the right to read the site's tables, and for apply to change them"
 	case errors.Is(err, database.ErrTLS):
 		do = "check database.tls and database.tls-ca in the site file"
 	case errors.Is(err, database.ErrLocked):

@@ -54,6 +54,7 @@ var (
 	ErrAbsent  = errors.New("the database is not there")
 	ErrLocked  = errors.New("another run holds the lock on this database")
 	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger
+	ErrRights  = errors.New("the database user may not do that")
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 )
 

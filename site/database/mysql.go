@@ -149,6 +149,8 @@ func mysqlFailure(err error) error {
 		switch e.Number {
 		case 1044, 1045, 1698:
 			return fmt.Errorf("%w (error %d)", ErrDenied, e.Number)
+		case 1142, 1143, 1227, 1290:
+			return fmt.Errorf("%w (error %d)", ErrRights, e.Number)
 		case 1049:
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
 		// A key twice, a check, a foreign key, too long, a trigger that says no.

@@ -120,8 +120,10 @@ func postgresFailure(err error) error {
 		return nil
 	case errors.As(err, &e):
 		switch {
-		case e.Code == "28P01", e.Code == "28000", e.Code == "42501":
+		case e.Code == "28P01", e.Code == "28000":
 			return fmt.Errorf("%w (%s)", ErrDenied, e.Code)
+		case e.Code == "42501", e.Code == "25006":
+			return fmt.Errorf("%w (%s)", ErrRights, e.Code)
 		case e.Code == "3D000":
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
 		// A rule of integrity, too long, a function or trigger that says no, a view's check.

@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/gofrs/flock"
 	"modernc.org/sqlite" // the driver, in Go alone
 
 	"trimlantern/core/rewrite"
@@ -83,6 +84,13 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 		typed:  true,
 		tables: sqliteTables,
 		script: sqliteScript(),
+	}
+	s.lock = func(context.Context, *sql.DB) (func(), error) {
+		lock := flock.New(path) // beside SQLite's own locks, which it does not touch
+		if ok, err := lock.TryLock(); err != nil || !ok {
+			return nil, errors.Join(ErrLocked, err)
+		}
+		return func() { _ = lock.Unlock() }, nil // the process's end unlocks too
 	}
 	if err := db.PingContext(ctx); err != nil {
 		db.Close()

@@ -45,9 +45,13 @@ type bench struct {
 	socket  string
 	system  string // the system's folder
 	program string
-	http    string
-	https   string
-	pool    *x509.CertPool
+	// More flags of the servers, and where PostgreSQL listens.
+	mariaFlags    []string
+	postgresFlags func(dir string) string
+	postgresPort  string
+	http          string
+	https         string
+	pool          *x509.CertPool
 }
 
 func setUp(t *testing.T) *bench {
@@ -139,8 +143,8 @@ func (b *bench) launchMariaDB() {
 	if os.Getuid() == 0 {
 		user = "--user=root"
 	}
-	b.daemon("mariadbd", "--no-defaults", user, "--datadir="+data, "--socket="+b.socket, "--port="+freePort(b.t), "--bind-address=127.0.0.1",
-		"--pid-file="+filepath.Join(b.dir, "db.pid"), "--innodb-buffer-pool-size=64M")
+	b.daemon("mariadbd", append([]string{"--no-defaults", user, "--datadir=" + data, "--socket=" + b.socket, "--port=" + freePort(b.t), "--bind-address=127.0.0.1",
+		"--pid-file=" + filepath.Join(b.dir, "db.pid"), "--innodb-buffer-pool-size=64M"}, b.mariaFlags...)...)
 	b.await("MariaDB", func() bool {
 		return exec.Command("mariadb-admin", "--no-defaults", "--socket="+b.socket, "-uroot", "ping").Run() == nil
 	})
@@ -221,7 +225,7 @@ DirectoryIndex index.php
 func (b *bench) certificate() (certFile, keyFile string) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(b.t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host, "www." + host},
+	c := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host, "www." + host}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), IsCA: true, BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)

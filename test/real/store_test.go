@@ -152,10 +152,14 @@ func postgresStore(b *bench) *store {
 		require.NoError(b.t, c.Run(), "%s %v\n%s", name, args, tail(errs.Bytes()))
 		return out.Bytes()
 	}
+	flags, port := "-c listen_addresses=''", "5432"
 	start := func() {
-		pg("", "pg_ctl", "-D", data+"/d", "-w", "-l", data+"/log", "-o", "-c listen_addresses='' -c unix_socket_permissions=0777 -k "+data, "start")
+		pg("", "pg_ctl", "-D", data+"/d", "-w", "-l", data+"/log", "-o", flags+" -c unix_socket_permissions=0777 -k "+data, "start")
 	}
 	pg("", "initdb", "-D", data+"/d", "-U", "keeper", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	if b.postgresFlags != nil {
+		flags, port = b.postgresFlags(data), b.postgresPort
+	}
 	require.NoError(b.t, os.Chmod(data, 0o755))
 	start()
 	b.t.Cleanup(func() {
@@ -164,12 +168,12 @@ func postgresStore(b *bench) *store {
 		_ = c.Run() // a test may have stopped it
 	})
 	psql := func(database, in string) string {
-		return string(pg(in, "psql", "-h", data, "-U", "keeper", "-d", database, "-v", "ON_ERROR_STOP=1", "-qAt"))
+		return string(pg(in, "psql", "-h", data, "-p", port, "-U", "keeper", "-d", database, "-v", "ON_ERROR_STOP=1", "-qAt"))
 	}
 	psql("postgres", "CREATE DATABASE museum;")
 	return &store{bench: b, name: "PostgreSQL", url: "postgres://keeper@/museum?socket=" + data,
 		sql:   func(in string) string { return psql("museum", in) },
-		dump:  func() string { return sorted(pg("", "pg_dump", "-h", data, "-U", "keeper", "museum")) },
+		dump:  func() string { return sorted(pg("", "pg_dump", "-h", data, "-p", port, "-U", "keeper", "museum")) },
 		start: start, stop: func() { pg("", "pg_ctl", "-D", data+"/d", "-m", "immediate", "stop") },
 		shapes: `
 CREATE TABLE m_int (id BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY, v TEXT, t TIMESTAMP DEFAULT '2020-01-01 00:00:00');
