@@ -495,3 +495,45 @@ apply and undo take.
 		},
 	}
 }
+
+func (a *app) layoutCommand() *cobra.Command {
+	var against bool
+	c := &cobra.Command{
+		Use:   "layout [NAME|FILE.yaml]",
+		Short: "List the layouts, show one, or check one against the database",
+		Long: `A layout says what is where in one kind of content-managed system: which settings
+are its addresses, which columns are permanent identifiers, which rows are caches.
+Without a name the built-in ones are listed. A file of your own is read and checked;
+--against-database also looks whether the site's database has what it names.
+
+` + exitCodes,
+		Example: `  trimlantern layout
+  trimlantern layout wordpress
+  trimlantern layout --against-database my-system.yaml`,
+		Args: cobra.MaximumNArgs(1),
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return layout.Names(), cobra.ShellCompDirectiveDefault
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			name := strings.Join(args, "")
+			if !against {
+				r, err := work.ShowLayouts(name)
+				if err != nil {
+					return err
+				}
+				return a.show(r, func(t *report.Text) { t.Layouts(r) })
+			}
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.CheckLayout(c.Context(), name)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Layouts(r) })
+		},
+	}
+	c.Flags().BoolVar(&against, "against-database", false, "hold it against the site's database")
+	return c
+}

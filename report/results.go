@@ -660,3 +660,72 @@ func (t *Text) History(h *work.History) {
 	t.rows([]string{"name", "run", ">cells", "state"}, rows)
 	t.next("trimlantern undo NAME takes back the apply of that name")
 }
+
+// Layouts shows all layouts, or one.
+func (t *Text) Layouts(r *work.Layouts) {
+	if r.One == nil {
+		var rows [][]string
+		for _, l := range r.All {
+			rows = append(rows, []string{l.Name, clip(l.Title, 60)})
+		}
+		t.rows([]string{"layout", "of"}, rows)
+		t.next("trimlantern layout NAME shows one; docs/layouts.md says how to write one")
+		return
+	}
+	l := r.One
+	t.printf("%s: %s (%s)\n\n", clip(l.Name, 30), clip(l.Title, 40), clip(r.Source, 30))
+	list := func(what string, items []string) {
+		if len(items) > 0 {
+			t.printf("  %s\n", t.faint(what))
+			t.wrap("    ", Clean(strings.Join(items, ", ")))
+		}
+	}
+	list("told by the tables", l.Tables)
+	var items []string
+	for _, a := range l.Addresses {
+		items = append(items, fmt.Sprintf("%s: %s.%s where %s is %s", a.Title, a.Table, a.Column, a.Where, a.Equals))
+	}
+	list("the site's own addresses", items)
+	items = nil
+	for _, c := range l.Identifiers {
+		items = append(items, c.Table+"."+c.Column)
+	}
+	list("permanent identifiers, never changed", items)
+	for _, safe := range []bool{true, false} {
+		items = nil
+		for _, c := range l.Caches {
+			if c.Safe == safe && c.Column == "" {
+				items = append(items, "all of "+c.Table)
+			} else if c.Safe == safe {
+				items = append(items, fmt.Sprintf("%s where %s begins with %s", c.Table, c.Column, strings.Join(c.Begins, " or ")))
+			}
+		}
+		list(map[bool]string{true: "cached copies, safe to remove", false: "cached copies, left alone"}[safe], items)
+	}
+	if l.Sites != nil {
+		list("several sites in one database", []string{"listed in " + l.Sites.Table})
+	}
+	if c := l.Config; c != nil {
+		items = []string{c.File + " (" + c.Format + ")"}
+		for _, name := range slices.Sorted(maps.Keys(c.Locks)) {
+			items = append(items, c.Locks[name]+" locks the "+name+" address")
+		}
+		list("the system's own configuration", items)
+	}
+	list("folders with code", l.Files)
+	if len(r.Checks) > 0 {
+		t.heading("In the site's database")
+		for _, c := range r.Checks {
+			mark := t.good("[x]")
+			if !c.OK {
+				mark = t.bad("[!]")
+			}
+			t.printf("  %s %s\n", mark, clip(c.What, 40)+"  "+t.faint(clip(c.Note, 30)))
+		}
+	}
+	if r.Code() == work.Clean {
+		t.next("name it under layout in the site file, then: trimlantern preview")
+	} else {
+		t.next("mend the layout, or choose another one")
+	}
+}

@@ -18,6 +18,7 @@ compgen -G '/usr/lib/apache2/modules/libphp*.so' >/dev/null || missing+=(libapac
 need /usr/share/wordpress/wp-load.php wordpress
 need /usr/share/wordpress/wp-content/themes/twentytwentyone/style.css wordpress-theme-twentytwentyone
 
+php -m 2>/dev/null | grep -qx pgsql || missing+=(php-pgsql)
 need sqlite3 sqlite3
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
 

@@ -20,74 +20,74 @@ import (
 
 // Layout describes one kind of system. Table names are without the prefix.
 type Layout struct {
-	Name        string      `yaml:"name"`
-	Title       string      `yaml:"title"`
-	Tables      []string    `yaml:"tables"`      // those by which it is recognised
-	Addresses   []Address   `yaml:"addresses"`   // the site's own addresses
-	Identifiers []Column    `yaml:"identifiers"` // permanent identifiers: never changed
-	Caches      []Cache     `yaml:"caches"`      // rows that the system makes anew
-	Labels      []Label     `yaml:"labels"`      // how a row is called
-	Sites       *Sites      `yaml:"sites"`       // several sites in one database
-	Config      *ConfigFile `yaml:"config"`      // the system's own configuration
-	Files       []string    `yaml:"files"`       // folders with code that writes pages
+	Name        string      `yaml:"name" json:"name"`
+	Title       string      `yaml:"title" json:"title"`
+	Tables      []string    `yaml:"tables" json:"tables"`           // those by which it is recognised
+	Addresses   []Address   `yaml:"addresses" json:"addresses"`     // the site's own addresses
+	Identifiers []Column    `yaml:"identifiers" json:"identifiers"` // permanent identifiers: never changed
+	Caches      []Cache     `yaml:"caches" json:"caches"`           // rows that the system makes anew
+	Labels      []Label     `yaml:"labels" json:"labels"`           // how a row is called
+	Sites       *Sites      `yaml:"sites" json:"sites"`             // several sites in one database
+	Config      *ConfigFile `yaml:"config" json:"config"`           // the system's own configuration
+	Files       []string    `yaml:"files" json:"files"`             // folders with code that writes pages
 }
 
 // Address is a setting that holds an address of the site.
 type Address struct {
-	Name   string `yaml:"name"`  // "public" or "core"
-	Title  string `yaml:"title"` // in words
-	Table  string `yaml:"table"`
-	Column string `yaml:"column"`
-	Where  string `yaml:"where"`  // the column that names the setting
-	Equals string `yaml:"equals"` // its name
+	Name   string `yaml:"name" json:"name"`   // "public" or "core"
+	Title  string `yaml:"title" json:"title"` // in words
+	Table  string `yaml:"table" json:"table"`
+	Column string `yaml:"column" json:"column"`
+	Where  string `yaml:"where" json:"where"`   // the column that names the setting
+	Equals string `yaml:"equals" json:"equals"` // its name
 }
 
 // Column names one column of one table.
 type Column struct {
-	Table  string `yaml:"table"`
-	Column string `yaml:"column"`
+	Table  string `yaml:"table" json:"table"`
+	Column string `yaml:"column" json:"column"`
 }
 
 // Cache names rows that the system makes anew, by the beginnings of a column's
 // value; without a column it is every row of the table.
 type Cache struct {
-	Table  string   `yaml:"table"`
-	Column string   `yaml:"column"`
-	Begins []string `yaml:"begins"`
-	Safe   bool     `yaml:"safe"` // nothing is lost where such a row is removed
+	Table  string   `yaml:"table" json:"table"`
+	Column string   `yaml:"column" json:"column"`
+	Begins []string `yaml:"begins" json:"begins"`
+	Safe   bool     `yaml:"safe" json:"safe"` // nothing is lost where such a row is removed
 }
 
 // Sites says how a system keeps several sites in one database: each has tables of
 // its own, with its number and _ before their names; the first has them without.
 type Sites struct {
-	Table  string `yaml:"table"`  // lists the sites
-	ID     string `yaml:"id"`     // its columns: the site's number
-	Host   string `yaml:"host"`   // its host name
-	Folder string `yaml:"folder"` // the path it lives at
-	First  int    `yaml:"first"`  // the site whose tables have no number
+	Table  string `yaml:"table" json:"table"`   // lists the sites
+	ID     string `yaml:"id" json:"id"`         // its columns: the site's number
+	Host   string `yaml:"host" json:"host"`     // its host name
+	Folder string `yaml:"folder" json:"folder"` // the path it lives at
+	First  int    `yaml:"first" json:"first"`   // the site whose tables have no number
 }
 
 // Label says which column calls a row by name.
 type Label struct {
-	Table  string `yaml:"table"`
-	Column string `yaml:"column"`
-	Word   string `yaml:"word"` // what such a row is: "setting", "page"
+	Table  string `yaml:"table" json:"table"`
+	Column string `yaml:"column" json:"column"`
+	Word   string `yaml:"word" json:"word"` // what such a row is: "setting", "page"
 }
 
 // ConfigFile says where the system keeps its database and locked addresses. The
 // values are names of constants or, with a dollar sign, of variables.
 type ConfigFile struct {
-	File     string            `yaml:"file"`
-	Format   string            `yaml:"format"` // "php" (literals in code) or "env" (NAME=value lines)
-	Kind     string            `yaml:"kind"`   // of the database: mysql, postgres or sqlite
-	User     string            `yaml:"user"`
-	Password string            `yaml:"password"`
-	Host     string            `yaml:"host"` // may hold a port or a socket too
-	Port     string            `yaml:"port"`
-	Database string            `yaml:"database"`
-	Charset  string            `yaml:"charset"`
-	Prefix   string            `yaml:"prefix"`
-	Locks    map[string]string `yaml:"locks"` // address name: constant that locks it
+	File     string            `yaml:"file" json:"file"`
+	Format   string            `yaml:"format" json:"format"` // "php" (literals in code) or "env" (NAME=value lines)
+	Kind     string            `yaml:"kind" json:"kind"`     // of the database: mysql, postgres or sqlite
+	User     string            `yaml:"user" json:"user"`
+	Password string            `yaml:"password" json:"password"`
+	Host     string            `yaml:"host" json:"host"` // may hold a port or a socket too
+	Port     string            `yaml:"port" json:"port"`
+	Database string            `yaml:"database" json:"database"`
+	Charset  string            `yaml:"charset" json:"charset"`
+	Prefix   string            `yaml:"prefix" json:"prefix"`
+	Locks    map[string]string `yaml:"locks" json:"locks"` // address name: constant that locks it
 }
 
 //go:embed shipped/*.yaml
