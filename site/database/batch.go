@@ -126,27 +126,38 @@ func (b *sqlBatch) update(q *query, t Table, u Update) error {
 
 func (b *sqlBatch) Write(ctx context.Context, t Table, updates []Update) ([]error, error) {
 	refused := make([]error, len(updates))
-	if err := b.together(ctx, t, updates); err == nil {
+	done := 0
+	err := b.saved(ctx, t, func() (err error) {
+		done, err = b.together(ctx, t, updates)
+		return err
+	})
+	if err == nil {
 		return refused, nil
-	} else if !errors.Is(err, ErrRefused) {
+	}
+	if !errors.Is(err, ErrRefused) {
 		return nil, err
 	}
-	// One of them was refused. One by one tells which; a row that is there already
-	// is written once more with the same.
-	for i, u := range updates {
-		err := b.saved(ctx, func() error { return b.one(ctx, t, u) })
+	if b.steps(t) {
+		done = 0 // taken back
+	}
+	// One of the others was refused. One by one tells which.
+	for i, u := range updates[done:] {
+		err := b.saved(ctx, t, func() error { return b.one(ctx, t, u) })
 		if err != nil && !errors.Is(err, ErrRefused) {
 			return nil, err
 		}
-		refused[i] = err
+		refused[done+i] = err
 	}
 	return refused, nil
 }
 
-// saved runs a step, and where an error would spoil the transaction, takes the
-// step back.
-func (b *sqlBatch) saved(ctx context.Context, step func() error) error {
-	if !b.s.d.savepoint {
+// steps reports whether a part of a transaction is taken back when it fails: where
+// an error would spoil the transaction, or a trigger may have written.
+func (b *sqlBatch) steps(t Table) bool { return b.s.d.savepoint || len(t.Triggers) > 0 }
+
+// saved runs a step, and takes it back where it fails and steps are.
+func (b *sqlBatch) saved(ctx context.Context, t Table, step func() error) error {
+	if !b.steps(t) {
 		return step()
 	}
 	if _, err := b.tx.ExecContext(ctx, "SAVEPOINT step"); err != nil {
@@ -170,33 +181,30 @@ const (
 )
 
 // together writes all updates, many rows with one statement where the system is
-// the faster for it.
-func (b *sqlBatch) together(ctx context.Context, t Table, updates []Update) error {
-	return b.saved(ctx, func() error {
-		for len(updates) > 0 {
-			n := 1
-			if b.s.d.cases && len(t.Triggers) == 0 && !touchesKey(t, updates[0]) { // a trigger must not run twice
-				size := 0
-				for n < len(updates) && n < togetherRows && slices.Equal(updates[n].Columns, updates[0].Columns) && size < togetherBytes {
-					for _, v := range updates[n].Values {
-						size += len(v.Bytes)
-					}
-					n++
+// the faster for it. It returns how many were done before an error.
+func (b *sqlBatch) together(ctx context.Context, t Table, updates []Update) (done int, err error) {
+	for len(updates) > 0 {
+		n := 1
+		if b.s.d.cases && len(t.Triggers) == 0 && !touchesKey(t, updates[0]) { // a trigger must not run twice
+			size := 0
+			for n < len(updates) && n < togetherRows && slices.Equal(updates[n].Columns, updates[0].Columns) && size < togetherBytes {
+				for _, v := range updates[n].Values {
+					size += len(v.Bytes)
 				}
+				n++
 			}
-			var err error
-			if n == 1 {
-				err = b.one(ctx, t, updates[0])
-			} else {
-				err = b.many(ctx, t, updates[:n])
-			}
-			if err != nil {
-				return err
-			}
-			updates = updates[n:]
 		}
-		return nil
-	})
+		if n == 1 {
+			err = b.one(ctx, t, updates[0])
+		} else {
+			err = b.many(ctx, t, updates[:n])
+		}
+		if err != nil {
+			return done, err
+		}
+		updates, done = updates[n:], done+n
+	}
+	return done, nil
 }
 
 func touchesKey(t Table, u Update) bool {
@@ -346,7 +354,7 @@ func (b *sqlBatch) Delete(ctx context.Context, t Table, key [][]byte) error {
 	q := b.s.query()
 	q.add("DELETE", b.s.d.from(t), " WHERE ")
 	q.is(t, key)
-	return b.saved(ctx, func() error { return b.exec(ctx, q, t, 1) })
+	return b.saved(ctx, t, func() error { return b.exec(ctx, q, t, 1) })
 }
 
 func (b *sqlBatch) Insert(ctx context.Context, t Table, names []string, image []Value) error {
@@ -365,5 +373,5 @@ func (b *sqlBatch) Insert(ctx context.Context, t Table, names []string, image []
 		q.value(c, image[i])
 	}
 	q.add(")")
-	return b.saved(ctx, func() error { return b.exec(ctx, q, t, 1) })
+	return b.saved(ctx, t, func() error { return b.exec(ctx, q, t, 1) })
 }

@@ -292,3 +292,78 @@ func btoi(b bool) int {
 	}
 	return 0
 }
+
+// What the rules of a table refuse stays, is named, and spoils nothing else: checks,
+// foreign keys, triggers that say no and triggers that write something else.
+func TestTableRules(t *testing.T) {
+	eachStore(t, func(t *testing.T, s *store) {
+		if s.engine == "MyISAM" {
+			t.Log("nothing to do: this engine keeps no such rules")
+			return
+		}
+		s.sql(map[string]string{
+			"InnoDB": `CREATE TABLE m_check (id INT PRIMARY KEY, v VARCHAR(190), w TEXT, CHECK (v NOT LIKE 'https:%'));
+CREATE TABLE m_parent (u VARCHAR(190) PRIMARY KEY);
+CREATE TABLE m_child (id INT PRIMARY KEY, u VARCHAR(190), FOREIGN KEY (u) REFERENCES m_parent (u));
+CREATE TABLE m_no (id INT PRIMARY KEY, v TEXT, w TEXT);
+CREATE TABLE m_other (id INT PRIMARY KEY, v TEXT);
+DELIMITER //
+CREATE TRIGGER says_no BEFORE UPDATE ON m_no FOR EACH ROW IF NEW.id = 2 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'no'; END IF//
+CREATE TRIGGER writes BEFORE UPDATE ON m_other FOR EACH ROW IF NEW.id = 2 THEN SET NEW.v = 'something else'; END IF//
+DELIMITER ;`,
+			"PostgreSQL": `CREATE TABLE m_check (id INT PRIMARY KEY, v TEXT, w TEXT, CHECK (v NOT LIKE 'https:%'));
+CREATE TABLE m_parent (u TEXT PRIMARY KEY);
+CREATE TABLE m_child (id INT PRIMARY KEY, u TEXT REFERENCES m_parent (u));
+CREATE TABLE m_no (id INT PRIMARY KEY, v TEXT, w TEXT);
+CREATE TABLE m_other (id INT PRIMARY KEY, v TEXT);
+CREATE FUNCTION says_no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.id = 2 THEN RAISE EXCEPTION 'no'; END IF; RETURN NEW; END $$;
+CREATE FUNCTION writes() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.id = 2 THEN NEW.v := 'something else'; END IF; RETURN NEW; END $$;
+CREATE TRIGGER says_no BEFORE UPDATE ON m_no FOR EACH ROW EXECUTE FUNCTION says_no();
+CREATE TRIGGER writes BEFORE UPDATE ON m_other FOR EACH ROW EXECUTE FUNCTION writes();`,
+			"SQLite": `CREATE TABLE m_check (id INTEGER PRIMARY KEY, v TEXT, w TEXT, CHECK (v NOT LIKE 'https:%'));
+CREATE TABLE m_no (id INTEGER PRIMARY KEY, v TEXT, w TEXT);
+CREATE TRIGGER says_no BEFORE UPDATE ON m_no WHEN NEW.id = 2 BEGIN SELECT RAISE(ABORT, 'no'); END;`,
+		}[s.name])
+		var script strings.Builder
+		for i := 1; i <= 3; i++ {
+			fmt.Fprintf(&script, "INSERT INTO m_no VALUES (%d, 'http://ternrock.example/a', 'http://ternrock.example/b');\n", i)
+			fmt.Fprintf(&script, "INSERT INTO m_check VALUES (%d, '%s://ternrock.example/c', 'http://ternrock.example/d');\n", i, []string{"", "ftp", "http", "ftp"}[i])
+			if s.name != "SQLite" {
+				fmt.Fprintf(&script, "INSERT INTO m_other VALUES (%[1]d, 'http://ternrock.example/e'); INSERT INTO m_parent VALUES ('http://ternrock.example/%[1]d');\n", i)
+			}
+		}
+		if s.name != "SQLite" {
+			script.WriteString("INSERT INTO m_child VALUES (1, 'http://ternrock.example/2');\n")
+		}
+		s.sql(script.String())
+		s.init()
+		before := s.dump()
+		text := s.tool(1, "preview", "--offline")
+		assert.Contains(t, text, "Triggers that will run with the changes\n  m_no: says_no\n")
+		p := s.preview()
+		var applied struct {
+			Changed int
+			Skipped []struct{ Table, Column, Why string }
+		}
+		code, out := s.try("apply", "--offline", "--format", "json", "--quiet")
+		require.Equal(t, 1, code, out)
+		require.NoError(t, json.Unmarshal([]byte(out), &applied))
+		refused := map[string]int{}
+		for _, skip := range applied.Skipped {
+			assert.Contains(t, skip.Why, "the database refused the value")
+			refused[skip.Table+"."+skip.Column]++
+		}
+		want := map[string]int{"m_check.v": 1, "m_no.v": 1, "m_no.w": 1}
+		if s.name != "SQLite" {
+			want["m_parent.u"], want["m_child.u"], want["m_other.v"] = 1, 1, 1
+		}
+		assert.Equal(t, want, refused)
+		assert.Equal(t, p.Cells, applied.Changed+len(applied.Skipped))
+		if s.name != "SQLite" {
+			assert.Equal(t, "http://ternrock.example/e", strings.TrimSpace(s.sql("SELECT v FROM m_other WHERE id = 2;")))
+		}
+		assert.Contains(t, s.tool(1, "status"), fmt.Sprintf("%d cells changed, %d skipped", applied.Changed, len(applied.Skipped)))
+		s.try("undo")
+		sameDump(t, before, s.dump())
+	})
+}
