@@ -185,6 +185,8 @@ type applying struct {
 	done    int            // cells of the sheet that earlier runs have settled
 	open    []sheet.Record // the last block of an interrupted run: written ahead, maybe not carried out
 	drops   bool           // cached rows are removed too
+	behind  *flushing      // the batch that is being written, and how it ended
+	ended   chan error
 	batch   []*sheet.Cell
 	bytes   int
 }
@@ -446,8 +448,11 @@ func (a *applying) run() error {
 			err = cell(c)
 		}
 	}
-	if err == nil && len(a.batch) > 0 {
+	if err == nil {
 		err = a.flush()
+	}
+	if last := a.settle(); err == nil {
+		err = last
 	}
 	if err == nil {
 		err = a.drop(drops, n)
@@ -491,25 +496,68 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 }
 
 // flush carries out one batch: read the rows and hold them, check each value,
-// write the journal through to the disk, then the database.
+// write the journal through to the disk, then the database. While the database
+// writes, the next batch is read and checked already; its block goes into the
+// journal only when the batch before is committed.
 func (a *applying) flush() error {
 	if len(a.batch) == 0 {
 		return nil
 	}
 	if a.ctx.Err() != nil {
+		if err := a.settle(); err != nil {
+			return err
+		}
 		return world(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
 			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	a.job.Progress.At("changing "+a.batch[0].Table, int64(a.out.Changed), int64(a.out.Planned))
+	together := a.overlaps()
+	if !together {
+		if err := a.settle(); err != nil {
+			return err
+		}
+	}
 	began := time.Now()
 	// A batch that has begun is finished, also when somebody presses Ctrl-C.
 	ctx := context.WithoutCancel(a.ctx)
 	tx, err := a.db.Begin(ctx)
 	if err != nil {
-		return a.dbFailed(err)
+		return errors.Join(a.settle(), a.dbFailed(err))
 	}
-	defer func() { _ = tx.Rollback() }() // after a commit this does nothing
-	f := &flushing{a: a, ctx: ctx, tx: tx, records: slices.Clone(a.carry), ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
+	f := &flushing{a: a, ctx: ctx, tx: tx, ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
+	if err := a.journalled(f); err != nil {
+		_ = tx.Rollback() // what failed before counts
+		return err
+	}
+	n := len(a.batch)
+	a.batch, a.bytes, a.open = nil, 0, nil
+	a.behind, a.ended = f, make(chan error, 1)
+	go func() { a.ended <- f.carryOut() }()
+	if !together {
+		if err := a.settle(); err != nil {
+			return err
+		}
+	}
+	a.job.rest(a.ctx, n, began)
+	return nil
+}
+
+// overlaps reports whether a batch may be read while the one before is written:
+// not where rows of the two can stand in each other's way.
+func (a *applying) overlaps() bool {
+	if a.open != nil || a.job.Rate > 0 || !a.db.Concurrent() {
+		return false
+	}
+	for cells := range sameTable(a.batch) {
+		if t, ok := database.Find(a.tables, cells[0].Table); !ok || len(t.Unique) > 0 || len(t.Triggers) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// journalled checks a batch and writes its block into the journal.
+func (a *applying) journalled(f *flushing) error {
 	for _, r := range a.open {
 		if r.Entry != nil {
 			f.ahead[cellID(r.Entry.Table, keys(r.Entry.Key), r.Entry.Column)] = r.Entry
@@ -518,21 +566,63 @@ func (a *applying) flush() error {
 			f.passed[cellID(r.Skip.Table, keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
-	for cells := range sameTable(a.batch) {
-		if err := f.check(cells); err != nil {
-			return err
+	var block []byte
+	err := func() error {
+		for cells := range sameTable(a.batch) {
+			if err := f.check(cells); err != nil {
+				return err
+			}
 		}
+		if len(f.records) == 0 {
+			return nil
+		}
+		var err error
+		if block, err = sheet.EncodeBlock(f.records...); err != nil {
+			return journalFault(err, "apply")
+		}
+		return nil
+	}()
+	f.records = nil
+	if before := a.settle(); before != nil { // the batch before failed: this one is not begun
+		return before
 	}
-	if len(f.records) > len(a.carry) {
-		if err := a.journal.Append(f.records...); err != nil {
+	if err != nil || block == nil {
+		return err
+	}
+	var mark []byte
+	if len(a.carry) > 0 {
+		if mark, err = sheet.EncodeBlock(a.carry...); err != nil {
 			return journalFault(err, "apply")
 		}
 	}
+	if err := a.journal.AppendBlocks(mark, block); err != nil {
+		return journalFault(err, "apply")
+	}
+	a.carry = nil
+	return nil
+}
+
+// carryOut writes a batch whose block is in the journal.
+func (f *flushing) carryOut() error {
 	if err := f.write(); err != nil {
+		_ = f.tx.Rollback() // what failed before counts
 		return err
 	}
-	if err := tx.Commit(); err != nil {
-		return a.dbFailed(err)
+	if err := f.tx.Commit(); err != nil {
+		return f.a.dbFailed(err)
+	}
+	return nil
+}
+
+// settle waits for the batch that is being written, and counts it.
+func (a *applying) settle() error {
+	f := a.behind
+	if f == nil {
+		return nil
+	}
+	a.behind = nil
+	if err := <-a.ended; err != nil {
+		return err
 	}
 	a.carry = []sheet.Record{{Mark: sheet.Committed}}
 	for _, s := range f.refused {
@@ -544,9 +634,6 @@ func (a *applying) flush() error {
 		a.out.Tables[t] += n
 	}
 	a.out.Skipped = append(a.out.Skipped, slices.Concat(f.skips, f.refused)...)
-	n := len(a.batch)
-	a.batch, a.bytes, a.open = nil, 0, nil
-	a.job.rest(a.ctx, n, began)
 	return nil
 }
 
@@ -678,6 +765,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			}
 			continue
 		}
+		was := v
 		v.Bytes = after
 		i, ok := change[rowID(c.Key)]
 		if !ok {
@@ -687,6 +775,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		}
 		u := &f.changes[i]
 		u.update.Columns, u.update.Values, u.cells = append(u.update.Columns, c.Column), append(u.update.Values, v), append(u.cells, c)
+		u.update.Was = append(u.update.Was, was)
 	}
 	return nil
 }
@@ -812,7 +901,7 @@ func (f *flushing) write() error {
 func (f *flushing) singly(change rowChange, why error) error {
 	for i, c := range change.cells {
 		if len(change.cells) > 1 {
-			refused, err := f.tx.Write(f.ctx, change.table, []database.Update{{Key: change.update.Key, Columns: change.update.Columns[i : i+1], Values: change.update.Values[i : i+1]}})
+			refused, err := f.tx.Write(f.ctx, change.table, []database.Update{{Key: change.update.Key, Columns: change.update.Columns[i : i+1], Values: change.update.Values[i : i+1], Was: change.update.Was[i : i+1]}})
 			if err != nil {
 				return f.a.dbFailed(err)
 			}
@@ -821,7 +910,11 @@ func (f *flushing) singly(change rowChange, why error) error {
 				continue
 			}
 		}
-		f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why.Error()})
+		words := why.Error()
+		if errors.Is(why, database.ErrChanged) {
+			words = "changed since the preview"
+		}
+		f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: words})
 	}
 	return nil
 }

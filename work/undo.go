@@ -305,6 +305,7 @@ func (p *puttingBack) entries(entries []*sheet.Entry) error {
 			p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
 			continue
 		}
+		was := v
 		v.Bytes = e.Before
 		c := change[id]
 		if c == nil {
@@ -313,6 +314,7 @@ func (p *puttingBack) entries(entries []*sheet.Entry) error {
 			changes = append(changes, c)
 		}
 		c.update.Columns, c.update.Values, c.entries = append(c.update.Columns, e.Column), append(c.update.Values, v), append(c.entries, e)
+		c.update.Was = append(c.update.Was, was)
 	}
 	return p.write(t, changes)
 }

@@ -3,7 +3,9 @@ package database
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -121,6 +123,12 @@ func (b *sqlBatch) update(q *query, t Table, u Update) error {
 	q.stamps(t)
 	q.add(" WHERE ")
 	q.is(t, u.Key)
+	if t.loose {
+		for i, v := range u.Was {
+			sum := sha256.Sum256(v.Bytes)
+			q.add(" AND ", b.s.d.script.same(columns[i], hex.EncodeToString(sum[:]), v.Bytes))
+		}
+	}
 	return nil
 }
 
@@ -134,7 +142,7 @@ func (b *sqlBatch) Write(ctx context.Context, t Table, updates []Update) ([]erro
 	if err == nil {
 		return refused, nil
 	}
-	if !errors.Is(err, ErrRefused) {
+	if !spared(err) {
 		return nil, err
 	}
 	if b.steps(t) {
@@ -143,13 +151,16 @@ func (b *sqlBatch) Write(ctx context.Context, t Table, updates []Update) ([]erro
 	// One of the others was refused. One by one tells which.
 	for i, u := range updates[done:] {
 		err := b.saved(ctx, t, func() error { return b.one(ctx, t, u) })
-		if err != nil && !errors.Is(err, ErrRefused) {
+		if err != nil && !spared(err) {
 			return nil, err
 		}
 		refused[done+i] = err
 	}
 	return refused, nil
 }
+
+// spared reports whether an error is about one row, which then stays.
+func spared(err error) bool { return errors.Is(err, ErrRefused) || errors.Is(err, ErrChanged) }
 
 // steps reports whether a part of a transaction is taken back when it fails: where
 // an error would spoil the transaction, or a trigger may have written.
@@ -185,7 +196,7 @@ const (
 func (b *sqlBatch) together(ctx context.Context, t Table, updates []Update) (done int, err error) {
 	for len(updates) > 0 {
 		n := 1
-		if b.s.d.cases && len(t.Triggers) == 0 && !touchesKey(t, updates[0]) { // a trigger must not run twice
+		if b.s.d.cases && len(t.Triggers) == 0 && !t.loose && !touchesKey(t, updates[0]) { // a trigger must not run twice
 			size := 0
 			for n < len(updates) && n < togetherRows && slices.Equal(updates[n].Columns, updates[0].Columns) && size < togetherBytes {
 				for _, v := range updates[n].Values {
@@ -308,7 +319,11 @@ func (b *sqlBatch) exec(ctx context.Context, q *query, t Table, n int) error {
 	if err != nil {
 		return b.s.failure(err)
 	}
-	if did, err := res.RowsAffected(); err != nil || did != int64(n) {
+	did, err := res.RowsAffected()
+	if t.loose && err == nil && did == 0 {
+		return ErrChanged
+	}
+	if err != nil || did != int64(n) {
 		return fmt.Errorf("table %s: %d rows should have changed, %d did", t.Name, n, did)
 	}
 	return nil

@@ -54,6 +54,7 @@ var (
 	ErrAbsent  = errors.New("the database is not there")
 	ErrLocked  = errors.New("another run holds the lock on this database")
 	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger
+	ErrChanged = errors.New("somebody changed the row in between")
 	ErrRights  = errors.New("the database user may not do that")
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 )
@@ -96,6 +97,7 @@ type Table struct {
 	Unique   []Index  // unique indexes with a column of Columns in them
 	Triggers []string // triggers that run when a row is updated
 
+	loose    bool // its engine knows no transactions: nobody holds a row that was read
 	children bool // PostgreSQL: read what inherits from it too, as partitions do
 }
 
@@ -164,6 +166,8 @@ type Database interface {
 	Begin(ctx context.Context) (Batch, error)
 	// Lock takes the advisory lock of this tool, or returns ErrLocked.
 	Lock(ctx context.Context) (release func(), err error)
+	// Concurrent reports whether two transactions can write at the same time.
+	Concurrent() bool
 	// Script returns what writes changes as SQL for this system's own client.
 	Script() Script
 	Close() error
@@ -174,6 +178,7 @@ type Update struct {
 	Key     [][]byte
 	Columns []string
 	Values  []Value
+	Was     []Value // what was read: compared once more where nobody holds the row
 }
 
 // Batch is one transaction.
@@ -182,7 +187,7 @@ type Batch interface {
 	// result has a value list for each key, nil where there is no such row.
 	Read(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Value, error)
 	// Write sets values of rows; nothing else of a row changes. The result has for
-	// each update nil or why the database refused it (ErrRefused); such a row stays.
+	// each update nil, or why it was not made (ErrRefused, ErrChanged); such a row stays.
 	Write(ctx context.Context, t Table, updates []Update) (refused []error, err error)
 	// Normal returns a value as a column of kind Form will give it back.
 	Normal(ctx context.Context, c Column, v Value) (Value, error)

@@ -200,8 +200,9 @@ var mysqlKinds = map[string]Kind{
 func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error) {
 	like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(prefix) + "%"
 	rows, err := db.QueryContext(ctx, `SELECT c.TABLE_NAME, c.COLUMN_NAME, LOWER(c.DATA_TYPE), LOWER(c.EXTRA),
-		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0)
+		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0), COALESCE(e.TRANSACTIONS, '') <> 'YES'
 		FROM information_schema.COLUMNS c JOIN information_schema.TABLES t USING (TABLE_SCHEMA, TABLE_NAME)
+		LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
 		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE = 'BASE TABLE' AND c.TABLE_NAME LIKE ?
 		ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION`, like)
 	if err != nil {
@@ -212,11 +213,12 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 	for rows.Next() {
 		var table, column, typ, extra string
 		var chars, octets uint64
-		if err := rows.Scan(&table, &column, &typ, &extra, &chars, &octets); err != nil {
+		var loose bool
+		if err := rows.Scan(&table, &column, &typ, &extra, &chars, &octets, &loose); err != nil {
 			return nil, err
 		}
 		if len(tables) == 0 || tables[len(tables)-1].Name != table {
-			tables = append(tables, Table{Name: table})
+			tables = append(tables, Table{Name: table, loose: loose})
 		}
 		t := &tables[len(tables)-1]
 		if strings.Contains(extra, "on update") {

@@ -126,6 +126,7 @@ type sqlDatabase struct {
 
 func (s *sqlDatabase) Identity() string { return s.identity }
 func (s *sqlDatabase) Script() Script   { return s.d.script }
+func (s *sqlDatabase) Concurrent() bool { return !s.d.typed } // SQLite has one writer at a time
 func (s *sqlDatabase) Close() error     { return s.db.Close() }
 func (s *sqlDatabase) query() *query    { return &query{d: &s.d} }
 

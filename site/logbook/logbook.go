@@ -224,7 +224,12 @@ func (j *Journal) Append(records ...sheet.Record) error {
 	if err != nil {
 		return err
 	}
-	if _, err := j.f.Write(b); err != nil {
+	return j.AppendBlocks(b)
+}
+
+// AppendBlocks writes blocks that are encoded already, through to the disk.
+func (j *Journal) AppendBlocks(blocks ...[]byte) error {
+	if _, err := j.f.Write(slices.Concat(blocks...)); err != nil {
 		return err
 	}
 	return j.f.Sync()
