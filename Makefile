@@ -29,11 +29,13 @@ real:
 	$(GO) test -tags real -count=1 -timeout 15m ./test/real
 
 # Longer runs: every fuzz target for ten minutes, five million values for PHP to
-# judge, filter against general tools.
+# judge, every store killed 200 times, speed against general tools.
 check-long: check
 	test/fuzz.sh 10m
 	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-values 5000000
+	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	bench/filter.sh 1000 5
+	bench/stores.sh 1000 3
 
 tools:
 	test/install.sh

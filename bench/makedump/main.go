@@ -1,6 +1,7 @@
-// Command makedump writes an SQL dump in the shape of a content-managed system,
-// as the dump program of MariaDB writes it, for the benchmarks. The same seed gives
-// the same dump. Usage: makedump [-mb 1000] [-seed 1] > dump.sql
+// Command makedump writes an SQL dump in the shape of a content-managed system, for
+// the benchmarks: as the dump program of MariaDB writes it, or in SQL for the other
+// systems. The same seed gives the same dump.
+// Usage: makedump [-mb 1000] [-seed 1] [-for mysql|postgres|sqlite] > dump.sql
 package main
 
 import (
@@ -17,6 +18,8 @@ while terns nested on the outer ledge granite came by sea in numbered blocks oak
 the gallery rail polish prisms wind the clockwork brew tea mend ropes copy logbooks count birds and open the door for visitors`)
 
 const site = "http://ternrock.example"
+
+var quote = "`"
 
 type maker struct {
 	r   *rand.Rand
@@ -58,6 +61,8 @@ func (m *maker) field(i int) string {
 		m.r.IntN(4000), len(url), url, len(text), text, len(url), url)
 }
 
+// escape makes a text fit for quotes: as MariaDB's program does, or as the standard
+// has it.
 var escape = strings.NewReplacer(`\`, `\\`, `'`, `\'`, `"`, `\"`, "\n", `\n`)
 
 // insert writes rows of one table in statements of about a megabyte.
@@ -66,7 +71,7 @@ func (m *maker) insert(table string, rows int, row func(i int) string) {
 	for i := range rows {
 		s := row(i)
 		if size == 0 {
-			size, _ = fmt.Fprintf(m.out, "INSERT INTO `%s` VALUES\n", table) // the flush at the end tells
+			size, _ = fmt.Fprintf(m.out, "INSERT INTO %[2]s%[1]s%[2]s VALUES\n", table, quote) // the flush at the end tells
 		} else {
 			m.out.WriteString(",\n")
 		}
@@ -85,13 +90,25 @@ func (m *maker) insert(table string, rows int, row func(i int) string) {
 
 func main() {
 	mb := flag.Int("mb", 1000, "about how many megabytes")
+	system := flag.String("for", "mysql", "the system: mysql, postgres or sqlite")
 	seed := flag.Uint64("seed", 1, "where the random numbers begin")
 	flag.Parse()
 	m := &maker{r: rand.New(rand.NewPCG(*seed, 1871)), out: bufio.NewWriterSize(os.Stdout, 1<<20)}
-	m.out.WriteString("-- MariaDB dump 10.19  Distrib 10.11.19-MariaDB\n--\n/*!40101 SET NAMES utf8mb4 */;\n")
-	m.out.WriteString("CREATE TABLE `m_posts` (\n  `ID` bigint(20) unsigned NOT NULL AUTO_INCREMENT,\n  `post_title` text NOT NULL,\n  `post_content` longtext NOT NULL,\n  `guid` varchar(255) NOT NULL DEFAULT '',\n  PRIMARY KEY (`ID`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
-	m.out.WriteString("CREATE TABLE `m_postmeta` (\n  `meta_id` bigint(20) unsigned NOT NULL AUTO_INCREMENT,\n  `post_id` bigint(20) unsigned NOT NULL,\n  `meta_key` varchar(255) DEFAULT NULL,\n  `meta_value` longtext DEFAULT NULL,\n  PRIMARY KEY (`meta_id`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
-	m.out.WriteString("CREATE TABLE `m_options` (\n  `option_id` bigint(20) unsigned NOT NULL AUTO_INCREMENT,\n  `option_name` varchar(191) NOT NULL DEFAULT '',\n  `option_value` longtext NOT NULL,\n  PRIMARY KEY (`option_id`),\n  UNIQUE KEY `option_name` (`option_name`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
+	switch *system {
+	case "mysql":
+		m.out.WriteString("-- MariaDB dump 10.19  Distrib 10.11.19-MariaDB\n--\n/*!40101 SET NAMES utf8mb4 */;\n")
+		m.out.WriteString("CREATE TABLE `m_posts` (\n  `ID` bigint(20) unsigned NOT NULL AUTO_INCREMENT,\n  `post_title` text NOT NULL,\n  `post_content` longtext NOT NULL,\n  `guid` varchar(255) NOT NULL DEFAULT '',\n  PRIMARY KEY (`ID`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
+		m.out.WriteString("CREATE TABLE `m_postmeta` (\n  `meta_id` bigint(20) unsigned NOT NULL AUTO_INCREMENT,\n  `post_id` bigint(20) unsigned NOT NULL,\n  `meta_key` varchar(255) DEFAULT NULL,\n  `meta_value` longtext DEFAULT NULL,\n  PRIMARY KEY (`meta_id`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
+		m.out.WriteString("CREATE TABLE `m_options` (\n  `option_id` bigint(20) unsigned NOT NULL AUTO_INCREMENT,\n  `option_name` varchar(191) NOT NULL DEFAULT '',\n  `option_value` longtext NOT NULL,\n  PRIMARY KEY (`option_id`),\n  UNIQUE KEY `option_name` (`option_name`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n")
+	case "postgres", "sqlite":
+		quote, escape = `"`, strings.NewReplacer(`'`, `''`)
+		m.out.WriteString("BEGIN;\nCREATE TABLE m_posts (\"ID\" INTEGER PRIMARY KEY, post_title TEXT, post_content TEXT, guid TEXT);\n" +
+			"CREATE TABLE m_postmeta (meta_id INTEGER PRIMARY KEY, post_id INTEGER, meta_key TEXT, meta_value TEXT);\n" +
+			"CREATE TABLE m_options (option_id INTEGER PRIMARY KEY, option_name TEXT UNIQUE, option_value TEXT);\n")
+	default:
+		fmt.Fprintln(os.Stderr, "-for takes mysql, postgres or sqlite")
+		os.Exit(2)
+	}
 	m.insert("m_options", 2, func(i int) string {
 		return fmt.Sprintf("(%d,'%s','%s')", i+1, []string{"home", "siteurl"}[i], site)
 	})
@@ -106,6 +123,9 @@ func main() {
 			i += 4 * base
 			return fmt.Sprintf("(%d,%d,'_field','%s')", i+1, i/4, escape.Replace(m.field(i)))
 		})
+	}
+	if *system != "mysql" {
+		m.out.WriteString("COMMIT;\n")
 	}
 	m.out.WriteString("-- Dump completed\n")
 	if err := m.out.Flush(); err != nil {
