@@ -155,7 +155,7 @@ func (t *Text) part(p *work.Preview) {
 	}
 	if p.Drops > 0 {
 		t.heading("Cached copies")
-		t.wrap("  ", plural(p.Drops, "cached row")+" of them can be removed without loss: trimlantern apply --drop-caches does it, and undo puts them back.")
+		t.wrap("  ", plural(p.Drops, "cached row")+" with references can be removed without loss: trimlantern apply --drop-caches does it, and undo puts back what it removed.")
 	}
 }
 

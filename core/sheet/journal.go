@@ -121,7 +121,7 @@ func EncodeBlock(records ...Record) ([]byte, error) {
 }
 
 var blockEncoder = func() *zstd.Encoder {
-	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithNoEntropyCompression(true), zstd.WithEncoderCRC(false))
 	if err != nil {
 		panic(err) // only wrong options do that
 	}

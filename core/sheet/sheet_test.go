@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"testing"
@@ -161,4 +162,24 @@ func FuzzRead(f *testing.F) {
 		_ = read(b) // must neither panic nor hang
 		_, _ = EachBlock(bytes.NewReader(b), func(Block) error { return nil })
 	})
+}
+
+func BenchmarkRead(b *testing.B) {
+	var buf bytes.Buffer
+	w, err := NewWriter(&buf, Header{})
+	require.NoError(b, err)
+	for i := range 10_000 {
+		require.NoError(b, w.Cell(Cell{Table: "m_postmeta", Key: []Value{Value(fmt.Sprint(i))}, Column: "meta_value", Size: 300, Before: Hash([]byte{byte(i)}), After: Hash([]byte{byte(i), 1}),
+			Edits: []Edit{{At: 20, Out: Value("33"), In: Value("34")}, {At: 30, In: Value("s")}}, References: 1, Hosts: []rewrite.HostCount{{Host: "ternrock.example", Count: 1}}}))
+	}
+	require.NoError(b, w.Close(Summary{}))
+	b.SetBytes(10_000)
+	for b.Loop() {
+		r, err := NewReader(bytes.NewReader(buf.Bytes()))
+		require.NoError(b, err)
+		n := 0
+		require.NoError(b, r.Each(func(*Cell) error { n++; return nil }, nil))
+		require.Equal(b, 10_000, n)
+		r.Close()
+	}
 }
