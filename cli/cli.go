@@ -114,7 +114,7 @@ The road: init, scan, preview, apply, scan, status. undo goes back.
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.redirectCommand(), a.demoCommand())
 	return root
 }
 

@@ -14,6 +14,7 @@ php -m 2>/dev/null | grep -qx mysqli || missing+=(php-mysql)
 php -m 2>/dev/null | grep -qx xml || missing+=(php-xml)
 php -m 2>/dev/null | grep -qx mbstring || missing+=(php-mbstring)
 need apache2 apache2
+need nginx nginx-light
 compgen -G '/usr/lib/apache2/modules/libphp*.so' >/dev/null || missing+=(libapache2-mod-php)
 need /usr/share/wordpress/wp-load.php wordpress
 need /usr/share/wordpress/wp-content/themes/twentytwentyone/style.css wordpress-theme-twentytwentyone

@@ -182,3 +182,48 @@ func (c *Client) get(ctx context.Context, u string, limit int64) (*Response, err
 	r.Cut = int64(len(r.Body)) == limit
 	return r, err
 }
+
+// Step asks once and follows nothing; the body is not read. Location is absolute,
+// or "" where the answer sends nowhere.
+func (c *Client) Step(ctx context.Context, method, u string) (res *http.Response, location string, err error) {
+	var body io.Reader
+	if method == http.MethodPost {
+		body = strings.NewReader("trimlantern=1")
+	}
+	ctx, cancel := context.WithTimeout(ctx, c.http.Timeout)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, method, u, body)
+	if err != nil {
+		return nil, "", err
+	}
+	req.Header.Set("User-Agent", userAgent)
+	if body != nil {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	res, err = c.http.Transport.RoundTrip(req)
+	if err != nil {
+		return nil, "", err
+	}
+	res.Body.Close()
+	if res.StatusCode/100 == 3 && res.Header.Get("Location") != "" {
+		to, err := req.URL.Parse(res.Header.Get("Location"))
+		if err != nil {
+			return res, "", fmt.Errorf("its redirect cannot be read: %w", err)
+		}
+		location = to.String()
+	}
+	return res, location, nil
+}
+
+// Roots returns the authorities that are trusted.
+func (c *Client) Roots() *x509.CertPool {
+	return c.http.Transport.(*http.Transport).TLSClientConfig.RootCAs
+}
+
+// Override returns where a host and port were said to be, or "".
+func (c *Client) Override(host, port string) string {
+	if to := c.resolve[host+":"+port]; to != "" {
+		return to
+	}
+	return c.resolve["*:"+port]
+}

@@ -67,6 +67,12 @@ func Host(ctx context.Context, c *fetch.Client, host, insecure string, now time.
 	return v
 }
 
+// Failure says in words what a failed request tells about a host.
+func Failure(err error) string {
+	_, why := failure(err)
+	return why
+}
+
 // failure says what a failed HTTPS request tells about the host.
 func failure(err error) (answer, why string) {
 	var dns *net.DNSError

@@ -1,0 +1,250 @@
+//go:build real
+
+package real
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"crypto/tls"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// web is one real web server with a small site, set up with rules.
+type web struct {
+	*bench
+	plain, secure string // where it listens; with a proxy, where the proxy does
+}
+
+// layOut writes the site's files.
+func (w *web) layOut(rules, php string) string {
+	root := filepath.Join(w.dir, "root")
+	require.NoError(w.t, os.MkdirAll(filepath.Join(root, ".well-known", "acme-challenge"), 0o755))
+	files := map[string]string{".well-known/acme-challenge/trimlantern-test": "proof", ".htaccess": rules}
+	if php == "" {
+		files["index.html"] = "<p>Tern Rock Light"
+	} else {
+		files["index.php"] = "<?php\n" + php + "echo '<p>Tern Rock Light, ', empty($_SERVER['HTTPS']) ? 'insecure' : 'secure', ' ', $_SERVER['REQUEST_METHOD'];\n"
+		files[".htaccess"] = "FallbackResource /index.php\n"
+	}
+	for name, text := range files {
+		require.NoError(w.t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
+	}
+	return root
+}
+
+func (w *web) apache(root string) {
+	cert, key := w.certificate()
+	for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		require.NoError(w.t, os.Chmod(d, 0o755))
+	}
+	var conf strings.Builder
+	fmt.Fprintf(&conf, "ServerRoot %[1]s\nPidFile %[1]s/apache.pid\nErrorLog %[1]s/apache-error.log\nServerName %[2]s\nUser www-data\nGroup www-data\nListen %[3]s\nListen %[4]s\n", w.dir, host, w.plain, w.secure)
+	for _, m := range []string{"mpm_prefork", "authz_core", "dir", "mime", "rewrite", "headers", "setenvif", "socache_shmcb", "ssl"} {
+		fmt.Fprintf(&conf, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
+	}
+	php, err := filepath.Glob("/usr/lib/apache2/modules/libphp*.so")
+	require.NoError(w.t, err)
+	require.NotEmpty(w.t, php)
+	fmt.Fprintf(&conf, "LoadModule php_module %s\nTypesConfig /etc/mime.types\nStartServers 2\nDocumentRoot %[2]s\nDirectoryIndex index.php index.html\n<Directory %[2]s>\n\tRequire all granted\n\tAllowOverride All\n</Directory>\n<FilesMatch \"\\.php$\">\n\tSetHandler application/x-httpd-php\n</FilesMatch>\n", php[0], root)
+	fmt.Fprintf(&conf, "<VirtualHost %s>\n\tSSLEngine on\n\tSSLCertificateFile %s\n\tSSLCertificateKeyFile %s\n</VirtualHost>\n", w.secure, cert, key)
+	path := filepath.Join(w.dir, "apache.conf")
+	require.NoError(w.t, os.WriteFile(path, []byte(conf.String()), 0o644))
+	w.daemon("apache2", "-f", path, "-DFOREGROUND")
+	w.t.Cleanup(func() {
+		if w.t.Failed() {
+			log, err := os.ReadFile(filepath.Join(w.dir, "apache-error.log"))
+			w.t.Log(tail(log), err)
+		}
+	})
+}
+
+func (w *web) nginx(root, rules string) {
+	cert, key := w.certificate()
+	for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		require.NoError(w.t, os.Chmod(d, 0o755))
+	}
+	temp := ""
+	for _, name := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
+		temp += fmt.Sprintf("%s_temp_path %s/%s;\n", name, w.dir, name)
+	}
+	conf := fmt.Sprintf(`daemon off;
+pid %[1]s/nginx.pid;
+error_log %[1]s/nginx-error.log;
+events {}
+http {
+%[2]saccess_log off;
+server {
+	listen %[3]s;
+	server_name %[6]s www.%[6]s;
+	root %[5]s;
+%[7]s}
+server {
+	listen %[4]s ssl;
+	server_name %[6]s www.%[6]s;
+	ssl_certificate %[8]s;
+	ssl_certificate_key %[9]s;
+	root %[5]s;
+%[7]s}
+}
+`, w.dir, temp, w.plain, w.secure, root, host, rules, cert, key)
+	path := filepath.Join(w.dir, "nginx.conf")
+	require.NoError(w.t, os.WriteFile(path, []byte(conf), 0o644))
+	w.daemon("nginx", "-c", path, "-p", w.dir)
+}
+
+// proxy puts a server that ends TLS in front of what listens at plain.
+func (w *web) proxy() {
+	to, err := url.Parse("http://" + w.plain)
+	require.NoError(w.t, err)
+	handler := func(proto string) http.Handler {
+		return &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(to)
+			r.Out.Host = r.In.Host
+			r.Out.Header.Set("X-Forwarded-Proto", proto)
+		}}
+	}
+	front := httptest.NewServer(handler("http"))
+	w.t.Cleanup(front.Close)
+	secure := httptest.NewUnstartedServer(handler("https"))
+	cert, err := tls.LoadX509KeyPair(filepath.Join(w.dir, "cert.pem"), filepath.Join(w.dir, "key.pem"))
+	require.NoError(w.t, err)
+	secure.TLS = &tls.Config{Certificates: []tls.Certificate{cert}}
+	secure.StartTLS()
+	w.t.Cleanup(secure.Close)
+	w.plain, w.secure = strings.TrimPrefix(front.URL, "http://"), strings.TrimPrefix(secure.URL, "https://")
+}
+
+type journeys struct {
+	Journeys []struct {
+		Typed, Method, Landing string
+		Problems               []string
+		Hops                   []struct{ Status int }
+	}
+}
+
+func (w *web) redirects(code int) (r journeys) {
+	out := w.tool(code, "redirect", "test", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+w.plain, "--resolve", "*:443:"+w.secure, "--format", "json", "--quiet")
+	require.NoError(w.t, json.Unmarshal([]byte(out), &r))
+	require.Len(w.t, r.Journeys, 16)
+	return r
+}
+
+func (r journeys) problems() map[string]int {
+	out := map[string]int{}
+	for _, j := range r.Journeys {
+		for _, p := range j.Problems {
+			out[p]++
+		}
+	}
+	return out
+}
+
+// Each rule that redirect show prints is installed on a real server, with and
+// without a proxy in front that ends TLS, and passes redirect test.
+func TestRedirectRules(t *testing.T) {
+	for _, server := range []string{"apache", "nginx", "php"} {
+		for _, behind := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, proxy %v", server, behind), func(t *testing.T) {
+				w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
+				args := []string{"redirect", "show", server, "--site", "https://" + host, "--safety-net"}
+				if behind {
+					args = append(args, "--proxy")
+				}
+				rules := w.tool(0, args...)
+				switch server {
+				case "apache":
+					w.apache(w.layOut(rules, ""))
+				case "nginx":
+					w.nginx(w.layOut("", ""), rules)
+				case "php":
+					w.apache(w.layOut("", rules))
+				}
+				direct := w.plain
+				w.await(server, func() bool {
+					res, err := http.Get("http://" + direct + "/.well-known/acme-challenge/trimlantern-test")
+					if err == nil {
+						res.Body.Close()
+					}
+					return err == nil && res.StatusCode == 200
+				})
+				if behind {
+					w.proxy()
+				}
+				r := w.redirects(0)
+				for _, j := range r.Journeys {
+					if strings.Contains(j.Typed, "http:") && !strings.Contains(j.Typed, "well-known") {
+						assert.Equal(t, map[string]int{"GET": 301, "POST": 308}[j.Method], j.Hops[0].Status, "%s %s", j.Method, j.Typed)
+					}
+				}
+				if server == "php" {
+					client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: w.pool, ServerName: host}}}
+					req, err := http.NewRequest("GET", "https://"+w.secure+"/", nil)
+					require.NoError(t, err)
+					req.Host = host
+					res, err := client.Do(req)
+					require.NoError(t, err)
+					defer res.Body.Close()
+					assert.Equal(t, "upgrade-insecure-requests", res.Header.Get("Content-Security-Policy"))
+				}
+			})
+		}
+	}
+}
+
+// The classic loop: a proxy ends TLS, and the origin behind it redirects by its own
+// scheme. It is seen, and gone with our rule.
+func TestRedirectLoop(t *testing.T) {
+	w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
+	site := []string{"--site", "https://" + host}
+	w.tool(0, append([]string{"init", "--database", "sqlite:" + emptySite(w.bench), "--also", "www." + host}, site...)...)
+	root := w.layOut("# somebody's rules\nRewriteEngine On\nRewriteCond %{HTTPS} !=on\nRewriteRule ^ https://ternrock.example%{REQUEST_URI} [R=302,L]\n", "")
+	htaccess := filepath.Join(root, ".htaccess")
+	before, err := os.ReadFile(htaccess)
+	require.NoError(t, err)
+	w.apache(root)
+	direct := w.plain
+	w.await("Apache", func() bool {
+		res, err := http.Get("http://" + direct + "/index.html")
+		if err == nil {
+			res.Body.Close()
+		}
+		return err == nil || strings.Contains(err.Error(), host) // the redirect leads to a name that nobody has
+	})
+	w.proxy()
+	seen := w.redirects(1).problems()
+	assert.Equal(t, 16, seen["loop"], "%v", seen)
+	said := w.tool(1, "redirect", "install", "apache", htaccess, "--proxy")
+	assert.Contains(t, said, "stands in line 24", "the other redirect is named")
+	installed, err := os.ReadFile(htaccess)
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(string(installed), string(before)), "other people's rules stay, in order")
+	w.tool(1, "redirect", "install", "apache", htaccess, "--proxy")
+	again, err := os.ReadFile(htaccess)
+	require.NoError(t, err)
+	assert.Equal(t, string(installed), string(again), "two installs equal one")
+	// The other one goes, as we said, and the loop with it.
+	require.NoError(t, os.WriteFile(htaccess, []byte(strings.TrimSuffix(string(installed), string(before))), 0o644))
+	w.redirects(0)
+	require.NoError(t, os.WriteFile(htaccess, installed, 0o644))
+	w.tool(1, "redirect", "remove", htaccess)
+	after, err := os.ReadFile(htaccess)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after), "byte for byte as it was")
+}
+
+// emptySite makes a database for commands that need a site file.
+func emptySite(b *bench) string {
+	b.run(b.dir, "sqlite3", "site.db", "CREATE TABLE notes (id INTEGER PRIMARY KEY, v TEXT)")
+	return filepath.Join(b.dir, "site.db")
+}
