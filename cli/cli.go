@@ -90,13 +90,15 @@ insecure references in database content and serialized settings, shows every
 change first, carries out exactly what was shown, can take all of it back, and
 scans the pages for what remains.
 
-The road: init, scan, preview, apply, scan, status. undo goes back.
+The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes back.
 
 ` + exitCodes,
 		Example: `  trimlantern demo
   trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
+  trimlantern ready
   trimlantern preview
   trimlantern apply
+  trimlantern redirect test
   trimlantern scan`,
 		Version:       Version,
 		SilenceErrors: true,
@@ -114,7 +116,7 @@ The road: init, scan, preview, apply, scan, status. undo goes back.
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.redirectCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.redirectCommand(), a.demoCommand())
 	return root
 }
 

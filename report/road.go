@@ -4,8 +4,60 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"trimlantern/core/certs"
 	"trimlantern/work"
 )
+
+// Ready shows whether the site may switch.
+func (t *Text) Ready(r *work.Ready) {
+	if r.Support != "" {
+		for line := range strings.Lines(r.Support) { // its own line ends, nothing else from outside
+			t.printf("%s\n", Clean(strings.TrimSuffix(line, "\n")))
+		}
+		return
+	}
+	t.printf("May %s switch?\n\n", r.Site)
+	for _, p := range r.Points {
+		mark := map[certs.Grade]string{certs.Good: t.good("[x]"), certs.Care: t.care("[!]"), certs.Stop: t.bad("[-]")}[p.Grade]
+		t.mark(mark, Clean(p.What))
+		if p.Grade == certs.Good {
+			continue
+		}
+		if p.Why != "" {
+			t.wrap("      ", t.faint("why: ")+Clean(p.Why))
+		}
+		if p.Do != "" {
+			t.wrap("      ", t.faint("do:  ")+Clean(p.Do))
+		}
+	}
+	switch r.Worst() {
+	case certs.Stop:
+		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
+		t.next("mend that, then: trimlantern ready; --for-support writes to your host")
+	case certs.Care:
+		t.printf("\n%s\n", t.care("You may switch; what is marked [!] needs care."))
+		t.next("trimlantern preview")
+	default:
+		t.printf("\n%s\n", t.good("You may switch."))
+		t.next("trimlantern preview")
+	}
+}
+
+// mark writes words behind a mark, in lines that fit.
+func (t *Text) mark(mark, words string) {
+	first := true
+	for line := range strings.Lines(text.WrapSoft(words, Width-6) + "\n") {
+		line = strings.TrimRight(line, " \n")
+		if first {
+			t.printf("  %s %s\n", mark, line)
+		} else {
+			t.printf("      %s\n", line)
+		}
+		first = false
+	}
+}
 
 // Rules prints rules as they stand in a file; the words around go with them as
 // comments of nobody's: they are left out where the output is no terminal.
@@ -93,5 +145,5 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 	for _, do := range r.Do {
 		t.wrap("  ", do)
 	}
-	t.next("then: trimlantern redirect test")
+	t.next("do that, then: trimlantern redirect test")
 }

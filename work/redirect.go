@@ -238,4 +238,3 @@ func replaceFile(file string, b []byte) error {
 	keepOwner(file, f.Name())
 	return os.Rename(f.Name(), file)
 }
-

@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
+	"trimlantern/core/certs"
 	"trimlantern/core/mixed"
 	"trimlantern/core/sheet"
 	"trimlantern/site/logbook"
@@ -54,6 +56,9 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		db.Close()
 		add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
 	}
+	if err := j.aroundStatus(add, next, false); err != nil {
+		return nil, err
+	}
 	sheetID, header, end, err := j.lastSheet()
 	if err != nil {
 		return nil, err
@@ -101,6 +106,9 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 			next("trimlantern apply")
 		}
 	}
+	if err := j.aroundStatus(add, next, true); err != nil {
+		return nil, err
+	}
 	scan, err := j.lastScan()
 	if err != nil {
 		return nil, err
@@ -117,13 +125,56 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		next("mend what trimlantern preview and trimlantern scan name, then: trimlantern scan")
 	default:
 		add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", len(scan.Pages)-scan.Sheets)
-		st.Clean = applied || end != nil && end.Cells == 0
+		st.Clean = (applied || end != nil && end.Cells == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.Name == "redirect" && s.State == "care" })
 	}
 	if st.Clean {
 		next("scan again in a month: editors paste http:// links")
 	}
 	next("trimlantern preview")
 	return st, nil
+}
+
+// aroundStatus adds what is around the content: before it whether the site is ready,
+// behind it the redirect. Neither is a step that must have been measured.
+func (j *Job) aroundStatus(add func(name, state, when, what string, args ...any), next func(string), behind bool) error {
+	if !behind {
+		var r Ready
+		if err := j.Book.ReadJSON(readyFile, &r); err != nil {
+			return world(err, "the logbook cannot be read", "remove the broken file")
+		}
+		when := r.Time.UTC().Format(time.RFC3339)
+		switch {
+		case r.Site == "":
+			add("ready", "todo", "", "not looked at: trimlantern ready")
+		case r.Worst() == certs.Stop:
+			add("ready", "care", when, "something stops the switch")
+			next("trimlantern ready")
+		default:
+			add("ready", "done", when, "the certificate is good for %d more days from then", r.Days)
+		}
+		return nil
+	}
+	var r RedirectTest
+	if err := j.Book.ReadJSON(redirectsFile, &r); err != nil {
+		return world(err, "the logbook cannot be read", "remove the broken file")
+	}
+	bad := 0
+	for _, s := range r.Journeys {
+		if len(s.Problems) > 0 {
+			bad++
+		}
+	}
+	when := r.Time.UTC().Format(time.RFC3339)
+	switch {
+	case r.Site == "":
+		add("redirect", "todo", "", "not tested: trimlantern redirect test")
+	case bad > 0:
+		next("trimlantern redirect show, then: trimlantern redirect test")
+		add("redirect", "care", when, "%d of %d addresses do not lead to the secure one as they should", bad, len(r.Journeys))
+	default:
+		add("redirect", "done", when, "all %d addresses lead to the secure one", len(r.Journeys))
+	}
+	return nil
 }
 
 func scanWords(s *Scan) string {

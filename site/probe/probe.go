@@ -80,6 +80,7 @@ func failure(err error) (answer, why string) {
 	var hostname x509.HostnameError
 	var record tls.RecordHeaderError
 	var op *net.OpError
+	var timeout net.Error
 	switch {
 	case errors.Is(err, fetch.ErrPrivate):
 		return "unknown", "its name leads into a private network: not asked"
@@ -93,7 +94,7 @@ func failure(err error) (answer, why string) {
 		return "insecure", "does not speak TLS"
 	case errors.As(err, &op) && op.Op == "remote error":
 		return "insecure", "refuses TLS for this name"
-	case errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
 		return "unknown", "gave no answer in time"
 	case errors.As(err, &op) && op.Op == "dial" && !op.Timeout():
 		return "insecure", "nothing listens for HTTPS"

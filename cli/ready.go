@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"trimlantern/report"
+	"trimlantern/work"
+)
+
+// days is a duration that may be given in days, like 21d.
+type days struct{ d *time.Duration }
+
+func (f days) Type() string { return "time" }
+
+func (f days) String() string {
+	if f.d == nil {
+		return ""
+	}
+	if *f.d%(24*time.Hour) == 0 && *f.d > 0 {
+		return fmt.Sprintf("%dd", *f.d/(24*time.Hour))
+	}
+	return f.d.String()
+}
+
+// Set reads a duration.
+func (f days) Set(s string) error {
+	if n, ok := strings.CutSuffix(s, "d"); ok {
+		whole, err := strconv.Atoi(n)
+		if err != nil || whole < 0 {
+			return fmt.Errorf("write it like 21d or 36h")
+		}
+		*f.d = time.Duration(whole) * 24 * time.Hour
+		return nil
+	}
+	d, err := time.ParseDuration(s)
+	if err != nil || d < 0 {
+		return fmt.Errorf("write it like 21d or 36h")
+	}
+	*f.d = d
+	return nil
+}
+
+func (a *app) readyCommand() *cobra.Command {
+	o := work.ReadyOptions{Soon: 21 * 24 * time.Hour}
+	c := &cobra.Command{
+		Use:   "ready",
+		Short: "May we switch? Names, certificate, ports, proxy, redirects",
+		Long: `Looks at everything that must be right before the switch: the DNS of all names, the
+ports, the certificate for each name and address (names, dates, chain, key), what both
+schemes answer, a proxy in front, addresses that the system's configuration holds.
+Each point is good, needs care, or stops you: with why, and what to do.
+
+--wait asks again until nothing stops you. From cron the exit code is enough: 1 when
+the certificate ends soon. With --site it needs no site file.
+
+` + exitCodes,
+		Example: `  trimlantern ready
+  trimlantern ready --for-support
+  trimlantern ready --origin 192.0.2.7
+  trimlantern ready --wait 2h
+  trimlantern ready --quiet --expires-within 21d`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			j, err := a.scanJob()
+			if err != nil {
+				return err
+			}
+			r, err := j.Ready(c.Context(), o)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Ready(r) })
+		},
+	}
+	a.address(c)
+	a.network(c)
+	f := c.Flags()
+	f.StringVar(&o.Origin, "origin", "", "ask the server behind the proxy directly at this `ADDRESS[:PORT]`")
+	f.Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs care, like 21d")
+	f.Var(days{&o.Wait}, "wait", "ask again for this `TIME` until nothing stops the switch, like 2h")
+	f.BoolVar(&o.Support, "for-support", false, "print a short text for the people who run the server")
+	return c
+}

@@ -1,0 +1,80 @@
+package probe
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"net"
+	"time"
+
+	"trimlantern/site/fetch"
+)
+
+// TLS is what a server showed in a handshake.
+type TLS struct {
+	Addr    string              `json:"addr"` // host:port that was asked
+	Err     string              `json:"error,omitempty"`
+	Version string              `json:"version,omitempty"`
+	Chain   []*x509.Certificate `json:"-"`
+	Plain   bool                `json:"plain,omitempty"` // it speaks, but no TLS
+}
+
+// handshakeTime bounds one handshake.
+const handshakeTime = 10 * time.Second
+
+// Handshake asks what listens at addr for the certificates of host. Nothing is
+// verified: judging is the caller's.
+func Handshake(ctx context.Context, addr, host string) TLS {
+	out := TLS{Addr: addr}
+	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
+	defer cancel()
+	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", addr)
+	if err != nil {
+		out.Err = Failure(err)
+		return out
+	}
+	defer raw.Close()
+	if deadline, ok := ctx.Deadline(); ok {
+		_ = raw.SetDeadline(deadline) // else the dialer's bound counts
+	}
+	// Judged afterwards, also where no program would trust it; old versions too.
+	conn := tls.Client(raw, &tls.Config{ServerName: host, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, NextProtos: []string{"h2", "http/1.1"}})
+	if err := conn.HandshakeContext(ctx); err != nil {
+		answer, why := failure(err)
+		out.Err, out.Plain = why, answer == "insecure" && why == "does not speak TLS"
+		return out
+	}
+	state := conn.ConnectionState()
+	out.Version, out.Chain = tls.VersionName(state.Version), state.PeerCertificates
+	return out
+}
+
+// Addresses returns where a host's port is: what was said with --resolve, else all
+// addresses of its name.
+func Addresses(ctx context.Context, c *fetch.Client, host, port string) ([]string, error) {
+	if to := c.Override(host, port); to != "" {
+		return []string{to}, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
+	defer cancel()
+	ips, err := net.DefaultResolver.LookupIPAddr(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, ip := range ips {
+		out = append(out, net.JoinHostPort(ip.String(), port))
+	}
+	return out, nil
+}
+
+// Listens reports whether something takes connections at addr.
+func Listens(ctx context.Context, addr string) error {
+	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
+	defer cancel()
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return err
+	}
+	return conn.Close()
+}

@@ -1,0 +1,235 @@
+package program
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"encoding/pem"
+	"io"
+	"log"
+	"math/big"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// front is a web server with certificates of our own making.
+type front struct {
+	dir           string // holds ca.pem
+	plain, secure string
+}
+
+// serve starts a server on loopback; cert changes its certificate.
+func serve(t *testing.T, handler http.HandlerFunc, cert func(*x509.Certificate)) front {
+	t.Helper()
+	f := front{dir: t.TempDir()}
+	make := func(c *x509.Certificate, parent *x509.Certificate, signer *ecdsa.PrivateKey) (*x509.Certificate, *ecdsa.PrivateKey) {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		require.NoError(t, err)
+		if parent == nil {
+			parent, signer = c, key
+		}
+		der, err := x509.CreateCertificate(rand.Reader, c, parent, &key.PublicKey, signer)
+		require.NoError(t, err)
+		parsed, err := x509.ParseCertificate(der)
+		require.NoError(t, err)
+		return parsed, key
+	}
+	root, rootKey := make(&x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Rock Root"}, IsCA: true, BasicConstraintsValid: true,
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), KeyUsage: x509.KeyUsageCertSign}, nil, nil)
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), DNSNames: []string{"ternrock.example", "www.ternrock.example"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 2, 0), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	if cert != nil {
+		cert(leaf)
+	}
+	signed, key := make(leaf, root, rootKey)
+	require.NoError(t, os.WriteFile(filepath.Join(f.dir, "ca.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: root.Raw}), 0o600))
+	quiet := log.New(io.Discard, "", 0)
+	plain := httptest.NewServer(handler)
+	t.Cleanup(plain.Close)
+	secure := httptest.NewUnstartedServer(handler)
+	secure.Config.ErrorLog = quiet
+	secure.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{signed.Raw}, PrivateKey: key}}}
+	secure.StartTLS()
+	t.Cleanup(secure.Close)
+	f.plain, f.secure = strings.TrimPrefix(plain.URL, "http://"), strings.TrimPrefix(secure.URL, "https://")
+	return f
+}
+
+func (f front) args(command ...string) []string {
+	return append(command, "--site", "https://ternrock.example", "--also", "www.ternrock.example", "--ca", filepath.Join(f.dir, "ca.pem"),
+		"--resolve", "*:80:"+f.plain, "--resolve", "*:443:"+f.secure)
+}
+
+func page(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "<p>Tern Rock Light") }
+
+func TestReady(t *testing.T) {
+	for _, c := range []struct {
+		what    string
+		code    int
+		handler http.HandlerFunc
+		cert    func(*x509.Certificate)
+		say     []string
+	}{
+		{"all is well", 0, page, nil, []string{"You may switch.", "good for 6", "[x] https://ternrock.example/ leads to"}},
+		{"soon", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(9*24*time.Hour + time.Hour) }, []string{"ends in 9 days", "You may switch; what is marked [!] needs care."}},
+		{"ended", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) }, []string{"[-] the certificate for ternrock.example", "it ended on", "Not yet"}},
+		{"only one name", 1, page, func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }, []string{"it is for ternrock.example, not for www.ternrock.example", "for all names: ternrock.example, www.ternrock.example"}},
+		{"HSTS and a cookie", 1, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Strict-Transport-Security", "max-age=9")
+			http.SetCookie(w, &http.Cookie{Name: "session", Value: "secret-of-the-session"})
+			w.Header().Set("Via", "1.1 front")
+			page(w, r)
+		}, nil, []string{"HSTS is out already", `cookie "session" comes without Secure`, "a proxy or cache stands in front (Via: 1.1 front)"}},
+		{"a loop", 1, func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "https://ternrock.example"+r.URL.Path, http.StatusFound)
+		}, nil, []string{"sends round in a loop", "the usual cause is a proxy that ends TLS", "use the rule for a proxy"}},
+		{"back to HTTP", 1, func(w http.ResponseWriter, r *http.Request) {
+			if r.TLS != nil {
+				http.Redirect(w, r, "http://ternrock.example/", http.StatusMovedPermanently)
+				return
+			}
+			page(w, r)
+		}, nil, []string{"sends back to HTTP", "changes with trimlantern apply"}},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			f := serve(t, c.handler, c.cert)
+			r := want(t, c.code, f.dir, f.args("ready")...)
+			flat := strings.Join(strings.Fields(r.out), " ")
+			for _, s := range c.say {
+				assert.Contains(t, flat, s)
+			}
+			assert.NotContains(t, r.out, "\x1b")
+			assert.NotContains(t, r.out, "secret-of-the-session")
+			for line := range strings.Lines(r.out) {
+				assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\n"))), 80, line)
+			}
+			support := want(t, c.code, f.dir, f.args("ready", "--for-support")...).out
+			assert.True(t, strings.HasPrefix(support, "Hello,\n"))
+		})
+	}
+}
+
+func TestReadyFlags(t *testing.T) {
+	f := serve(t, page, nil)
+	assert.Contains(t, want(t, 1, f.dir, f.args("ready", "--expires-within", "90d")...).out, "ends in")
+	assert.Contains(t, want(t, 2, f.dir, f.args("ready", "--expires-within", "soon")...).errs, "write it like 21d or 36h")
+	assert.Contains(t, want(t, 1, f.dir, f.args("ready", "--origin", f.plain)...).out, "does not speak TLS")
+	flat := strings.Join(strings.Fields(want(t, 0, f.dir, f.args("ready", "--origin", f.secure)...).out), " ")
+	assert.Contains(t, flat, "has a whole certificate of its own")
+	var r struct {
+		Days   int
+		Points []struct{ ID, Grade string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(want(t, 0, f.dir, f.args("ready", "--format", "json")...).out), &r))
+	assert.Greater(t, r.Days, 50)
+	assert.NotEmpty(t, r.Points)
+	began := time.Now() // a wait ends when its time is over
+	f.secure = closedPort(t)
+	want(t, 1, f.dir, f.args("ready", "--wait", "2s", "--quiet")...)
+	assert.Greater(t, time.Since(began), 2*time.Second)
+}
+
+func closedPort(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// Servers that misbehave cost a bounded time, and are named in clear words.
+func TestReadyHostile(t *testing.T) {
+	t.Parallel()
+	hostile := func(do func(net.Conn)) string {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { l.Close() })
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go do(c)
+			}
+		}()
+		return l.Addr().String()
+	}
+	for what, c := range map[string]struct {
+		do  func(net.Conn)
+		say string
+	}{
+		"hangs in the handshake": {func(c net.Conn) { time.Sleep(time.Minute); c.Close() }, "gave no answer in time"},
+		"garbage":                {func(c net.Conn) { io.WriteString(c, "\x1b[2Jgarbage\n"); c.Close() }, "does not speak TLS"},
+		"resets": {func(c net.Conn) {
+			if t, ok := c.(*net.TCPConn); ok {
+				_ = t.SetLinger(0) // so that closing resets
+			}
+			c.Close()
+		}, "no TLS for ternrock.example"},
+		"speaks plain HTTP": {func(c net.Conn) { io.WriteString(c, "HTTP/1.1 400 Bad Request\r\n\r\n"); c.Close() }, "port 443 speaks plain HTTP"},
+		"an old alert":      {func(c net.Conn) { c.Write([]byte{21, 3, 1, 0, 2, 2, 40}); c.Close() }, "refuses TLS for this name"},
+	} {
+		t.Run(what, func(t *testing.T) {
+			t.Parallel()
+			f := front{dir: t.TempDir(), plain: closedPort(t), secure: hostile(c.do)}
+			began := time.Now()
+			r := want(t, 1, f.dir, "ready", "--site", "https://ternrock.example", "--resolve", "*:80:"+f.plain, "--resolve", "*:443:"+f.secure)
+			assert.Contains(t, strings.Join(strings.Fields(r.out), " "), c.say)
+			assert.Less(t, time.Since(began), time.Minute)
+			assert.NotContains(t, r.out, "\x1b")
+		})
+	}
+}
+
+func TestRedirectCommand(t *testing.T) {
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case strings.HasPrefix(r.URL.Path, "/.well-known/"):
+			page(w, r)
+		case r.TLS == nil:
+			http.Redirect(w, r, "https://ternrock.example/", http.StatusFound)
+		default:
+			page(w, r)
+		}
+	}, nil)
+	r := want(t, 1, f.dir, f.args("redirect", "test", "http://ternrock.example/visit/?from=map\x1b")...)
+	for _, s := range []string{"loses the path", "loses the query", "loses what he sends", "for the time being", "lands on another name", "make it permanent"} {
+		assert.Contains(t, r.out, s)
+	}
+	assert.NotContains(t, r.out, "\x1b")
+	for _, c := range []struct {
+		args []string
+		say  string
+	}{
+		{[]string{"redirect", "test", "ternrock.example"}, "has no scheme"},
+		{[]string{"redirect", "show", "teapot"}, "is no server that rules are written for"},
+		{[]string{"redirect", "show"}, "accepts 1 arg"},
+		{[]string{"redirect", "show", "apache", "--path", "shop"}, "write it like /shop/"},
+	} {
+		assert.Contains(t, want(t, 2, f.dir, append(c.args, "--site", "https://ternrock.example")...).errs, c.say)
+	}
+	assert.Contains(t, want(t, 0, f.dir, "redirect", "show", "nginx", "--site", "https://ternrock.example", "--hsts").out, "max-age=300")
+	dir := bare(t, 1)
+	file := filepath.Join(dir, "x", ".htaccess")
+	want(t, 3, dir, "redirect", "install", "apache", file)
+	require.NoError(t, os.Mkdir(filepath.Dir(file), 0o755))
+	want(t, 0, dir, "redirect", "install", "apache", file)
+	assert.FileExists(t, file)
+	want(t, 0, dir, "redirect", "remove", file)
+	assert.NoFileExists(t, file, "it was not there before")
+	assert.Contains(t, want(t, 2, dir, "redirect", "remove", file).errs, "there is no file")
+	assert.Contains(t, want(t, 2, dir, "redirect", "install", "php", file).errs, "there is no file")
+}
