@@ -49,9 +49,12 @@ HTTP at %[2]s, HTTPS at %[3]s, until you press Ctrl-C.
 In another terminal:
   cd %[1]s
   trimlantern %[4]s
+  trimlantern ready
   trimlantern scan
   trimlantern preview
   trimlantern apply
+  trimlantern redirect install apache .htaccess
+  trimlantern redirect test
   trimlantern scan
   trimlantern status
   trimlantern undo
@@ -130,10 +133,13 @@ func (r *road) walk() error {
 		code int
 	}{
 		{say: "First the site file: which site, which database, which files.", args: r.srv.initArgs(), code: 0},
+		{say: "May it switch at all? Names, certificate, what both schemes answer.", args: []string{"ready"}, code: 0},
 		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
 		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
 		{say: "Carry out exactly that.", args: []string{"apply"}, code: 1},
 		{say: "What needs a person, a person does now: in the theme, two addresses get their s; the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},
+		{say: "One redirect, so that everybody lands on the secure address. This little server does what the rules say, as Apache would.", args: []string{"redirect", "install", "apache", htaccess}, code: 0},
+		{args: []string{"redirect", "test"}, code: 0},
 		{say: "And now?", args: []string{"scan"}, code: 0},
 		{args: []string{"status"}, code: 0},
 	} {
@@ -157,8 +163,14 @@ func (r *road) walk() error {
 		return fmt.Errorf("the front page still has %d insecure addresses", left)
 	}
 	r.say(fmt.Sprintf("The front page had %d insecure addresses and has none. Changed your mind? All of it goes back.", insecure))
+	if err := r.command(0, "undo"); err != nil { // the redirect was the last change
+		return err
+	}
 	if err := r.command(0, "undo"); err != nil {
 		return err
+	}
+	if _, err := os.Stat(filepath.Join(r.dir, htaccess)); !errors.Is(err, os.ErrNotExist) {
+		return errors.New("the redirect is still there")
 	}
 	return r.compare(before)
 }

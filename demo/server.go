@@ -26,6 +26,7 @@ import (
 	"time"
 
 	"trimlantern/core/envelope"
+	"trimlantern/core/hops"
 )
 
 // server serves the made-up world on loopback.
@@ -142,7 +143,35 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// ruled does what the redirect's rules in .htaccess say, as a web server would, and
+// reports whether it sent the visitor on.
+func (s *server) ruled(w http.ResponseWriter, r *http.Request) bool {
+	b, err := os.ReadFile(filepath.Join(s.dir, htaccess))
+	if err != nil || !strings.Contains(string(b), "RewriteRule ^ https://"+host+"%1 [R=301") {
+		return false
+	}
+	name, _, err := net.SplitHostPort(r.Host)
+	if err != nil {
+		name = r.Host
+	}
+	if r.TLS != nil && name == host || slices.ContainsFunc(hops.ProofFolders, func(p string) bool { return strings.HasPrefix(r.URL.Path, p) }) {
+		return false
+	}
+	code := http.StatusPermanentRedirect
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		code = http.StatusMovedPermanently
+	}
+	w.Header().Set("Location", "https://"+host+r.URL.RequestURI())
+	w.WriteHeader(code)
+	return true
+}
+
+const htaccess = ".htaccess"
+
 func (s *server) site(w http.ResponseWriter, r *http.Request) {
+	if s.ruled(w, r) {
+		return
+	}
 	for _, dir := range []string{"/media/", "/theme/"} {
 		if strings.HasPrefix(r.URL.Path, dir) && filepath.Ext(r.URL.Path) != ".html" {
 			http.FileServerFS(os.DirFS(s.dir)).ServeHTTP(w, r)

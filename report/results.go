@@ -428,7 +428,13 @@ func (t *Text) skips(skips []sheet.Skip) {
 		for _, k := range s.Key {
 			key = append(key, string(k))
 		}
-		t.printf("    %s: %s\n", clip(fmt.Sprintf("%s.%s, key %s", s.Table, s.Column, strings.Join(key, ", ")), 46), Clean(s.Why))
+		where := fmt.Sprintf("%s.%s, key %s", s.Table, s.Column, strings.Join(key, ", "))
+		if s.Column == "" && len(key) == 0 { // a file
+			where = s.Table
+		} else if s.Column == "" {
+			where = fmt.Sprintf("%s, key %s", s.Table, strings.Join(key, ", "))
+		}
+		t.printf("    %s: %s\n", clip(where, 46), Clean(s.Why))
 	}
 }
 
@@ -441,6 +447,17 @@ func (t *Text) Undone(u *work.Undone) {
 		return
 	}
 	t.printf("Put back journal %s of %s.\n", u.Journal, u.Site)
+	if len(u.Files) > 0 || len(u.Tables) == 0 && len(u.Left) > 0 && u.Sheet == "" {
+		for _, f := range u.Files {
+			t.printf("  as before: %s\n", clip(f, 66))
+		}
+		if len(u.Left) > 0 {
+			t.heading("Left, since somebody changed them after us")
+			t.skips(u.Left)
+		}
+		t.next("trimlantern status")
+		return
+	}
 	t.heading("As before again")
 	var rows [][]string
 	for _, name := range slices.Sorted(maps.Keys(u.Tables)) {

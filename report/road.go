@@ -19,7 +19,23 @@ func (t *Text) Ready(r *work.Ready) {
 		return
 	}
 	t.printf("May %s switch?\n\n", r.Site)
-	for _, p := range r.Points {
+	t.points(r.Points)
+	switch r.Worst() {
+	case certs.Stop:
+		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
+		t.next("mend that, then: trimlantern ready; --for-support writes to your host")
+	case certs.Care:
+		t.printf("\n%s\n", t.care("You may switch; what is marked [!] needs care."))
+		t.next("trimlantern preview")
+	default:
+		t.printf("\n%s\n", t.good("You may switch."))
+		t.next("trimlantern preview")
+	}
+}
+
+// points shows what was looked at: what is not good, with why and what to do.
+func (t *Text) points(points []certs.Point) {
+	for _, p := range points {
 		mark := map[certs.Grade]string{certs.Good: t.good("[x]"), certs.Care: t.care("[!]"), certs.Stop: t.bad("[-]")}[p.Grade]
 		t.mark(mark, Clean(p.What))
 		if p.Grade == certs.Good {
@@ -31,17 +47,6 @@ func (t *Text) Ready(r *work.Ready) {
 		if p.Do != "" {
 			t.wrap("      ", t.faint("do:  ")+Clean(p.Do))
 		}
-	}
-	switch r.Worst() {
-	case certs.Stop:
-		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
-		t.next("mend that, then: trimlantern ready; --for-support writes to your host")
-	case certs.Care:
-		t.printf("\n%s\n", t.care("You may switch; what is marked [!] needs care."))
-		t.next("trimlantern preview")
-	default:
-		t.printf("\n%s\n", t.good("You may switch."))
-		t.next("trimlantern preview")
 	}
 }
 
@@ -84,8 +89,8 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 	default:
 		t.printf("Put the rules into %s.\n", clip(r.File, 55))
 	}
-	if r.Kept != "" {
-		t.printf("%s\n", t.faint("the file of before: "+clip(r.Kept, 58)))
+	if r.Journal != "" {
+		t.printf("%s\n", t.faint("journal "+r.Journal+"; trimlantern undo "+r.Journal+" takes it back"))
 	}
 	if len(r.Others) > 0 {
 		var lines []string
@@ -146,4 +151,64 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 		t.wrap("  ", do)
 	}
 	t.next("do that, then: trimlantern redirect test")
+}
+
+// Requested reports what cert request wrote.
+func (t *Text) Requested(r *work.Requested) {
+	t.printf("Made a key and a request for %s.\n\n", clip(strings.Join(r.Names, ", "), 50))
+	t.rows(nil, [][]string{{"request", clip(r.Request, 60), "send it to the authority"}, {"key", clip(r.Key, 60), "stays here, secret"}})
+	t.next("when the certificate has come: trimlantern cert check FILE… " + clip(r.Key, 40))
+}
+
+// Checked reports what certificate files hold.
+func (t *Text) Checked(r *work.Checked) {
+	t.printf("In the files\n\n")
+	for _, p := range r.Papers {
+		words := p.What
+		if p.Bad != "" {
+			words += ": " + p.Bad
+		}
+		t.printf("  %s\n", t.faint(clip(p.File, 70)))
+		t.wrap("    ", Clean(words))
+	}
+	t.heading("Together")
+	t.points(r.Points)
+	if r.Chain != "" {
+		t.printf("\nWrote %s\n", clip(r.Chain, 70))
+	}
+	if r.Key != "" {
+		t.printf("Wrote %s (for nobody else to read)\n", clip(r.Key, 46))
+	}
+	switch {
+	case r.Code() != work.Clean:
+		t.next("mend what is marked, then check again")
+	case r.Chain == "":
+		t.next("write them in the server's order: --write FOLDER")
+	default:
+		t.next("name both files in the server's configuration, then: trimlantern ready")
+	}
+}
+
+// Proof reports whether a proof of ownership can be fetched.
+func (t *Text) Proof(r *work.Proof) {
+	for _, a := range r.Asked {
+		mark := t.good("[x]")
+		if !a.OK {
+			mark = t.bad("[-]")
+		}
+		t.mark(mark, Clean(a.URL))
+		if a.Why != "" {
+			t.wrap("      ", Clean(a.Why))
+		}
+	}
+	if r.Kept {
+		t.printf("\n%s stays there; remove it when the authority has seen it.\n", clip(r.File, 60))
+	} else {
+		t.printf("\n%s\n", t.faint("the file is gone again"))
+	}
+	if r.Code() == work.Clean {
+		t.next("let the authority look")
+	} else {
+		t.next("let the server serve that folder over plain HTTP, for every name")
+	}
 }

@@ -289,7 +289,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 		return world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range ids {
-		if st := j.glance(id); st != nil && (st.Mark == sheet.Undone || st.Mark == sheet.Finished && st.Header.Sheet != h.ID) {
+		if st := j.glance(id); st != nil && (st.Header.Sheet == "" || st.Mark == sheet.Undone || st.Mark == sheet.Finished && st.Header.Sheet != h.ID) {
 			continue
 		}
 		var last []sheet.Record
@@ -306,7 +306,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 			return world(err, "the logbook holds a journal that cannot be read", "keep the file, and move it out of the logbook if its run is settled")
 		}
 		switch {
-		case st.Mark == sheet.Undone:
+		case st.Mark == sheet.Undone || st.Header.Sheet == "":
 			continue
 		case st.Mark == "" && st.Header.Sheet != h.ID:
 			return misuse(nil, fmt.Sprintf("the run of sheet %s was interrupted and is not finished", st.Header.Sheet),

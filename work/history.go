@@ -59,6 +59,9 @@ func (j *Job) History() (*History, error) {
 	for _, id := range journals {
 		st, err := j.readState(id, nil)
 		e := PastEntry{ID: id, Run: "apply", Of: st.Header.Sheet, Cells: st.Cells, Tables: slices.Sorted(maps.Keys(st.Tables))}
+		if st.Header.Sheet == "" && err == nil {
+			e.Run = "redirect"
+		}
 		switch {
 		case err != nil:
 			e.State = "broken: keep the file"

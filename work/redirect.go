@@ -1,6 +1,7 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"trimlantern/core/hops"
+	"trimlantern/core/sheet"
 	"trimlantern/site/probe"
 )
 
@@ -158,8 +160,8 @@ func (j *Job) RedirectRules(r hops.Rule, hsts bool) (*Rules, error) {
 type RedirectFile struct {
 	File    string `json:"file"`
 	Changed bool   `json:"changed"`
-	Kept    string `json:"kept,omitempty"`   // where the file of before lies
-	Others  []int  `json:"others,omitempty"` // lines that redirect to HTTPS besides ours
+	Journal string `json:"journal,omitempty"` // holds the file of before
+	Others  []int  `json:"others,omitempty"`  // lines that redirect to HTTPS besides ours
 }
 
 // Code is the exit code that it comes to.
@@ -171,7 +173,7 @@ func (r *RedirectFile) Code() int {
 }
 
 // InstallRules puts the rules into a file, or with remove takes them out. The file
-// of before is kept in the logbook; mode and owner stay.
+// of before goes into a journal, which undo takes back; mode and owner stay.
 func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile, error) {
 	r.Host = j.Site.Host
 	release, err := j.Book.Lock()
@@ -180,16 +182,21 @@ func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile
 	}
 	defer release()
 	before, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) && (remove || r.Server == "php") {
+	missing := errors.Is(err, fs.ErrNotExist)
+	if missing && (remove || r.Server == "php") {
 		return nil, misuse(nil, "there is no file "+file, "name the file that the server reads")
 	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err != nil && !missing {
 		return nil, world(err, "the file cannot be read", "make it readable")
 	}
 	out := &RedirectFile{File: file}
 	var after string
 	if remove {
 		after, _, err = hops.Remove(string(before))
+		// A file that held nothing but the rules was made for them, and goes.
+		if after == "" && err == nil && len(before) > 0 {
+			return j.removeRulesFile(file, before, out)
+		}
 	} else {
 		after, err = r.Install(string(before))
 	}
@@ -200,30 +207,123 @@ func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile
 	if after == string(before) {
 		return out, nil
 	}
-	id := j.runID()
-	out.Kept = filepath.Join(j.Book.Path(), id+".before-"+strings.TrimLeft(filepath.Base(file), "."))
-	if err := os.WriteFile(out.Kept, before, 0o600); err != nil {
-		return nil, world(err, "the file of before cannot be kept in the logbook", "make room; the file was not changed")
+	id, err := j.changeFile(file, before, missing, []byte(after))
+	out.Journal, out.Changed = id, err == nil
+	return out, err
+}
+
+// removeRulesFile removes a file that holds nothing but the rules.
+func (j *Job) removeRulesFile(file string, before []byte, out *RedirectFile) (*RedirectFile, error) {
+	id, err := j.changeFile(file, before, false, nil)
+	if err != nil {
+		return nil, err
 	}
-	if err := replaceFile(file, []byte(after)); err != nil {
-		return nil, world(err, "the file cannot be written", "make its folder writable; it was not changed")
-	}
-	out.Changed = true
+	out.Journal, out.Changed = id, true
 	return out, nil
 }
 
-// replaceFile writes a file beside the old one and renames it, with its mode; a file
-// that becomes empty goes.
-func replaceFile(file string, b []byte) error {
-	mode := fs.FileMode(0o644)
-	if info, err := os.Stat(file); err == nil {
-		mode = info.Mode().Perm()
+// changeFile replaces one file, its old content into a journal of its own first, and
+// returns the journal's name.
+func (j *Job) changeFile(file string, before []byte, missing bool, after []byte) (string, error) {
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return "", world(err, "the working folder cannot be told", "change to a folder that exists")
 	}
+	entry := &sheet.File{Path: path, Before: before, Missing: missing, After: sheet.Hash(after), Mode: 0o644}
+	if len(after) == 0 {
+		entry.After = ""
+	}
+	if info, err := os.Stat(file); err == nil {
+		entry.Mode = uint32(info.Mode().Perm())
+	} else if _, err := os.Stat(filepath.Dir(path)); err != nil {
+		return "", world(err, "the file cannot be written", "make its folder; nothing was changed")
+	}
+	id := j.runID()
+	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
+	if err != nil {
+		return "", world(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+	}
+	defer journal.Close()
+	if err := journal.Append(sheet.Record{File: entry}); err != nil {
+		return "", world(err, "the journal cannot be written", "make room on the disk; nothing was changed")
+	}
+	change := func() error { return replaceFile(path, after, fs.FileMode(entry.Mode)) }
+	if len(after) == 0 {
+		change = func() error { return os.Remove(path) }
+	}
+	if err := change(); err != nil {
+		return "", world(err, "the file cannot be written", "make its folder writable; it was not changed")
+	}
+	if err := journal.Append(sheet.Record{Mark: sheet.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
+		return "", world(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
+	}
+	return id, nil
+}
+
+// undoFiles puts back the files of a journal; one that somebody changed since is
+// left and named.
+func (j *Job) undoFiles(st *journalState, blocks []sheet.Block) (*Undone, error) {
+	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
+	f, err := os.Open(j.Book.JournalPath(st.ID))
+	if err != nil {
+		return nil, world(err, "the journal cannot be read", "check the folder "+j.Book.Path())
+	}
+	defer f.Close()
+	for i := len(blocks) - 1; i >= 0; i-- {
+		records, err := blocks[i].ReadAt(f)
+		if err != nil {
+			return nil, world(err, "the journal cannot be read", "keep the file")
+		}
+		for _, r := range records {
+			if r.File == nil {
+				continue
+			}
+			if err := j.undoFile(r.File, out); err != nil {
+				return nil, err
+			}
+		}
+	}
+	journal, err := j.Book.ReopenJournal(st.ID, st.End)
+	if err == nil {
+		defer journal.Close()
+		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
+	}
+	if err != nil {
+		return nil, world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+	}
+	return out, nil
+}
+
+func (j *Job) undoFile(e *sheet.File, out *Undone) error {
+	now, err := os.ReadFile(e.Path)
+	gone := errors.Is(err, fs.ErrNotExist)
+	if err != nil && !gone {
+		return world(err, "the file cannot be read", "make it readable; then run the same command again")
+	}
+	switch {
+	case gone == e.Missing && bytes.Equal(now, e.Before):
+		out.Already++
+		return nil
+	case gone && e.After != "" || !gone && sheet.Hash(now) != e.After:
+		out.Left = append(out.Left, sheet.Skip{Table: e.Path, Why: "changed by somebody since"})
+		return nil
+	}
+	if e.Missing {
+		err = os.Remove(e.Path)
+	} else {
+		err = replaceFile(e.Path, e.Before, fs.FileMode(e.Mode))
+	}
+	if err != nil {
+		return world(err, "the file cannot be put back", "make its folder writable; then run the same command again")
+	}
+	out.Files = append(out.Files, e.Path)
+	return nil
+}
+
+// replaceFile writes a file beside the old one and renames it; owner and links stay.
+func replaceFile(file string, b []byte, mode fs.FileMode) error {
 	if to, err := filepath.EvalSymlinks(file); err == nil {
 		file = to // the link stays a link
-	}
-	if len(b) == 0 {
-		return os.Remove(file)
 	}
 	f, err := os.CreateTemp(filepath.Dir(file), ".trimlantern-*")
 	if err != nil {

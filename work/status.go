@@ -231,7 +231,7 @@ func (j *Job) lastJournal() (*journalState, error) {
 		if err != nil {
 			return nil, world(err, "the logbook cannot be read", "keep the file")
 		}
-		if st.Blocks > 0 {
+		if st.Blocks > 0 && st.Header.Sheet != "" {
 			return st, nil
 		}
 	}

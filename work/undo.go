@@ -24,6 +24,7 @@ type Undone struct {
 	Rows    int            `json:"rows"`             // cached rows put back
 	Already int            `json:"already"`          // cells that were as before
 	Only    []string       `json:"only,omitempty"`   // the tables asked for
+	Files   []string       `json:"files,omitempty"`  // files put back
 	Script  string         `json:"script,omitempty"` // where the SQL went
 	SQL     bool           `json:"sql"`              // written as SQL: nothing was changed
 	Tables  map[string]int `json:"tables"`
@@ -57,6 +58,12 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	st, err := j.chooseJournal(o.Journal, &blocks)
 	if err != nil {
 		return nil, err
+	}
+	if st.Header.Sheet == "" {
+		if o.SQL != nil || len(o.Tables) > 0 {
+			return nil, misuse(nil, "the journal "+st.ID+" is of a file, not of the database", "name another journal; trimlantern history lists them")
+		}
+		return j.undoFiles(st, blocks)
 	}
 	db, tables, err := j.open(ctx, o.SQL != nil)
 	if err != nil {

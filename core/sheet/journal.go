@@ -20,7 +20,7 @@ type JournalHeader struct {
 	Tool     string `json:"tool"`
 	ID       string `json:"id"`
 	Time     string `json:"time"`
-	Sheet    string `json:"sheet"` // the ID of the sheet that is carried out
+	Sheet    string `json:"sheet"` // the ID of the sheet that is carried out; "" where a file was changed by itself
 	Site     string `json:"site"`
 	Database string `json:"database"`
 	Drops    bool   `json:"drops,omitempty"` // cached rows are removed too
@@ -45,6 +45,15 @@ type Dropped struct {
 	Table string  `json:"table"`
 	Key   []Value `json:"key"`
 	Row   []Field `json:"row"`
+}
+
+// File is a whole file before its change.
+type File struct {
+	Path    string `json:"path"` // absolute
+	Before  Value  `json:"before"`
+	Missing bool   `json:"missing,omitempty"` // it was not there
+	After   string `json:"after"`             // Hash of the file after; "" where it went
+	Mode    uint32 `json:"mode"`              // its permission bits
 }
 
 // Field is one column of a row that was removed.
@@ -74,7 +83,7 @@ const (
 	Partly    Mark = "partly"    // some tables were put back
 )
 
-// Record is one line of a journal. One of the first six fields is set; the last
+// Record is one line of a journal. One of the first seven fields is set; the last
 // three go with marks.
 type Record struct {
 	Header  *JournalHeader `json:"journal,omitempty"`
@@ -82,6 +91,7 @@ type Record struct {
 	Skip    *Skip          `json:"skip,omitempty"`
 	Refused *Skip          `json:"refused,omitempty"` // an entry of the block before that the database did not take
 	Dropped *Dropped       `json:"dropped,omitempty"`
+	File    *File          `json:"file,omitempty"`
 	Mark    Mark           `json:"mark,omitempty"`
 	Time    string         `json:"time,omitempty"`
 	Left    int            `json:"left,omitempty"`   // with Undone and Partly: cells left as others changed them

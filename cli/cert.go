@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"trimlantern/report"
+)
+
+func (a *app) certCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "cert",
+		Short: "Papers for a certificate: request, check, proof",
+		Long: `What an authority needs and gives, by open standards and without any authority's own
+service: request makes a key and a signing request, check looks whether the files that
+came back belong together and writes them in the server's order, proof tries whether
+a file that proves who owns the site can be fetched.
+
+` + exitCodes,
+		Example: `  trimlantern cert request
+  trimlantern cert check ternrock.crt bundle.crt ternrock.example.key.pem --write .
+  trimlantern cert proof /var/www/ternrock`,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	c.AddCommand(a.certRequest(), a.certCheck(), a.certProof())
+	return c
+}
+
+func (a *app) certRequest() *cobra.Command {
+	kind := "ecdsa"
+	c := &cobra.Command{
+		Use:   "request [FOLDER]",
+		Short: "Make a private key and a signing request for all names",
+		Long: `Makes HOST.key.pem (mode 0600) and HOST.csr.pem (PKCS #10) for all names of the
+site. The request goes to the authority, the key stays. Files that are there are
+never overwritten. With --site it needs no site file.
+
+` + exitCodes,
+		Example: `  trimlantern cert request
+  trimlantern cert request --key rsa --site https://ternrock.example --also www.ternrock.example /etc/ssl/private`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			j, err := a.scanJob()
+			if err != nil {
+				return err
+			}
+			r, err := j.CertRequest(append(args, ".")[0], kind)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Requested(r) })
+		},
+	}
+	a.address(c)
+	c.Flags().StringVar(&kind, "key", kind, "the kind of key: `ecdsa|rsa`")
+	check(c.RegisterFlagCompletionFunc("key", cobra.FixedCompletions([]string{"ecdsa", "rsa"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+func (a *app) certCheck() *cobra.Command {
+	folder := ""
+	soon := 21 * 24 * time.Hour
+	c := &cobra.Command{
+		Use:   "check FILE…",
+		Short: "Look whether certificate files and key belong together",
+		Long: `Takes the files that came back from the authority, and the key, in any order, mixed
+in one file or not, as PEM or DER. Says which is which, whether key and certificate
+belong together, whether the chain is whole, in date and for all names. --write puts
+HOST.chain.pem and HOST.key.pem into a folder, in the order that servers want.
+
+` + exitCodes,
+		Example: `  trimlantern cert check ternrock.crt bundle.crt ternrock.example.key.pem
+  trimlantern cert check everything.pem --write /etc/ssl/ternrock`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			j, err := a.scanJob()
+			if err != nil {
+				return err
+			}
+			r, err := j.CertCheck(args, folder, soon)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Checked(r) })
+		},
+	}
+	a.address(c)
+	c.Flags().StringVar(&a.ca, "ca", "", "trust the authority in this PEM `FILE` too")
+	c.Flags().StringVar(&folder, "write", "", "write chain and key to this `FOLDER`")
+	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs care, like 21d")
+	return c
+}
+
+func (a *app) certProof() *cobra.Command {
+	keep, older := false, false
+	c := &cobra.Command{
+		Use:   "proof ROOT [NAME CONTENT]",
+		Short: "Try whether a proof of ownership can be fetched",
+		Long: `Puts a file below the well-known folder of ROOT, the folder that the server serves,
+fetches it over HTTP under every name of the site as an authority would, and takes it
+away again. NAME and CONTENT are what the authority gave; without them a file is made
+up. --keep leaves it there for the authority.
+
+` + exitCodes,
+		Example: `  trimlantern cert proof /var/www/ternrock
+  trimlantern cert proof --keep /var/www/ternrock token-from-authority content-from-authority`,
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) != 1 && len(args) != 3 {
+				return cobra.ExactArgs(3)(c, args)
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			j, err := a.scanJob()
+			if err != nil {
+				return err
+			}
+			args = append(args, "", "")
+			folder := 0
+			if older {
+				folder = 1
+			}
+			r, err := j.CertProof(c.Context(), args[0], args[1], args[2], folder, keep)
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Proof(r) })
+		},
+	}
+	a.address(c)
+	a.network(c)
+	c.Flags().BoolVar(&keep, "keep", false, "leave the file there")
+	c.Flags().BoolVar(&older, "pki-folder", false, "use the older folder, /.well-known/pki-validation/")
+	return c
+}

@@ -1,0 +1,215 @@
+package certs
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Paper is one thing that was found in a file: a certificate, a key or a request.
+type Paper struct {
+	File string            `json:"file"`
+	What string            `json:"what"` // in words
+	Cert *x509.Certificate `json:"-"`
+	Key  crypto.Signer     `json:"-"`
+	Bad  string            `json:"bad,omitempty"` // why it cannot be used
+}
+
+// Read takes a file apart: PEM blocks of all kinds, mixed with whatever stands
+// between them, or one thing in DER. It fails where the file holds none of them.
+func Read(file string, b []byte) ([]Paper, error) {
+	var out []Paper
+	rest := b
+	for {
+		block, after := pem.Decode(rest)
+		if block == nil {
+			break
+		}
+		rest = after
+		out = append(out, paper(file, block.Type, block.Bytes, block.Headers["DEK-Info"] != ""))
+	}
+	if len(out) == 0 {
+		for _, kind := range []string{"CERTIFICATE", "PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY", "CERTIFICATE REQUEST"} {
+			if p := paper(file, kind, b, false); p.Bad == "" {
+				return []Paper{p}, nil
+			}
+		}
+		return nil, errors.New("holds no certificate, key or request, neither as PEM nor as DER")
+	}
+	return out, nil
+}
+
+// paper reads one block; locked says that it is encrypted in the old way.
+func paper(file, kind string, der []byte, locked bool) Paper {
+	p := Paper{File: file}
+	bad := func(err error) Paper {
+		p.Bad = "cannot be read: " + strings.TrimPrefix(err.Error(), "x509: ")
+		return p
+	}
+	switch {
+	case kind == "ENCRYPTED PRIVATE KEY" || locked:
+		p.What, p.Bad = "a private key", "is locked with a password; servers need it open, in a file of mode 0600"
+		return p
+	case kind == "CERTIFICATE" || kind == "X509 CERTIFICATE" || kind == "TRUSTED CERTIFICATE":
+		p.What = "a certificate"
+		c, err := x509.ParseCertificate(der)
+		if err != nil {
+			return bad(err)
+		}
+		p.Cert = c
+		switch {
+		case bytes.Equal(c.RawIssuer, c.RawSubject):
+			p.What = "the authority's root certificate " + name(c)
+			if !c.IsCA {
+				p.What = "a certificate that signed itself, for " + strings.Join(shown(c), ", ")
+			}
+		case c.IsCA:
+			p.What = "an intermediate certificate " + name(c) + ", from " + fmt.Sprintf("%q", c.Issuer.CommonName)
+		default:
+			p.What = "the certificate of " + strings.Join(shown(c), ", ") + ", from " + fmt.Sprintf("%q", c.Issuer.CommonName)
+		}
+	case strings.HasSuffix(kind, "PRIVATE KEY"):
+		p.What = "a private key"
+		key, err := readKey(der)
+		if err != nil {
+			return bad(err)
+		}
+		p.Key, p.What = key, "a private key ("+keyWords(key.Public())+")"
+	case strings.HasSuffix(kind, "CERTIFICATE REQUEST"):
+		p.What = "a signing request"
+		r, err := x509.ParseCertificateRequest(der)
+		if err != nil {
+			return bad(err)
+		}
+		p.What = "a signing request for " + strings.Join(r.DNSNames, ", ")
+	case kind == "EC PARAMETERS" || kind == "DH PARAMETERS":
+		p.What = "parameters, which are not needed"
+	default:
+		p.What, p.Bad = fmt.Sprintf("%q", kind), "is of no use here"
+	}
+	return p
+}
+
+// readKey reads a key in any of the three usual forms.
+func readKey(der []byte) (crypto.Signer, error) {
+	if k, err := x509.ParsePKCS8PrivateKey(der); err == nil {
+		if s, ok := k.(crypto.Signer); ok {
+			return s, nil
+		}
+	}
+	if k, err := x509.ParsePKCS1PrivateKey(der); err == nil {
+		return k, nil
+	}
+	return x509.ParseECPrivateKey(der)
+}
+
+func keyWords(public crypto.PublicKey) string {
+	switch k := public.(type) {
+	case *rsa.PublicKey:
+		return fmt.Sprintf("RSA, %d bits", k.N.BitLen())
+	case *ecdsa.PublicKey:
+		return "ECDSA, " + k.Curve.Params().Name
+	}
+	return fmt.Sprintf("%T", public)
+}
+
+// Bundle is what a server needs, in its order.
+type Bundle struct {
+	Chain []*x509.Certificate // the site's own first, then each one's issuer, no root
+	Key   crypto.Signer       // nil: none that belongs to it
+}
+
+// Sort finds what belongs together among papers, in whatever order they came. names
+// tell the site's own certificate. It fails where there is none.
+func Sort(papers []Paper, names []string) (Bundle, error) {
+	var all []*x509.Certificate
+	for _, p := range papers {
+		if p.Cert != nil {
+			all = append(all, p.Cert)
+		}
+	}
+	if len(all) == 0 {
+		return Bundle{}, errors.New("none of the files holds a certificate")
+	}
+	leaf, _ := Sent{Chain: all, Names: names}.Leaf()
+	for _, c := range all { // else the one that is no authority's
+		if leaf.IsCA && !c.IsCA {
+			leaf = c
+		}
+	}
+	out := Bundle{Chain: []*x509.Certificate{leaf}}
+	for at := leaf; !bytes.Equal(at.RawIssuer, at.RawSubject); {
+		var next *x509.Certificate
+		for _, c := range all {
+			if bytes.Equal(c.RawSubject, at.RawIssuer) && at.CheckSignatureFrom(c) == nil && !bytes.Equal(c.RawIssuer, c.RawSubject) && (next == nil || c.NotAfter.After(next.NotAfter)) {
+				next = c
+			}
+		}
+		if next == nil || len(out.Chain) > len(all) {
+			break
+		}
+		out.Chain = append(out.Chain, next)
+		at = next
+	}
+	for _, p := range papers {
+		if p.Key != nil && sameKey(p.Key.Public(), leaf.PublicKey) {
+			out.Key = p.Key
+		}
+	}
+	return out, nil
+}
+
+func sameKey(a, b crypto.PublicKey) bool {
+	e, ok := a.(interface{ Equal(crypto.PublicKey) bool })
+	return ok && e.Equal(b)
+}
+
+// PEM writes the chain and the key as servers want them; key is nil without one.
+func (b Bundle) PEM() (chain, key []byte, err error) {
+	for _, c := range b.Chain {
+		chain = append(chain, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})...)
+	}
+	if b.Key == nil {
+		return chain, nil, nil
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(b.Key)
+	if err != nil {
+		return nil, nil, err
+	}
+	return chain, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
+
+// Request makes a private key of a kind ("ecdsa" on P-256, or "rsa" of 3072 bits) and
+// a signing request (PKCS #10, RFC 2986) for names; both as PEM.
+func Request(kind string, names []string) (key, request []byte, err error) {
+	var signer crypto.Signer
+	switch kind {
+	case "ecdsa":
+		signer, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case "rsa":
+		signer, err = rsa.GenerateKey(rand.Reader, 3072)
+	default:
+		err = fmt.Errorf("keys are of the kind ecdsa or rsa, not %q", kind)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: names[0]}, DNSNames: names}, signer)
+	if err != nil {
+		return nil, nil, err
+	}
+	keyDER, err := x509.MarshalPKCS8PrivateKey(signer)
+	if err != nil {
+		return nil, nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER}), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}), nil
+}

@@ -1,0 +1,257 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"trimlantern/core/certs"
+	"trimlantern/core/hops"
+	"trimlantern/site/probe"
+)
+
+// Requested is what cert request wrote.
+type Requested struct {
+	Names   []string `json:"names"`
+	Key     string   `json:"key"`     // the file of the private key
+	Request string   `json:"request"` // the file of the signing request
+}
+
+// Code is the exit code that it comes to.
+func (*Requested) Code() int { return Clean }
+
+// CertRequest makes a private key and a signing request for all names of the site, in
+// files of folder; files that are there are never overwritten.
+func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
+	key, request, err := certs.Request(kind, j.Site.Hosts())
+	if err != nil {
+		return nil, misuse(err, "the request cannot be made", "see trimlantern cert request --help")
+	}
+	out := &Requested{Names: j.Site.Hosts(), Key: filepath.Join(folder, j.Site.Host+".key.pem"), Request: filepath.Join(folder, j.Site.Host+".csr.pem")}
+	for _, f := range []string{out.Key, out.Request} {
+		if _, err := os.Lstat(f); err == nil {
+			return nil, misuse(nil, f+" is there already", "move it away first: a key that is in use must not be lost")
+		}
+	}
+	if err := writeNew(out.Key, key, 0o600); err != nil {
+		return nil, err
+	}
+	if err := writeNew(out.Request, request, 0o644); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+func writeNew(file string, b []byte, mode os.FileMode) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	if err == nil {
+		_, err = f.Write(b)
+		err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	}
+	if err != nil {
+		return world(err, "the file cannot be written", "name a folder that is writable and has room")
+	}
+	return nil
+}
+
+// Checked is what cert check found in files.
+type Checked struct {
+	Papers []certs.Paper `json:"papers"`
+	Points []certs.Point `json:"points"`
+	Chain  string        `json:"chain,omitempty"` // the file with the chain in the server's order
+	Key    string        `json:"key,omitempty"`   // the file with the key
+}
+
+// Code is the exit code that it comes to.
+func (c *Checked) Code() int {
+	for _, p := range c.Points {
+		if p.Grade != certs.Good {
+			return Remain
+		}
+	}
+	return Clean
+}
+
+// maxPaper bounds the size of one file.
+const maxPaper = 4 << 20
+
+// CertCheck looks what files hold, whether it belongs together and is whole, and with
+// folder writes it there in the order that servers want.
+func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Checked, error) {
+	out := &Checked{}
+	for _, file := range files {
+		info, err := os.Stat(file)
+		if err == nil && info.Size() > maxPaper {
+			return nil, misuse(nil, file+" is too large for a certificate", "name the files that the authority sent, and the key")
+		}
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return nil, misuse(err, "the file cannot be read", "name the files that the authority sent, and the key")
+		}
+		papers, err := certs.Read(file, b)
+		if err != nil {
+			return nil, misuse(nil, file+" "+err.Error(), "name the files that the authority sent, and the key")
+		}
+		out.Papers = append(out.Papers, papers...)
+	}
+	bundle, err := certs.Sort(out.Papers, j.Site.Hosts())
+	if err != nil {
+		return nil, misuse(nil, err.Error(), "name the file with the site's certificate too")
+	}
+	client, err := j.web()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range out.Papers {
+		if p.Bad != "" {
+			out.Points = append(out.Points, certs.Point{ID: "file", Grade: certs.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
+		}
+	}
+	sent := certs.Sent{Chain: bundle.Chain, Names: j.Site.Hosts(), Roots: client.Roots(), Now: j.Now(), Soon: soon}
+	out.Points = append(out.Points, sent.Judge()...)
+	hasKey := false
+	for _, p := range out.Papers {
+		hasKey = hasKey || p.Key != nil
+	}
+	switch {
+	case bundle.Key != nil:
+		out.Points = append(out.Points, certs.Point{ID: "pair", Grade: certs.Good, What: "the key belongs to the certificate"})
+	case hasKey:
+		out.Points = append(out.Points, certs.Point{ID: "pair", Grade: certs.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it",
+			Do: "find the key that the signing request was made with, or make a new request: trimlantern cert request"})
+	default:
+		out.Points = append(out.Points, certs.Point{ID: "pair", Grade: certs.Care, What: "no key is among the files", Why: "whether it belongs to the certificate was not looked at", Do: "name the key too; it is not shown"})
+	}
+	if folder == "" {
+		return out, nil
+	}
+	chain, key, err := bundle.PEM()
+	if err != nil {
+		return nil, misuse(err, "the files cannot be written", "check the key")
+	}
+	out.Chain = filepath.Join(folder, j.Site.Host+".chain.pem")
+	if err := writeNew(out.Chain, chain, 0o644); err != nil {
+		return nil, err
+	}
+	if key != nil {
+		out.Key = filepath.Join(folder, j.Site.Host+".key.pem")
+		if now, err := os.ReadFile(out.Key); err == nil && bytes.Equal(now, key) {
+			return out, nil // there already, where cert request made it
+		}
+		if err := writeNew(out.Key, key, 0o600); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Proof is what became of a file that proves who owns the site.
+type Proof struct {
+	File  string       `json:"file"`
+	Kept  bool         `json:"kept"` // it stays for the authority
+	Asked []ProofAsked `json:"asked"`
+}
+
+// ProofAsked is what one name answered.
+type ProofAsked struct {
+	URL string `json:"url"`
+	OK  bool   `json:"ok"`
+	Why string `json:"why,omitempty"`
+}
+
+// Code is the exit code that it comes to.
+func (p *Proof) Code() int {
+	for _, a := range p.Asked {
+		if !a.OK {
+			return Remain
+		}
+	}
+	return Clean
+}
+
+// CertProof puts a file below the well-known folder of root, asks for it over HTTP
+// under every name as an authority would, and takes it away again unless keep is
+// set. Without name and content it makes some up.
+func (j *Job) CertProof(ctx context.Context, root, name, content string, folder int, keep bool) (_ *Proof, err error) {
+	defer j.Progress.End()
+	if name == "" {
+		b := make([]byte, 16)
+		if _, err := rand.Read(b); err != nil {
+			return nil, world(err, "no random name", "run the command again")
+		}
+		name, content = "trimlantern-"+hex.EncodeToString(b[:8]), hex.EncodeToString(b[8:])
+	}
+	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsAny(name, `/\`) {
+		return nil, misuse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
+	}
+	if info, err := os.Stat(root); err != nil || !info.IsDir() {
+		return nil, misuse(err, root+" is no folder", "name the folder that the server serves the site from")
+	}
+	client, err := j.web()
+	if err != nil {
+		return nil, err
+	}
+	below := hops.ProofFolders[folder]
+	out := &Proof{File: filepath.Join(root, filepath.FromSlash(below), name), Kept: keep}
+	made, err := makeFolders(root, below)
+	if err != nil {
+		return nil, world(err, "the folder cannot be made", "make "+root+" writable")
+	}
+	clean := func() {
+		_ = os.Remove(out.File) // what was made goes again; what others put there stays
+		for i := len(made) - 1; i >= 0; i-- {
+			_ = os.Remove(made[i]) // only where it is empty
+		}
+	}
+	if err := writeNew(out.File, []byte(content), 0o644); err != nil {
+		if _, there := os.Lstat(out.File); there != nil {
+			clean()
+		}
+		return nil, err
+	}
+	if !keep {
+		defer clean()
+	}
+	for _, host := range j.Site.Hosts() {
+		asked := ProofAsked{URL: "http://" + host + below + name}
+		j.Progress.At("asking "+asked.URL, 0, 0)
+		switch res, err := client.Get(ctx, asked.URL); {
+		case err != nil:
+			asked.Why = probe.Failure(err)
+		case res.Status != 200:
+			asked.Why = fmt.Sprintf("answers %d", res.Status)
+		case strings.TrimSpace(string(res.Body)) != strings.TrimSpace(content):
+			asked.Why = "answers something else than the file holds"
+		default:
+			asked.OK = true
+			if len(res.Hops) > 0 {
+				asked.Why = fmt.Sprintf("after %d redirects; some authorities follow none", len(res.Hops))
+			}
+		}
+		out.Asked = append(out.Asked, asked)
+	}
+	return out, nil
+}
+
+// makeFolders makes the folders of a path below root and returns those that were not
+// there.
+func makeFolders(root, below string) (made []string, err error) {
+	at := root
+	for _, part := range strings.Split(strings.Trim(below, "/"), "/") {
+		at = filepath.Join(at, part)
+		switch err := os.Mkdir(at, 0o755); {
+		case err == nil:
+			made = append(made, at)
+		case !errors.Is(err, os.ErrExist):
+			return made, err
+		}
+	}
+	return made, nil
+}
