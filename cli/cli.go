@@ -116,7 +116,7 @@ The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes b
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.certCommand(), a.redirectCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.certCommand(), a.redirectCommand(), a.watchCommand(), a.demoCommand())
 	return root
 }
 

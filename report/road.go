@@ -133,6 +133,9 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 		if j.Redirects() > 0 {
 			way += " → " + clip(j.Landing, 60)
 		}
+		if j.Proof && j.Redirects() == 0 && j.Err == "" {
+			way += ", left out of the redirect"
+		}
 		if j.Err != "" {
 			way = strings.TrimSpace(way + " " + clip(j.Err, 60))
 		}
@@ -211,4 +214,53 @@ func (t *Text) Proof(r *work.Proof) {
 	} else {
 		t.next("let the server serve that folder over plain HTTP, for every name")
 	}
+}
+
+// Watched writes what a mail may hold: nothing when all is well.
+func (t *Text) Watched(w *work.Watched) {
+	if w.Well {
+		return
+	}
+	t.printf("%s needs care (%s).\n", w.Site, w.Time.UTC().Format("2006-01-02 15:04 UTC"))
+	if len(w.Points) > 0 {
+		t.heading("Certificate and server")
+		t.points(w.Points)
+	}
+	if len(w.Redirects) > 0 {
+		t.heading("Redirects")
+		for _, j := range w.Redirects {
+			t.printf("  %s %s\n", t.care("[!]"), clip(j.Method+" "+j.Typed, 72))
+			for _, p := range j.Problems {
+				t.printf("      the visitor %s\n", p.Words())
+			}
+		}
+	}
+	culprits := func(what string, list []work.Culprit) {
+		if len(list) == 0 {
+			return
+		}
+		t.heading(what)
+		const most = 20
+		for i, c := range list {
+			if i == most {
+				t.printf("  and %s\n", plural(len(list)-most, "more URL"))
+				break
+			}
+			t.printf("  %s\n      %s\n", clip(c.URL, 76), t.faint(clip(fmt.Sprintf("%s, on %s, %s", c.Class.Words(), plural(c.Pages, "page"), c.On), 72)))
+		}
+	}
+	culprits("Insecure since last time", w.New)
+	culprits("Still insecure", w.Still)
+	if len(w.Unread) > 0 {
+		t.heading("Could not be read")
+		for i, u := range w.Unread {
+			if i == 20 {
+				t.printf("  and %s\n", plural(len(w.Unread)-20, "more document"))
+				break
+			}
+			t.printf("  %s\n", clip(u.URL+": "+u.Why, 76))
+		}
+	}
+	culprits("No longer insecure", w.Gone)
+	t.next("trimlantern status")
 }

@@ -158,3 +158,26 @@ func againstOpenSSL(t *testing.T, what string, root *issued, chain []*x509.Certi
 	stops := got["dates"] == Stop || got["dates-chain"] == Stop || got["chain"] == Stop || got["trust"] == Stop || got["key"] == Stop || got["names"] == Stop && what != "only the bare name"
 	assert.Equal(t, stops, err != nil, "%s: openssl says\n%s", what, out)
 }
+
+func FuzzRead(f *testing.F) {
+	key, request, err := Request("ecdsa", []string{"ternrock.example"})
+	require.NoError(f, err)
+	f.Add(key)
+	f.Add(append(request, key...))
+	f.Add([]byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"))
+	f.Add([]byte("0\x82\x01\x00"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		papers, err := Read("x", b)
+		if err != nil {
+			require.Empty(t, papers)
+			return
+		}
+		for _, p := range papers {
+			require.NotEmpty(t, p.What)
+		}
+		if bundle, err := Sort(papers, []string{"ternrock.example"}); err == nil {
+			require.NotEmpty(t, bundle.Chain)
+			Sent{Chain: bundle.Chain, Names: []string{"ternrock.example"}, Roots: x509.NewCertPool(), Now: now}.Judge()
+		}
+	})
+}

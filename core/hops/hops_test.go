@@ -137,3 +137,30 @@ func TestOthers(t *testing.T) {
 	file := "RewriteEngine On\nRewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]\n# RewriteRule ^ https://x\nRedirect permanent / https://ternrock.example/\n  return 301 https://$host$request_uri;\nheader('Location: https://ternrock.example');\nRewriteRule . /index.php\n"
 	assert.Equal(t, []int{2, 4, 5, 6}, Others(file))
 }
+
+func FuzzInstall(f *testing.F) {
+	f.Add("RewriteEngine On\n", false)
+	f.Add("<?php\necho 1;\n", true)
+	f.Add("# "+markBegin+"\n# "+markEnd, false)
+	f.Fuzz(func(t *testing.T, file string, php bool) {
+		if strings.Contains(file, "trimlantern redirect:") {
+			return // marks of ours that we did not write
+		}
+		rule := Rule{Server: "apache", Host: "ternrock.example"}
+		if php {
+			rule.Server = "php"
+		}
+		once, err := rule.Install(file)
+		if err != nil {
+			return
+		}
+		twice, err := rule.Install(once)
+		require.NoError(t, err)
+		require.Equal(t, once, twice)
+		back, was, err := Remove(once)
+		require.NoError(t, err)
+		require.True(t, was)
+		require.Equal(t, file, back)
+		Others(once)
+	})
+}

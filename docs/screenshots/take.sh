@@ -8,7 +8,7 @@ out=$PWD/docs/screenshots
 dir=$(mktemp -d)
 PATH=$PWD:$PATH
 export DISPLAY=:97
-Xvfb :97 -screen 0 1280x1000x24 >/dev/null 2>&1 &
+Xvfb :97 -screen 0 1280x1200x24 >/dev/null 2>&1 &
 xvfb=$!
 trimlantern demo --stay "$dir/ternrock" >"$dir/stay.txt" &
 stay=$!
@@ -31,15 +31,19 @@ shot() { # NAME ROWS COMMAND
 sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
 shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
 shot mend 22 'trimlantern mend'
+shot ready 18 'trimlantern ready'
 shot scan-before 65 'trimlantern scan'
-shot preview 64 'trimlantern preview'
+shot preview 69 'trimlantern preview'
 shot apply 27 'trimlantern apply'
 sed -i 's#http://type#https://type#' "$dir/ternrock/theme/header.html"
 sed -i 's#http://www#https://www#' "$dir/ternrock/theme/footer.html"
+trimlantern --config "$dir/ternrock/trimlantern.yaml" redirect install apache "$dir/ternrock/.htaccess" >/dev/null
+shot redirect-test 39 'trimlantern redirect test'
 shot scan-after 26 'trimlantern scan'
-shot status 18 'trimlantern status'
+shot status 20 'trimlantern status'
 https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
 	--user-data-dir="$dir/profile" --ignore-certificate-errors --window-size=1280,800 --hide-scrollbars \
 	--host-resolver-rules="MAP *.example:443 $https" --screenshot="$out/site.png" https://ternrock.example/visit/ >/dev/null 2>&1
+trimlantern --config "$dir/ternrock/trimlantern.yaml" undo >/dev/null # the redirect
 shot undo 18 'trimlantern undo'

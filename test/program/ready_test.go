@@ -246,3 +246,42 @@ func TestRedirectCommand(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("somebody's\n"), 0o640))
 	assert.Contains(t, want(t, 1, dir, "undo").out, "changed by somebody since")
 }
+
+// The demo's road as a timer sees it: quiet when all is well, a text when not, and
+// what is new told from what is old.
+func TestWatch(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	first := want(t, 1, dir, "watch", "--quiet").out
+	assert.Contains(t, first, "needs care")
+	assert.Contains(t, first, "Redirects\n")
+	assert.Contains(t, first, "Insecure since last time")
+	second := want(t, 1, dir, "watch", "--quiet", "--expires-within", "90d").out
+	assert.Contains(t, second, "Still insecure")
+	assert.NotContains(t, second, "Insecure since last time")
+	assert.Contains(t, second, "it ends in 29\n")
+	want(t, 1, dir, "apply", "--offline", "--quiet", sheetOf(t, dir))
+	want(t, 0, dir, "redirect", "install", "apache", ".htaccess")
+	third := want(t, 1, dir, "watch", "--quiet").out
+	assert.Contains(t, third, "No longer insecure")
+	assert.NotContains(t, third, "Redirects\n")
+	for _, file := range []string{"theme/header.html", "theme/footer.html"} {
+		path := filepath.Join(dir, file)
+		b, err := os.ReadFile(path)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(path, []byte(strings.NewReplacer("http://type", "https://type", "http://www", "https://www").Replace(string(b))), 0o644))
+	}
+	var r struct {
+		Well  bool
+		Still []struct{ URL string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(want(t, 1, dir, "watch", "--format", "json", "--quiet").out), &r))
+	require.Len(t, r.Still, 1, "the tide chart's host has no HTTPS")
+	assert.False(t, r.Well)
+}
+
+func sheetOf(t *testing.T, dir string) string {
+	var p struct{ Sheet string }
+	require.NoError(t, json.Unmarshal([]byte(want(t, 1, dir, "preview", "--quiet", "--format", "json").out), &p))
+	return p.Sheet
+}
