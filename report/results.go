@@ -153,8 +153,17 @@ func (t *Text) part(p *work.Preview) {
 			t.wrap("  ", Clean(s))
 		}
 	}
-	if p.Drops > 0 {
+	if p.Drops > 0 || len(p.Folders) > 0 {
 		t.heading("Cached copies")
+	}
+	for _, f := range p.Folders {
+		what := "left alone"
+		if f.Safe {
+			what = "trimlantern apply --drop-caches empties it, and undo fills it again"
+		}
+		t.wrap("  ", fmt.Sprintf("%s: %s; %s.", clip(f.Path, 60), plural(f.Files, "file"), what))
+	}
+	if p.Drops > 0 {
 		t.wrap("  ", plural(p.Drops, "cached row")+" with references can be removed without loss: trimlantern apply --drop-caches does it, and undo puts back what it removed.")
 	}
 }
@@ -364,6 +373,9 @@ func (t *Text) Applied(a *work.Applied) {
 	if a.Dropped > 0 {
 		t.printf("  %s removed, which the system makes anew\n", plural(a.Dropped, "cached row"))
 	}
+	for _, f := range a.Emptied {
+		t.printf("  %s emptied, %s kept in the logbook\n", clip(f.Path, 40), plural(f.Files, "file"))
+	}
 	t.heading("Checked")
 	if len(a.Skipped) == 0 {
 		t.printf("  %s\n", t.good(fmt.Sprintf("the counts agree with the preview: %s planned, %s changed", plural(a.Planned, "cell"), number(a.Changed))))
@@ -447,7 +459,7 @@ func (t *Text) Undone(u *work.Undone) {
 		return
 	}
 	t.printf("Put back journal %s of %s.\n", u.Journal, u.Site)
-	if len(u.Files) > 0 || len(u.Tables) == 0 && len(u.Left) > 0 && u.Sheet == "" {
+	if len(u.Tables) == 0 && len(u.Files) > 0 || len(u.Tables) == 0 && len(u.Left) > 0 && u.Sheet == "" {
 		for _, f := range u.Files {
 			t.printf("  as before: %s\n", clip(f, 66))
 		}
@@ -467,6 +479,9 @@ func (t *Text) Undone(u *work.Undone) {
 	t.rows([]string{"table", ">cells"}, rows)
 	if u.Rows > 0 {
 		t.printf("  %s put back\n", plural(u.Rows, "cached row"))
+	}
+	for _, f := range u.Files {
+		t.printf("  filled again: %s\n", clip(f, 64))
 	}
 	if u.Already > 0 {
 		t.printf("  %s were as before already\n", plural(u.Already, "cell"))

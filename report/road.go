@@ -144,6 +144,12 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 			t.printf("      %s\n", "the visitor "+p.Words())
 		}
 	}
+	if len(r.Stale) > 0 {
+		t.heading("What a returning visitor may still see, and why")
+		for _, s := range r.Stale {
+			t.wrap("  ", Clean(s))
+		}
+	}
 	if bad == 0 {
 		t.printf("\n%s\n", t.good("Every address leads to the secure one, at once."))
 		t.next("trimlantern scan")

@@ -24,9 +24,10 @@ type Applied struct {
 	Changed   int            `json:"changed"` // cells changed, earlier parts of the run included
 	Refs      int            `json:"references"`
 	Tables    map[string]int `json:"tables"`
-	Skipped   []sheet.Skip   `json:"skipped"`   // cells that are not as the preview saw them
-	Dropped   int            `json:"dropped"`   // cached rows removed
-	Addresses bool           `json:"addresses"` // the site's own addresses changed: logins end
+	Skipped   []sheet.Skip   `json:"skipped"`           // cells that are not as the preview saw them
+	Dropped   int            `json:"dropped"`           // cached rows removed
+	Emptied   []CacheFolder  `json:"emptied,omitempty"` // folders of cached files
+	Addresses bool           `json:"addresses"`         // the site's own addresses changed: logins end
 	Remain    *Preview       `json:"second_preview"`
 }
 
@@ -456,6 +457,9 @@ func (a *applying) run() error {
 	}
 	if err == nil {
 		err = a.drop(drops, n)
+	}
+	if err == nil && a.drops {
+		err = a.emptyCaches()
 	}
 	return err
 }

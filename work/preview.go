@@ -39,7 +39,8 @@ type Preview struct {
 	Counts    map[rewrite.Reason]int `json:"left"`
 	Left      []sheet.Left           `json:"findings"` // those that need a person, and some of the others
 	Samples   []Sample               `json:"samples"`
-	Verdicts  map[string]string      `json:"verdicts"` // host: answer and why
+	Verdicts  map[string]string      `json:"verdicts"`                // host: answer and why
+	Folders   []CacheFolder          `json:"cache_folders,omitempty"` // folders of cached files
 	Skipped   []files.Skipped        `json:"skipped_files,omitempty"`
 }
 
@@ -511,6 +512,10 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 func (s *survey) files() error {
 	if s.out.Kind == Lengths {
 		return nil // files hold no serialized values
+	}
+	var err error
+	if s.out.Folders, err = s.job.cacheFolders(); err != nil {
+		return err
 	}
 	for _, dir := range s.job.File.Files {
 		s.job.Progress.At("reading files in "+dir, 0, 0)

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"net"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 
 	"trimlantern/core/certs"
 	"trimlantern/core/hops"
+	"trimlantern/core/sheet"
 	"trimlantern/site/fetch"
 	"trimlantern/site/probe"
 )
@@ -83,10 +85,17 @@ func (j *Job) Ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 }
 
 type readying struct {
-	job *Job
-	ctx context.Context
-	o   ReadyOptions
-	out *Ready
+	job    *Job
+	ctx    context.Context
+	o      ReadyOptions
+	out    *Ready
+	prints map[string]*seenAt // by name: the first certificate
+}
+
+// seenAt is a certificate and where it was seen.
+type seenAt struct {
+	print [32]byte
+	addr  string
 }
 
 func (r *readying) add(id string, g certs.Grade, what, why, do string) {
@@ -98,7 +107,7 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &readying{job: j, ctx: ctx, o: o, out: &Ready{Site: j.Site.String(), Time: j.Now()}}
+	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, out: &Ready{Site: j.Site.String(), Time: j.Now()}}
 	secure := map[string]bool{} // addresses that were asked for certificates
 	var all [][]string
 	for _, name := range j.Site.Hosts() {
@@ -145,6 +154,7 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 		return nil, err
 	}
 	r.locked()
+	r.addresses()
 	if o.Support {
 		r.out.Support = r.support()
 	}
@@ -168,6 +178,11 @@ func (r *readying) certificate(client *fetch.Client, addr, name, where string) {
 	}
 	sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon}
 	leaf, _ := sent.Leaf()
+	if print := sha256.Sum256(leaf.Raw); r.prints[name] == nil {
+		r.prints[name] = &seenAt{print, addr}
+	} else if r.prints[name].print != print {
+		r.add("alike", certs.Care, fmt.Sprintf("%s shows another certificate at %s than at %s", name, addr, r.prints[name].addr), "visitors see the one or the other, by the way their network takes (IPv4 or IPv6)", "let all addresses serve the same, or take the one that is wrong out of the DNS")
+	}
 	days := int(leaf.NotAfter.Sub(r.job.Now()).Hours() / 24)
 	if r.out.Days == 0 || days < r.out.Days {
 		r.out.Days = days
@@ -194,6 +209,7 @@ func (r *readying) origin(client *fetch.Client) {
 	if _, _, err := net.SplitHostPort(addr); err != nil {
 		addr = net.JoinHostPort(addr, "443")
 	}
+	r.forwarded()
 	seen := probe.Handshake(r.ctx, addr, r.job.Site.Host)
 	switch {
 	case seen.Plain || seen.Err != "":
@@ -212,6 +228,39 @@ func (r *readying) origin(client *fetch.Client) {
 			return
 		}
 		r.add("origin", certs.Good, "the server behind the proxy at "+addr+" has a whole certificate of its own", "", "")
+	}
+}
+
+// forwarded asks the server behind a proxy over plain HTTP, once as a visitor who
+// came over HTTP and once as one who came over HTTPS: does it tell them apart?
+func (r *readying) forwarded() {
+	addr := r.o.Origin
+	if _, _, err := net.SplitHostPort(addr); err != nil {
+		addr = net.JoinHostPort(addr, "80")
+	}
+	client, err := fetch.New(fetch.Options{Resolve: []string{"*:80:" + addr}, Own: r.job.Site.Hosts(), Timeout: 15 * time.Second})
+	if err != nil {
+		r.add("origin", certs.Care, "the address of the server behind the proxy cannot be used: "+err.Error(), "it was not asked", "write --origin ADDRESS or ADDRESS:PORT")
+		return
+	}
+	front := "http://" + r.job.Site.Host + r.job.Site.Path + "/"
+	to := func(proto string) (string, bool) {
+		res, location, err := client.StepWith(r.ctx, http.MethodGet, front, http.Header{"X-Forwarded-Proto": {proto}})
+		return location, err == nil && res.StatusCode != http.StatusBadRequest && res.StatusCode < 500 // 400: it wants TLS
+	}
+	plain, ok1 := to("http")
+	secure, ok2 := to("https")
+	switch {
+	case !ok1 || !ok2:
+		return // it speaks no plain HTTP: then there is nothing to be told
+	case strings.HasPrefix(secure, "https:"):
+		r.add("forwarded", certs.Stop, "the server behind the proxy redirects to HTTPS also when it is told that the visitor came over HTTPS", "behind a proxy that ends TLS that is a loop",
+			"use the redirect for a proxy: trimlantern redirect show --proxy; it also tells the system behind")
+	case strings.HasPrefix(plain, "https:"):
+		r.add("forwarded", certs.Good, "the server behind the proxy knows when a visitor came over HTTPS", "", "")
+	default:
+		r.add("forwarded", certs.Care, "the server behind the proxy answers the same, whether the visitor came over HTTPS or not", "once it redirects to HTTPS by its own scheme, that is a loop",
+			"use the redirect for a proxy: trimlantern redirect show --proxy")
 	}
 }
 
@@ -291,6 +340,32 @@ func (r *readying) locked() {
 			r.add("locked", certs.Care, fmt.Sprintf("the %s is locked: %s in %s, line %d", a.Title, lock.Constant, filepath.Base(conn.File), lock.Line),
 				"a change in the database does nothing there", "change it in the file, together with trimlantern apply")
 		}
+	}
+}
+
+// addresses shows the site's own addresses as the database has them.
+func (r *readying) addresses() {
+	j := r.job
+	if j.Book == nil || len(j.Layout.Addresses) == 0 {
+		return
+	}
+	db, tables, err := j.open(r.ctx, true)
+	if err != nil {
+		r.add("database", certs.Care, "the database does not answer: "+err.Error(), "nothing can be changed in it", "check database in the site file")
+		return
+	}
+	defer db.Close()
+	s := j.survey(db, &verdicts{job: j, ctx: r.ctx}, nil, References, sheet.Choice{})
+	if err := s.readAddresses(r.ctx, db, tables); err != nil {
+		r.add("addresses", certs.Stop, err.Error(), "the site file does not fit the database", "check site in the site file")
+		return
+	}
+	for _, a := range s.out.Addresses {
+		what := a.Value + " is its " + a.Title
+		if a.Change {
+			what += "; trimlantern apply makes it secure"
+		}
+		r.add("addresses", certs.Good, what, "", "")
 	}
 }
 

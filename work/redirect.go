@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -21,7 +23,8 @@ type RedirectTest struct {
 	Site     string        `json:"site"`
 	Time     time.Time     `json:"time"`
 	Journeys []JourneySeen `json:"journeys"`
-	Do       []string      `json:"do"` // what to do, the gravest first
+	Do       []string      `json:"do"`                // what to do, the gravest first
+	Stale    []string      `json:"returning_visitor"` // what he may still see, and why
 }
 
 // JourneySeen is one journey and what is wrong with it.
@@ -67,12 +70,46 @@ func (j *Job) TestRedirects(ctx context.Context, more []string) (*RedirectTest, 
 			out.Do = append(out.Do, p.Do())
 		}
 	}
+	j.stale(ctx, out)
 	if j.Book != nil {
 		if err := j.Book.WriteJSON(redirectsFile, out); err != nil {
 			return nil, world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
 		}
 	}
 	return out, nil
+}
+
+// stale says in plain words what a visitor who was here before may still see.
+func (j *Job) stale(ctx context.Context, out *RedirectTest) {
+	add := func(format string, args ...any) { out.Stale = append(out.Stale, fmt.Sprintf(format, args...)) }
+	if slices.ContainsFunc(out.Journeys, func(s JourneySeen) bool {
+		return len(s.Hops) > 1 && (s.Hops[0].Status == 301 || s.Hops[0].Status == 308)
+	}) {
+		add("His browser remembers a permanent redirect: if you take it back, he is still sent on, until he clears his browser's memory.")
+	}
+	client, err := j.web()
+	if err != nil {
+		return
+	}
+	res, _, err := client.Step(ctx, "GET", j.Site.String()+"/")
+	if err != nil {
+		return
+	}
+	age := 0
+	for _, part := range strings.Split(strings.ToLower(res.Header.Get("Cache-Control")), ",") {
+		if n, ok := strings.CutPrefix(strings.TrimSpace(part), "max-age="); ok {
+			age, _ = strconv.Atoi(n) // what is no number does not count
+		}
+	}
+	if age > 0 {
+		add("His browser may show the front page as it was for up to %s (Cache-Control); a reload shows the new one.", (time.Duration(min(age, 1<<31)) * time.Second).String())
+	}
+	if seen := res.Header.Get("Age"); seen != "" {
+		add("A cache in front of the server holds a copy that is %s seconds old: empty it there.", seen)
+	}
+	if res.Header.Get("Cache-Control") == "" && res.Header.Get("Expires") == "" {
+		add("The pages do not say how long they may be kept: his browser decides by itself, and a reload shows the new one.")
+	}
 }
 
 // maxTravel is after how many hops a visitor's browser gives up.

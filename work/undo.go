@@ -103,6 +103,13 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		if err != nil {
 			return nil, world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 		}
+		for _, r := range records {
+			if r.Moved != nil && len(o.Tables) == 0 {
+				if err := u.moveBack(r.Moved); err != nil {
+					return nil, err
+				}
+			}
+		}
 		if err := u.block(records); err != nil {
 			return nil, err
 		}

@@ -198,8 +198,8 @@ func inOrder(found []Problem) []Problem {
 var ProofFolders = []string{"/.well-known/acme-challenge/", "/.well-known/pki-validation/"}
 
 // Matrix returns the addresses that a site's visitors may type: every scheme and
-// name, and of each the front page, a deep path with query and percent signs, a file
-// for a proof, and something sent with POST.
+// name, and of each the front page, a deep path with query and percent signs, a
+// static file, a file for a proof, and something sent with POST.
 func Matrix(names []string, folder string) []Journey {
 	var out []Journey
 	for _, scheme := range []string{"http", "https"} {
@@ -209,6 +209,7 @@ func Matrix(names []string, folder string) []Journey {
 				Journey{Typed: base + "/", Method: "GET"},
 				Journey{Typed: base + "/lamp%20room/caf%C3%A9/?a=1%2B1&b=%26", Method: "GET"},
 				Journey{Typed: base + "/?p=7", Method: "POST"},
+				Journey{Typed: base + "/favicon.ico", Method: "GET"},
 				Journey{Typed: fmt.Sprintf("%s://%s%strimlantern-test", scheme, n, ProofFolders[0]), Method: "GET", Proof: true})
 		}
 	}

@@ -56,6 +56,12 @@ type File struct {
 	Mode    uint32 `json:"mode"`              // its permission bits
 }
 
+// Moved is a folder whose files were moved away.
+type Moved struct {
+	From string `json:"from"` // absolute; the folder itself stays, empty
+	To   string `json:"to"`   // in the logbook
+}
+
 // Field is one column of a row that was removed.
 type Field struct {
 	Column string `json:"column"`
@@ -83,7 +89,7 @@ const (
 	Partly    Mark = "partly"    // some tables were put back
 )
 
-// Record is one line of a journal. One of the first seven fields is set; the last
+// Record is one line of a journal. One of the first eight fields is set; the last
 // three go with marks.
 type Record struct {
 	Header  *JournalHeader `json:"journal,omitempty"`
@@ -92,6 +98,7 @@ type Record struct {
 	Refused *Skip          `json:"refused,omitempty"` // an entry of the block before that the database did not take
 	Dropped *Dropped       `json:"dropped,omitempty"`
 	File    *File          `json:"file,omitempty"`
+	Moved   *Moved         `json:"moved,omitempty"`
 	Mark    Mark           `json:"mark,omitempty"`
 	Time    string         `json:"time,omitempty"`
 	Left    int            `json:"left,omitempty"`   // with Undone and Partly: cells left as others changed them

@@ -186,6 +186,11 @@ func (c *Client) get(ctx context.Context, u string, limit int64) (*Response, err
 // Step asks once and follows nothing; the body is not read. Location is absolute,
 // or "" where the answer sends nowhere.
 func (c *Client) Step(ctx context.Context, method, u string) (res *http.Response, location string, err error) {
+	return c.StepWith(ctx, method, u, nil)
+}
+
+// StepWith is Step with headers.
+func (c *Client) StepWith(ctx context.Context, method, u string, headers http.Header) (res *http.Response, location string, err error) {
 	var body io.Reader
 	if method == http.MethodPost {
 		body = strings.NewReader("trimlantern=1")
@@ -195,6 +200,9 @@ func (c *Client) Step(ctx context.Context, method, u string) (res *http.Response
 	req, err := http.NewRequestWithContext(ctx, method, u, body)
 	if err != nil {
 		return nil, "", err
+	}
+	for name, values := range headers {
+		req.Header[name] = values
 	}
 	req.Header.Set("User-Agent", userAgent)
 	if body != nil {

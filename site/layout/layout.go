@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"path/filepath"
 	"slices"
 	"sort"
 	"strconv"
@@ -26,6 +27,7 @@ type Layout struct {
 	Addresses   []Address   `yaml:"addresses" json:"addresses"`     // the site's own addresses
 	Identifiers []Column    `yaml:"identifiers" json:"identifiers"` // permanent identifiers: never changed
 	Caches      []Cache     `yaml:"caches" json:"caches"`           // rows that the system makes anew
+	CacheFiles  []CacheDir  `yaml:"cache_files" json:"cache_files"` // folders that the system fills anew
 	Labels      []Label     `yaml:"labels" json:"labels"`           // how a row is called
 	Sites       *Sites      `yaml:"sites" json:"sites"`             // several sites in one database
 	Config      *ConfigFile `yaml:"config" json:"config"`           // the system's own configuration
@@ -55,6 +57,12 @@ type Cache struct {
 	Column string   `yaml:"column" json:"column"`
 	Begins []string `yaml:"begins" json:"begins"`
 	Safe   bool     `yaml:"safe" json:"safe"` // nothing is lost where such a row is removed
+}
+
+// CacheDir is a folder of files that the system makes anew, below its own folder.
+type CacheDir struct {
+	Path string `yaml:"path" json:"path"`
+	Safe bool   `yaml:"safe" json:"safe"` // nothing is lost where it is emptied
 }
 
 // Sites says how a system keeps several sites in one database: each has tables of
@@ -138,6 +146,11 @@ func Parse(b []byte) (*Layout, error) {
 	for _, c := range l.Caches {
 		if c.Table == "" || c.Column != "" && len(c.Begins) == 0 {
 			return nil, fmt.Errorf("layout %s: a cache needs a table, and with a column also begins", l.Name)
+		}
+	}
+	for _, d := range l.CacheFiles {
+		if !filepath.IsLocal(d.Path) {
+			return nil, fmt.Errorf("layout %s: cache_files: %q is no folder below the system's own", l.Name, d.Path)
 		}
 	}
 	if c := l.Config; c != nil && (c.File == "" || c.Database == "" || !slices.Contains([]string{"php", "env"}, c.Format) || !slices.Contains([]string{"mysql", "postgres", "sqlite"}, c.Kind)) {

@@ -285,3 +285,59 @@ func sheetOf(t *testing.T, dir string) string {
 	require.NoError(t, json.Unmarshal([]byte(want(t, 1, dir, "preview", "--quiet", "--format", "json").out), &p))
 	return p.Sheet
 }
+
+// An old server that speaks only what browsers have given up, and one whose addresses
+// show different certificates.
+func TestReadyOldTLS(t *testing.T) {
+	f := serve(t, page, nil)
+	cert, err := tls.X509KeyPair(certPair(t))
+	require.NoError(t, err)
+	old := httptest.NewUnstartedServer(http.HandlerFunc(page))
+	old.Config.ErrorLog = log.New(io.Discard, "", 0)
+	old.TLS = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11,
+		CipherSuites: []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA}}
+	old.StartTLS()
+	t.Cleanup(old.Close)
+	f.secure = strings.TrimPrefix(old.URL, "https://")
+	r := want(t, 1, f.dir, f.args("ready")...)
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "speaks only TLS 1.1")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "it is signed by itself")
+}
+
+// certPair makes a certificate that signed itself.
+func certPair(t *testing.T) (cert, key []byte) {
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	c := &x509.Certificate{SerialNumber: big.NewInt(3), DNSNames: []string{"ternrock.example", "www.ternrock.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 2, 0)}
+	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
+	require.NoError(t, err)
+	keyDER, err := x509.MarshalPKCS8PrivateKey(k)
+	require.NoError(t, err)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER})
+}
+
+// Cached files on disk are named, emptied with consent, and put back by undo.
+func TestCacheFiles(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	cache := filepath.Join(dir, "wp-content", "cache")
+	require.NoError(t, os.MkdirAll(filepath.Join(cache, "pages"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(cache, "pages", "front.html"), []byte("<p>cached http://ternrock.example/"), 0o644))
+	assert.Contains(t, strings.Join(strings.Fields(want(t, 1, dir, "preview", "--offline").out), " "), "wp-content/cache: 1 file; trimlantern apply --drop-caches empties it")
+	want(t, 1, dir, "apply", "--offline")
+	assert.FileExists(t, filepath.Join(cache, "pages", "front.html"), "not without consent")
+	want(t, 0, dir, "undo")
+	want(t, 1, dir, "preview", "--offline")
+	assert.Contains(t, want(t, 1, dir, "apply", "--offline", "--drop-caches").out, "emptied, 1 file kept in the logbook")
+	assert.DirExists(t, cache)
+	assert.NoDirExists(t, filepath.Join(cache, "pages"))
+	assert.Contains(t, want(t, 0, dir, "undo").out, "filled again: ")
+	b, err := os.ReadFile(filepath.Join(cache, "pages", "front.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "cached")
+	want(t, 1, dir, "preview", "--offline")
+	want(t, 1, dir, "apply", "--offline", "--drop-caches")
+	require.NoError(t, os.WriteFile(filepath.Join(cache, "new.html"), nil, 0o644))
+	assert.Contains(t, want(t, 1, dir, "undo").out, "the system has filled it anew")
+	assert.FileExists(t, filepath.Join(cache, "new.html"))
+}

@@ -136,7 +136,7 @@ type journeys struct {
 func (w *web) redirects(code int) (r journeys) {
 	out := w.tool(code, "redirect", "test", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+w.plain, "--resolve", "*:443:"+w.secure, "--format", "json", "--quiet")
 	require.NoError(w.t, json.Unmarshal([]byte(out), &r))
-	require.Len(w.t, r.Journeys, 16)
+	require.Len(w.t, r.Journeys, 20)
 	return r
 }
 
@@ -223,8 +223,11 @@ func TestRedirectLoop(t *testing.T) {
 	})
 	w.proxy()
 	seen := w.redirects(1).problems()
-	assert.Equal(t, 16, seen["loop"], "%v", seen)
-	said := w.tool(1, "redirect", "install", "apache", htaccess, "--proxy")
+	assert.Equal(t, 20, seen["loop"], "%v", seen)
+	said := w.tool(1, "ready", "--site", "https://"+host, "--ca", "cert.pem", "--resolve", "*:80:"+w.plain, "--resolve", "*:443:"+w.secure, "--origin", direct)
+	assert.Contains(t, said, "sends round in a loop", "ready sees it too")
+	assert.Contains(t, strings.Join(strings.Fields(said), " "), "redirects to HTTPS also when it is told that the visitor came over HTTPS")
+	said = w.tool(1, "redirect", "install", "apache", htaccess, "--proxy")
 	assert.Contains(t, said, "stands in line 24", "the other redirect is named")
 	installed, err := os.ReadFile(htaccess)
 	require.NoError(t, err)
@@ -236,6 +239,9 @@ func TestRedirectLoop(t *testing.T) {
 	// The other one goes, as we said, and the loop with it.
 	require.NoError(t, os.WriteFile(htaccess, []byte(strings.TrimSuffix(string(installed), string(before))), 0o644))
 	w.redirects(0)
+	said = strings.Join(strings.Fields(w.tool(1, "ready", "--site", "https://"+host, "--ca", "cert.pem", "--resolve", "*:80:"+w.plain, "--resolve", "*:443:"+w.secure, "--origin", direct)), " ")
+	assert.NotContains(t, said, "loop.")
+	assert.Contains(t, said, "behind the proxy knows when a visitor came over HTTPS")
 	require.NoError(t, os.WriteFile(htaccess, installed, 0o644))
 	w.tool(1, "redirect", "remove", htaccess)
 	after, err := os.ReadFile(htaccess)
@@ -247,4 +253,46 @@ func TestRedirectLoop(t *testing.T) {
 func emptySite(b *bench) string {
 	b.run(b.dir, "sqlite3", "site.db", "CREATE TABLE notes (id INTEGER PRIMARY KEY, v TEXT)")
 	return filepath.Join(b.dir, "site.db")
+}
+
+// The real content-managed system, with TLS at its own server and behind a proxy
+// that ends TLS. There a rule by the server's own scheme sends everybody round in a
+// loop; with the rule for a proxy the loop is gone.
+func TestSystemBehindProxy(t *testing.T) {
+	b := newBench(t)
+	b.system = filepath.Join(b.dir, "www")
+	b.startMariaDB()
+	b.copySystem()
+	w := &web{bench: b, plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
+	w.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, b.system)
+	w.tool(1, "preview", "--offline")
+	w.tool(1, "apply", "--offline")
+	w.apache(b.system)
+	direct := w.plain
+	w.await("Apache", func() bool {
+		res, err := http.Get("http://" + direct + "/wp-includes/images/media/default.png")
+		if err == nil {
+			res.Body.Close()
+		}
+		return err == nil && res.StatusCode == 200
+	})
+	// Without a proxy, TLS at the server: what the system does itself, and our rule.
+	htaccess := filepath.Join(b.system, ".htaccess")
+	w.tool(0, "redirect", "install", "apache", htaccess)
+	w.redirects(0)
+	w.tool(0, "undo")
+	require.NoFileExists(t, htaccess)
+
+	// With a proxy in front, a rule by the server's own scheme loops.
+	w.tool(0, "redirect", "install", "apache", htaccess)
+	w.proxy()
+	seen := w.redirects(1).problems()
+	assert.Positive(t, seen["loop"], "the classic loop, for real: %v", seen)
+	ready := []string{"ready", "--site", "https://" + host, "--also", "www." + host, "--ca", "cert.pem", "--resolve", "*:80:" + w.plain, "--resolve", "*:443:" + w.secure, "--origin", direct}
+	assert.Contains(t, w.tool(1, ready...), "sends round in a loop")
+	w.tool(0, "redirect", "install", "apache", htaccess, "--proxy")
+	w.redirects(0)
+	assert.NotContains(t, w.tool(1, ready...), "sends round in a loop")
+	w.tool(0, "undo")
+	assert.Positive(t, w.redirects(1).problems()["loop"], "undo puts the looping rule back")
 }
