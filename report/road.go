@@ -64,8 +64,8 @@ func (t *Text) mark(mark, words string) {
 	}
 }
 
-// Rules prints rules as they stand in a file; the words around go with them as
-// comments of nobody's: they are left out where the output is no terminal.
+// Rules prints rules as they stand in a file. What is to be known goes along as a
+// comment, so that the output can be put into a file as it is.
 func (t *Text) Rules(r *work.Rules) {
 	t.printf("%s", r.Text)
 	if r.Note != "" {

@@ -41,8 +41,8 @@ func (a *Applied) Code() int {
 
 // batchCells and batchBytes bound one transaction.
 const (
-	batchCells = 1000
-	batchBytes = 8 << 20
+	batchCells = 1500
+	batchBytes = 6 << 20
 )
 
 // Apply carries out a sheet: the one called id, or the newest. drops says that the
@@ -500,8 +500,8 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 }
 
 // flush carries out one batch: read the rows and hold them, check each value,
-// write the journal through to the disk, then the database. While the database
-// writes, the next batch is read and checked already; its block goes into the
+// write the journal through to the disk, then the database. While disk and database
+// write, the next batch is read and checked already; its block goes into the
 // journal only when the batch before is committed.
 func (a *applying) flush() error {
 	if len(a.batch) == 0 {
@@ -529,14 +529,15 @@ func (a *applying) flush() error {
 		return errors.Join(a.settle(), a.dbFailed(err))
 	}
 	f := &flushing{a: a, ctx: ctx, tx: tx, ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
-	if err := a.journalled(f); err != nil {
+	blocks, err := a.checked(f)
+	if err != nil {
 		_ = tx.Rollback() // what failed before counts
 		return err
 	}
 	n := len(a.batch)
 	a.batch, a.bytes, a.open = nil, 0, nil
 	a.behind, a.ended = f, make(chan error, 1)
-	go func() { a.ended <- f.carryOut() }()
+	go func() { a.ended <- f.carryOut(blocks) }()
 	if !together {
 		if err := a.settle(); err != nil {
 			return err
@@ -560,8 +561,9 @@ func (a *applying) overlaps() bool {
 	return true
 }
 
-// journalled checks a batch and writes its block into the journal.
-func (a *applying) journalled(f *flushing) error {
+// checked checks a batch and returns the blocks that go into the journal before it
+// is written; the batch before is committed then.
+func (a *applying) checked(f *flushing) ([][]byte, error) {
 	for _, r := range a.open {
 		if r.Entry != nil {
 			f.ahead[cellID(r.Entry.Table, keys(r.Entry.Key), r.Entry.Column)] = r.Entry
@@ -588,26 +590,32 @@ func (a *applying) journalled(f *flushing) error {
 	}()
 	f.records = nil
 	if before := a.settle(); before != nil { // the batch before failed: this one is not begun
-		return before
+		return nil, before
 	}
 	if err != nil || block == nil {
-		return err
+		return nil, err
 	}
-	var mark []byte
+	blocks := [][]byte{block}
 	if len(a.carry) > 0 {
-		if mark, err = sheet.EncodeBlock(a.carry...); err != nil {
+		mark, err := sheet.EncodeBlock(a.carry...)
+		if err != nil {
+			return nil, journalFault(err, "apply")
+		}
+		blocks = [][]byte{mark, block}
+	}
+	a.carry = nil
+	return blocks, nil
+}
+
+// carryOut writes a batch: the blocks into the journal, through to the disk, then
+// the database.
+func (f *flushing) carryOut(blocks [][]byte) error {
+	if blocks != nil {
+		if err := f.a.journal.AppendBlocks(blocks...); err != nil {
+			_ = f.tx.Rollback() // what failed before counts
 			return journalFault(err, "apply")
 		}
 	}
-	if err := a.journal.AppendBlocks(mark, block); err != nil {
-		return journalFault(err, "apply")
-	}
-	a.carry = nil
-	return nil
-}
-
-// carryOut writes a batch whose block is in the journal.
-func (f *flushing) carryOut() error {
 	if err := f.write(); err != nil {
 		_ = f.tx.Rollback() // what failed before counts
 		return err
@@ -788,6 +796,9 @@ func hasKey(m map[string]int, k string) bool { _, ok := m[k]; return ok }
 
 // rowID makes a key something to look up by.
 func rowID(key []sheet.Value) string {
+	if len(key) == 1 { // within one table all keys have the same length
+		return string(key[0])
+	}
 	var b strings.Builder
 	for _, k := range key {
 		fmt.Fprintf(&b, "%d:%s", len(k), k)
@@ -838,7 +849,10 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 
 // cell checks one cell and returns what is to be written; nil: nothing.
 func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]byte, error) {
-	id := cellID(c.Table, keys(c.Key), c.Column)
+	id := ""
+	if f.a.open != nil {
+		id = cellID(c.Table, keys(c.Key), c.Column)
+	}
 	entry := f.ahead[id]
 	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
 		f.done(c)

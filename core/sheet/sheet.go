@@ -226,7 +226,7 @@ type Writer struct {
 
 // NewWriter begins a sheet with its header.
 func NewWriter(w io.Writer, h Header) (*Writer, error) {
-	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		return nil, err
 	}
