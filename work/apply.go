@@ -816,7 +816,10 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 			continue
 		}
 		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[cellID(t.Name, key, column)] })
-		if err != nil || to == nil {
+		if err != nil {
+			return world(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
+		}
+		if to == nil {
 			continue
 		}
 		found, err := f.tx.Read(f.ctx, t, [][][]byte{to}, columns)

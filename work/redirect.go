@@ -230,10 +230,6 @@ func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile
 	var after string
 	if remove {
 		after, _, err = hops.Remove(string(before))
-		// A file that held nothing but the rules was made for them, and goes.
-		if after == "" && err == nil && len(before) > 0 {
-			return j.removeRulesFile(file, before, out)
-		}
 	} else {
 		after, err = r.Install(string(before))
 	}
@@ -249,17 +245,7 @@ func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile
 	return out, err
 }
 
-// removeRulesFile removes a file that holds nothing but the rules.
-func (j *Job) removeRulesFile(file string, before []byte, out *RedirectFile) (*RedirectFile, error) {
-	id, err := j.changeFile(file, before, false, nil)
-	if err != nil {
-		return nil, err
-	}
-	out.Journal, out.Changed = id, true
-	return out, nil
-}
-
-// changeFile replaces one file, its old content into a journal of its own first, and
+// changeFile replaces one file, or removes it where nothing is left in it, its old content into a journal of its own first, and
 // returns the journal's name.
 func (j *Job) changeFile(file string, before []byte, missing bool, after []byte) (string, error) {
 	path, err := filepath.Abs(file)

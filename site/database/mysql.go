@@ -166,28 +166,8 @@ func mysqlFailure(err error) error {
 }
 
 func mysqlLock(ctx context.Context, db *sql.DB) (func(), error) {
-	conn, err := db.Conn(ctx) // the lock lives as long as its connection
-	if err != nil {
-		return nil, err
-	}
-	var got sql.NullInt64
-	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(CONCAT(?, ':', DATABASE()), 0)", lockName).Scan(&got); err != nil {
-		conn.Close()
-		return nil, err
-	}
-	if got.Int64 != 1 {
-		var holder sql.NullInt64
-		err := conn.QueryRowContext(ctx, "SELECT IS_USED_LOCK(CONCAT(?, ':', DATABASE()))", lockName).Scan(&holder)
-		conn.Close()
-		if err != nil {
-			return nil, err
-		}
-		return nil, fmt.Errorf("%w (database connection %d)", ErrLocked, holder.Int64)
-	}
-	return func() {
-		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_ALL_LOCKS()") // else the end of the connection does it
-		conn.Close()
-	}, nil
+	const id = "CONCAT('" + lockName + ":', DATABASE())"
+	return sessionLock(ctx, db, "SELECT GET_LOCK("+id+", 0)", "SELECT IS_USED_LOCK("+id+")", "DO RELEASE_LOCK("+id+")")
 }
 
 // mysqlKinds is the one table of the types that can hold a reference.

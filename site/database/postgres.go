@@ -140,29 +140,10 @@ func postgresFailure(err error) error {
 }
 
 func postgresLock(ctx context.Context, db *sql.DB) (func(), error) {
-	conn, err := db.Conn(ctx) // the lock lives as long as its session
-	if err != nil {
-		return nil, err
-	}
 	const id = "hashtext('" + lockName + "')"
-	var got bool
-	if err := conn.QueryRowContext(ctx, "SELECT pg_try_advisory_lock("+id+")").Scan(&got); err != nil {
-		conn.Close()
-		return nil, err
-	}
-	if !got {
-		var holder sql.NullInt64
-		err := conn.QueryRowContext(ctx, "SELECT pid FROM pg_locks WHERE locktype = 'advisory' AND objid::bigint = "+id+"::bigint & 4294967295 AND granted LIMIT 1").Scan(&holder)
-		conn.Close()
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return nil, err
-		}
-		return nil, fmt.Errorf("%w (database process %d)", ErrLocked, holder.Int64)
-	}
-	return func() {
-		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock("+id+")") // else the end of the session does it
-		conn.Close()
-	}, nil
+	return sessionLock(ctx, db, "SELECT pg_try_advisory_lock("+id+")",
+		"SELECT pid FROM pg_locks WHERE locktype = 'advisory' AND objid::bigint = "+id+"::bigint & 4294967295 AND granted LIMIT 1",
+		"SELECT pg_advisory_unlock("+id+")")
 }
 
 // postgresTables reads the catalogue: tables and partitioned tables of the current

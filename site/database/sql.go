@@ -499,3 +499,30 @@ func (s *sqlDatabase) Lock(ctx context.Context) (func(), error) {
 	release, err := s.lock(ctx, s.db)
 	return release, s.failure(err)
 }
+
+// sessionLock takes a lock that lives as long as its connection: try takes it,
+// holder asks for the connection that has it, release gives it back.
+func sessionLock(ctx context.Context, db *sql.DB, try, holder, release string) (func(), error) {
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var got sql.NullBool
+	if err := conn.QueryRowContext(ctx, try).Scan(&got); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	if !got.Bool {
+		var id sql.NullInt64
+		err := conn.QueryRowContext(ctx, holder).Scan(&id)
+		conn.Close()
+		if err != nil && !errors.Is(err, sql.ErrNoRows) { // given back meanwhile
+			return nil, err
+		}
+		return nil, fmt.Errorf("%w (database connection %d)", ErrLocked, id.Int64)
+	}
+	return func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), release) // else the end of the connection does it
+		conn.Close()
+	}, nil
+}
