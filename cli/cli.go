@@ -35,6 +35,7 @@ type app struct {
 	noColor bool
 	resolve []string
 	ca      string
+	secrets string
 	offline bool
 }
 
@@ -90,7 +91,8 @@ insecure references in database content and serialized settings, shows every
 change first, carries out exactly what was shown, can take all of it back, and
 scans the pages for what remains.
 
-The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes back.
+The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes back,
+trace says where one reference lives.
 
 ` + exitCodes,
 		Example: `  trimlantern demo
@@ -103,9 +105,13 @@ The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes b
 		Version:       Version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if !slices.Contains([]string{"text", "json"}, a.format) {
-				return fmt.Errorf("--format %s is not known; write text or json", a.format)
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			formats := []string{"text", "json"}
+			if more := c.Annotations["formats"]; more != "" {
+				formats = append(formats, strings.Fields(more)...)
+			}
+			if !slices.Contains(formats, a.format) {
+				return fmt.Errorf("--format %s is not known; write %s", a.format, strings.Join(formats, " or "))
 			}
 			return nil
 		},
@@ -116,7 +122,7 @@ The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes b
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.certCommand(), a.redirectCommand(), a.watchCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.certCommand(), a.redirectCommand(), a.watchCommand(), a.demoCommand())
 	return root
 }
 
@@ -131,6 +137,7 @@ func check(err error) {
 func (a *app) network(c *cobra.Command) {
 	c.Flags().StringArrayVar(&a.resolve, "resolve", nil, "reach a host elsewhere: `HOST:PORT:ADDR`, as often as needed; HOST may be *")
 	c.Flags().StringVar(&a.ca, "ca", "", "trust the authority in this PEM `FILE` too")
+	c.Flags().StringVar(&a.secrets, "credentials", "", "`FILE` with what a staging site wants: lines \"Name: value\" or \"basic NAME:PASSWORD\"")
 }
 
 // address adds the flags that name the site.
@@ -145,7 +152,7 @@ func (a *app) open() (*work.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	j.Resolve, j.CA, j.Offline = a.resolve, a.ca, a.offline
+	j.Resolve, j.CA, j.Offline, j.Secrets = a.resolve, a.ca, a.offline, a.secrets
 	return j, nil
 }
 

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -322,58 +321,6 @@ func (a *app) complete(list func(*work.Job) ([]string, error)) cobra.CompletionF
 		}
 		return ids, cobra.ShellCompDirectiveNoFileComp
 	}
-}
-
-func (a *app) scanCommand() *cobra.Command {
-	o := work.ScanOptions{}
-	var pause time.Duration
-	c := &cobra.Command{
-		Use:   "scan [URL]…",
-		Short: "Read the pages and list what is insecure on them",
-		Long: `Crawls the site over HTTPS from its front page, or from the URLs given, and
-lists page by page what a browser blocks, what it upgrades, where a form sends
-insecurely, and where a page names an insecure address without loading it. It
-reads HTML and CSS as they come from the server and never leaves the site's names.
-
-With --site it needs no site file.
-
-` + exitCodes,
-		Example: `  trimlantern scan
-  trimlantern scan https://ternrock.example/visit/
-  trimlantern scan --site https://ternrock.example --pages 200 --format json`,
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.scanJob()
-			if err != nil {
-				return err
-			}
-			o.URLs, o.Pause = args, pause
-			r, err := j.Scan(c.Context(), o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Scan(r) })
-		},
-	}
-	a.address(c)
-	a.network(c)
-	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `documents`")
-	c.Flags().IntVar(&o.Depth, "depth", 50, "follow at most this many `links` from the start")
-	c.Flags().IntVar(&o.Parallel, "parallel", 4, "wait for this many `answers` at once")
-	c.Flags().DurationVar(&pause, "pause", 0, "wait between two requests, like `200ms`")
-	return c
-}
-
-// scanJob opens the site file, or makes do with --site.
-func (a *app) scanJob() (*work.Job, error) {
-	if a.site == "" {
-		return a.open()
-	}
-	j, err := work.OpenAddress(a.site, a.also, a.progress())
-	if err != nil {
-		return nil, err
-	}
-	j.Resolve, j.CA = a.resolve, a.ca
-	return j, nil
 }
 
 func (a *app) statusCommand() *cobra.Command {

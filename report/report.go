@@ -30,8 +30,14 @@ func JSON(w io.Writer, v any) error {
 	if err := e.Encode(v); err != nil {
 		return err
 	}
+	_, err := io.WriteString(w, shown(buf.String()))
+	return err
+}
+
+// shown escapes in JSON what a terminal would act on.
+func shown(s string) string {
 	var out strings.Builder
-	for _, c := range buf.String() {
+	for _, c := range s {
 		if c == '\n' || !hidden(c) {
 			out.WriteRune(c)
 			continue
@@ -40,8 +46,7 @@ func JSON(w io.Writer, v any) error {
 			fmt.Fprintf(&out, `\u%04x`, unit)
 		}
 	}
-	_, err := io.WriteString(w, out.String())
-	return err
+	return out.String()
 }
 
 // hidden reports whether a character is one that a terminal acts on, or that

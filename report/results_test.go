@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/site/files"
+	"trimlantern/site/probe"
 	"trimlantern/work"
 )
 
@@ -39,10 +40,15 @@ func results() map[string]struct {
 	skip := sheet.Skip{Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Why: "changed since the preview"}
 	applied := &work.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
 	undone := &work.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
+	places := []work.Origin{{Table: nasty, Column: nasty, Label: nasty, Path: nasty, Page: nasty, Match: work.Address, Count: 3, Do: nasty}, {File: nasty, Line: 7, Col: 9, Text: nasty, Match: work.Scaled, Do: "trimlantern preview changes it"}}
+	traced := &work.Traced{URL: nasty, Places: places}
 	scan := &work.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Address: 2}, Outward: 3, LeftOut: 4,
-		Pages:    []work.ScannedPage{{URL: nasty, Title: nasty, Findings: []mixed.Finding{{URL: nasty, By: nasty, Class: mixed.Blocked}}}},
-		Culprits: []work.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Address, Pages: 2, On: nasty}},
-		Unread:   []work.Unread{{URL: nasty, Why: nasty}}}
+		Worst:    []work.PageCount{{URL: nasty, Title: nasty, Classes: map[mixed.Class]int{mixed.Blocked: 1}, Sum: 1}},
+		Culprits: []work.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Address, Pages: 2, On: nasty, Places: places}},
+		Hosts:    []work.HostState{{Host: nasty, Findings: 3, Verdict: probe.Verdict{Host: nasty, Answer: "insecure", Why: nasty}}},
+		Browser:  &work.BrowserState{Version: nasty, Pages: 2, Unconfirmed: []work.Unread{{URL: nasty, Why: nasty}}, Failed: []work.Unread{{URL: nasty, Why: nasty}}},
+		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},
+		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Untraced: nasty, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
 	status := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
 	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", Layout: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
 	history := &work.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
@@ -56,6 +62,7 @@ func results() map[string]struct {
 		"applied": {applied, func(t *Text) { t.Applied(applied) }},
 		"undone":  {undone, func(t *Text) { t.Undone(undone) }},
 		"scan":    {scan, func(t *Text) { t.Scan(scan) }},
+		"traced":  {traced, func(t *Text) { t.Traced(traced) }},
 		"status":  {status, func(t *Text) { t.Status(status) }},
 		"inited":  {inited, func(t *Text) { t.Inited(inited) }},
 		"history": {history, func(t *Text) { t.History(history) }},

@@ -222,7 +222,7 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 	for _, host := range j.Site.Hosts() {
 		asked := ProofAsked{URL: "http://" + host + below + name}
 		j.Progress.At("asking "+asked.URL, 0, 0)
-		switch res, err := client.Get(ctx, asked.URL); {
+		switch res, err := client.Get(ctx, asked.URL, nil); {
 		case err != nil:
 			asked.Why = probe.Failure(err)
 		case res.Status != 200:

@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -66,22 +67,25 @@ func TestScan(t *testing.T) {
 		assert.Equal(t, 1, n, "%s is asked for once", path)
 	}
 	var pages []string
-	for _, p := range s.Pages {
+	require.NoError(t, s.EachPage(func(p ScannedPage) error {
 		pages = append(pages, strings.TrimPrefix(p.URL, "https://example.com"))
-	}
+		return nil
+	}))
+	slices.Sort(pages)
 	assert.Equal(t, []string{"/", "/a", "/s.css", "/t.css"}, pages)
 	assert.Equal(t, 2, s.Sheets)
 	assert.Equal(t, map[mixed.Class]int{mixed.Blocked: 1, mixed.Upgraded: 4, mixed.Address: 1}, s.Classes)
 	assert.Equal(t, 2, s.Outward, "the link elsewhere, and the other origin")
 	require.NotEmpty(t, s.Culprits)
-	assert.Equal(t, Culprit{URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Pages: 1, On: "https://example.com/t.css"}, s.Culprits[0])
+	assert.Equal(t, Culprit{URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Certainty: mixed.Likely, Pages: 1, On: "https://example.com/t.css", Line: 1, Col: 19}, s.Culprits[0])
 	assert.Equal(t, 2, s.Culprits[1].Pages, "on two pages, however often on each")
 	assert.Equal(t, Remain, s.Code())
 	var unread []string
 	for _, u := range s.Unread {
 		unread = append(unread, u.URL)
 	}
-	assert.Contains(t, unread, "https://example.com/gone")
+	assert.Equal(t, []string{"https://example.com/back"}, unread, "it leads to another host, which is not there")
+	assert.Equal(t, 1, s.Dead, "a link to nothing is counted, and no page")
 }
 
 func TestScanFails(t *testing.T) {

@@ -10,7 +10,6 @@ import (
 	"trimlantern/core/certs"
 	"trimlantern/core/mixed"
 	"trimlantern/core/sheet"
-	"trimlantern/site/logbook"
 )
 
 // Status is the road as a check list.
@@ -124,7 +123,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
 		next("mend what trimlantern preview and trimlantern scan name, then: trimlantern scan")
 	default:
-		add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", len(scan.Pages)-scan.Sheets)
+		add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
 		st.Clean = (applied || end != nil && end.Cells == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.Name == "redirect" && s.State == "care" })
 	}
 	if st.Clean {
@@ -244,12 +243,4 @@ func (j *Job) lastScan() (*Scan, error) {
 		return nil, err
 	}
 	return j.readScan(ids[len(ids)-1])
-}
-
-func (j *Job) readScan(id string) (*Scan, error) {
-	var s Scan
-	if err := j.Book.ReadJSON(logbook.ScanName(id), &s); err != nil {
-		return nil, world(err, "the logbook cannot be read", "remove the broken file")
-	}
-	return &s, nil
 }

@@ -84,7 +84,7 @@ func (j *Job) Watch(ctx context.Context, soon time.Duration, scan ScanOptions) (
 			}
 		}
 	}
-	out.Unread, out.Pages = now.Unread, len(now.Pages)-now.Sheets
+	out.Unread, out.Pages = now.Unread, now.Read
 	out.Well = len(out.Points)+len(out.Redirects)+len(now.Culprits)+len(now.Unread) == 0
 	return out, nil
 }

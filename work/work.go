@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -76,6 +77,8 @@ type Job struct {
 	Resolve  []string // besides those of the site file
 	CA       string   // instead of the site file's
 	Rate     int      // apply and undo: at most so many cells a second; 0: as fast as it goes
+
+	Secrets string // file with the headers of a staging site, instead of the site file's
 
 	Choice sheet.Choice // over the site file's: what preview reads
 
@@ -311,14 +314,39 @@ func (j *Job) web() (*fetch.Client, error) {
 	if ca == "" {
 		ca = j.File.Path(j.File.Network.CA)
 	}
+	secrets, err := j.secrets()
+	if err != nil {
+		return nil, err
+	}
 	c, err := fetch.New(fetch.Options{
-		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(),
+		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(), Secrets: secrets,
 	})
 	if err != nil {
 		return nil, misuse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")
 	}
 	j.client = c
 	return c, nil
+}
+
+// secrets reads what a staging site wants to be shown: from a file, so that it is
+// never an argument that others see.
+func (j *Job) secrets() (http.Header, error) {
+	path := j.Secrets
+	if path == "" {
+		path = j.File.Path(j.File.Network.Credentials)
+	}
+	if path == "" {
+		return nil, nil
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, misuse(err, "the credentials cannot be read", "name a readable file with --credentials, or network.credentials in the site file")
+	}
+	h, err := fetch.Credentials(string(b))
+	if err != nil {
+		return nil, misuse(err, path, "write one header a line")
+	}
+	return h, nil
 }
 
 const (
@@ -333,6 +361,9 @@ type verdicts struct {
 	ctx   context.Context
 	known map[string]probe.Verdict
 	dirty bool
+
+	asked  map[string]bool          // hosts that this run asked
+	assets map[string]probe.Verdict // and what for
 }
 
 func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
@@ -351,19 +382,43 @@ func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
 	return v, nil
 }
 
-// ask is the Verdict function of the rules.
+// ask is the Verdict function of the rules. A host that was not known is asked for the
+// first few of the assets that pages load from it: it serves them all, or it is
+// insecure; what it was asked for itself goes by its own answer.
 func (v *verdicts) ask(host, url string) rewrite.Verdict {
 	known, ok := v.known[host]
-	if !ok {
-		known = probe.Verdict{Host: host, Answer: "unknown", Why: "not asked (--offline)", Example: url, Asked: v.job.Now()}
-		if client, err := v.job.web(); err == nil && !v.job.Offline {
-			v.job.Progress.At("asking "+host, 0, 0)
-			known = probe.Host(v.ctx, client, host, url, v.job.Now())
-			v.dirty = true
-		}
-		v.known[host] = known
+	if ok && (known.Assets == 0 || known.Assets >= perHost || !v.asked[host]) {
+		return known.Meaning()
 	}
-	return known.Meaning()
+	if own, ok := v.assets[url]; ok {
+		return own.Meaning()
+	}
+	client, err := v.job.web()
+	if err != nil || v.job.Offline {
+		known = probe.Verdict{Host: host, Answer: "unknown", Why: "not asked (--offline)", Example: url, Asked: v.job.Now()}
+		v.known[host] = known
+		return known.Meaning()
+	}
+	v.job.Progress.At("asking "+host, 0, 0)
+	own := probe.Host(v.ctx, client, host, url, v.job.Now())
+	if v.assets == nil {
+		v.assets, v.asked = map[string]probe.Verdict{}, map[string]bool{}
+	}
+	v.assets[url], v.asked[host], v.dirty = own, true, true
+	switch {
+	case !ok:
+		known = own
+	case known.Answer == "secure" && own.Answer == "insecure":
+		known.Answer, known.Example, known.Why = "insecure", own.Example, "not everything: "+own.Why
+	case known.Answer == "unknown" && own.Answer != "unknown":
+		known.Answer, known.Example, known.Why = own.Answer, own.Example, own.Why
+	}
+	known.Assets++
+	if !ok {
+		known.Assets = 1
+	}
+	v.known[host] = known
+	return own.Meaning()
 }
 
 // keep writes what was found out into the logbook.

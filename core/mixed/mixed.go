@@ -1,19 +1,18 @@
 // Package mixed finds what a page would load, send or name over an insecure
 // scheme, and classifies it as W3C Mixed Content (Level 2) and today's browsers
-// do. It reads HTML and CSS; what only a script loads it cannot see.
+// do. It reads HTML, CSS, SVG, feeds, site maps, manifests and the headers of an
+// answer; of scripts it reads what is written out in them. What a script puts
+// together it cannot see.
 package mixed
 
 import (
-	"bytes"
+	"encoding/base64"
 	"net/netip"
 	"net/url"
 	"sort"
 	"strings"
 
-	"github.com/tdewolff/parse/v2"
-	"github.com/tdewolff/parse/v2/css"
-	"golang.org/x/net/html"
-
+	"trimlantern/core/address"
 	"trimlantern/core/reference"
 )
 
@@ -25,12 +24,14 @@ const (
 	Blocked  Class = "blocked"  // the browser refuses to load it
 	Upgraded Class = "upgraded" // the browser asks over HTTPS instead; broken where there is none
 	Form     Class = "form"     // a form sends to it
-	Possible Class = "possible" // a script may load it
+	Download Class = "download" // a visitor's click downloads it: browsers refuse
+	Masked   Class = "masked"   // the page's policy has browsers ask over HTTPS: not all know it
+	Possible Class = "possible" // a script, or an old browser, may load it
 	Address  Class = "address"  // named, not loaded: costs a redirect
 )
 
 // Classes lists all classes, the gravest first.
-var Classes = []Class{Blocked, Upgraded, Form, Possible, Address}
+var Classes = []Class{Blocked, Upgraded, Form, Download, Masked, Possible, Address}
 
 // Words returns the class as a person reads it.
 func (c Class) Words() string {
@@ -38,18 +39,42 @@ func (c Class) Words() string {
 		Blocked:  "blocked by browsers",
 		Upgraded: "upgraded by browsers",
 		Form:     "form sends insecurely",
+		Download: "download refused by browsers",
+		Masked:   "masked by the page's policy",
 		Possible: "possible, by script",
 		Address:  "address only",
 	}[c]
 }
 
-// Finding is one insecure reference of a page or style sheet.
+// Certainty is how sure it is that every browser does what the class says.
+type Certainty string
+
+// The certainties.
+const (
+	Certain Certainty = "certain" // on every visit
+	Likely  Certainty = "likely"  // where a rule matches, a candidate is chosen, a font is used
+	Guess   Certainty = "guess"   // written out in a script or an attribute that scripts read
+)
+
+// Finding is one insecure reference of a document.
 type Finding struct {
-	URL   string `json:"url"`
-	By    string `json:"by"` // what holds it: "img src", "@import"
-	Class Class  `json:"class"`
-	Line  int    `json:"line"`   // from 1
-	Col   int    `json:"column"` // from 1, in bytes
+	URL       string    `json:"url"`
+	By        string    `json:"by"` // what holds it: "img src", "@import"
+	Class     Class     `json:"class"`
+	Certainty Certainty `json:"certainty"`
+	Line      int       `json:"line"`          // from 1; 0: in a header
+	Col       int       `json:"column"`        // from 1, in bytes; 0: in a header
+	Via       string    `json:"via,omitempty"` // the secure address that sends back to URL
+}
+
+// Load is one thing that a document loads over a secure scheme.
+type Load struct {
+	URL       string
+	By        string
+	Kind      reference.Kind
+	Certainty Certainty
+	Masked    bool // the page's policy has browsers ask over HTTPS whatever comes
+	Line, Col int
 }
 
 // Page is what was read out of one document.
@@ -57,8 +82,19 @@ type Page struct {
 	Title    string
 	Findings []Finding
 	Links    []string // where a visitor can go, absolute
-	Sheets   []string // style sheets the document loads, absolute
-	Upgrades bool     // the page asks browsers to upgrade (CSP in a meta element)
+	Loads    []Load   // what it loads securely, in order
+	Feeds    []string // its feeds, absolute
+	Upgrades bool     // its policy has browsers upgrade what it loads
+}
+
+// Answer is what a server answered, as far as it counts here.
+type Answer struct {
+	URL      *url.URL
+	Type     string              // media type, lower case, without parameters
+	Header   map[string][]string // canonical names
+	Body     []byte
+	As       reference.Kind // what it was loaded for; "" for a page of its own
+	Upgrades bool           // a page above it has the policy that upgrades
 }
 
 // upgradeable is the one table of kinds: what W3C Mixed Content §4 lets browsers
@@ -67,53 +103,100 @@ var upgradeable = map[reference.Kind]bool{
 	reference.Image: true, reference.Audio: true, reference.Video: true,
 }
 
-// classOf classifies one insecure URL. A host that is an IP address is never
-// upgraded: nobody gives it a certificate.
-func classOf(use reference.Use, kind reference.Kind, u *url.URL) (Class, bool) {
-	switch use {
-	case reference.Loads:
-		if _, err := netip.ParseAddr(u.Hostname()); upgradeable[kind] && err != nil {
-			return Upgraded, true
-		}
-		return Blocked, true
-	case reference.Sends:
-		return Form, true
-	case reference.Maybe:
-		return Possible, true
-	case reference.Opens, reference.Names, reference.Text:
-		return Address, true
+// Loaded classifies something that is loaded from an insecure address. A host that
+// is an IP address is never upgraded: nobody gives it a certificate.
+func Loaded(kind reference.Kind, host string) Class {
+	if _, err := netip.ParseAddr(strings.Trim(host, "[]")); upgradeable[kind] && err != nil {
+		return Upgraded
 	}
-	return "", false
+	return Blocked
+}
+
+// Read reads a document of whatever type. Types that can name nothing give an empty
+// page, with what their headers say.
+func Read(a Answer) *Page {
+	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}}
+	r.headers(a.Header)
+	switch kind := KindOf(a.Type, a.As); {
+	case kind == "html":
+		r.html(a.Body, 0)
+	case kind == "css":
+		r.css(a.Body, 0)
+	case kind == "svg" && a.As != reference.Image && a.As != reference.ImageSet: // an image loads nothing more
+		r.xml = true
+		r.html(a.Body, 0)
+	case kind == "xml":
+		r.feed(a.Body)
+	case kind == "js":
+		r.script(a.Body, "script", 0, true)
+	case kind == "manifest":
+		r.manifest(a.Body)
+	case kind == "robots":
+		r.literals(a.Body, "robots.txt", reference.Names, 0)
+	}
+	return r.page
+}
+
+// KindOf tells how a document is read: "html", "css", "svg", "xml", "js",
+// "manifest", "robots" or "" for not at all.
+func KindOf(typ string, as reference.Kind) string {
+	switch {
+	case as == reference.Style:
+		return "css" // whatever its server calls it
+	case as == reference.Manifest || typ == "application/manifest+json":
+		return "manifest"
+	case typ == "text/html" || typ == "application/xhtml+xml":
+		return "html"
+	case typ == "text/css":
+		return "css"
+	case typ == "image/svg+xml":
+		return "svg"
+	case typ == "text/javascript" || strings.HasSuffix(typ, "/javascript") || strings.HasSuffix(typ, "/x-javascript") || as == reference.Script:
+		return "js"
+	case typ == "text/xml" || typ == "application/xml" || strings.HasSuffix(typ, "+xml"):
+		return "xml"
+	case as == "robots":
+		return "robots"
+	}
+	return ""
+}
+
+// HTML reads a page that was found at address.
+func HTML(b []byte, address *url.URL) *Page {
+	return Read(Answer{URL: address, Type: "text/html", Body: b})
+}
+
+// CSS reads a style sheet that was found at address.
+func CSS(b []byte, address *url.URL) *Page {
+	return Read(Answer{URL: address, Type: "text/css", Body: b})
 }
 
 type reader struct {
 	b     []byte
 	base  *url.URL
 	page  *Page
+	xml   bool
 	lines []int // offsets at which lines begin, made when needed
+	maps  map[string]string
+	depth int // documents in documents
 }
 
-// HTML reads a page that was found at address.
-func HTML(b []byte, address *url.URL) *Page {
-	r := &reader{b: b, base: address, page: &Page{}}
-	r.html(b, 0)
-	return r.page
+// use is what a document does with one URL.
+type use struct {
+	by        string
+	use       reference.Use
+	kind      reference.Kind
+	certainty Certainty
+	offset    int
+	download  bool
 }
 
-// CSS reads a style sheet that was found at address.
-func CSS(b []byte, address *url.URL) *Page {
-	r := &reader{b: b, base: address, page: &Page{}}
-	r.css(b, 0)
-	return r.page
+// Insecure reports whether an absolute URL is one that a secure page must not load,
+// and browsers do not trust all the same: Secure Contexts §3.1.
+func Insecure(u *url.URL) bool {
+	return (u.Scheme == "http" || u.Scheme == "ws") && u.Host != "" && !trustworthy(u.Hostname())
 }
 
-// insecure reports whether a URL's scheme is one that the page must not load.
-func insecure(u *url.URL) bool {
-	return (u.Scheme == "http" || u.Scheme == "ws") && u.Host != ""
-}
-
-// trustworthy reports whether browsers trust a host although its scheme is
-// insecure: Secure Contexts §3.1.
 func trustworthy(host string) bool {
 	if ip, err := netip.ParseAddr(host); err == nil {
 		return ip.IsLoopback()
@@ -121,29 +204,70 @@ func trustworthy(host string) bool {
 	return host == "localhost" || strings.HasSuffix(host, ".localhost")
 }
 
-// add looks at one URL as written, which stands at offset.
-func (r *reader) add(raw, by string, use reference.Use, kind reference.Kind, offset int) {
+// add looks at one URL as written.
+func (r *reader) add(raw string, c use) {
 	u, ok := r.resolve(raw)
 	if !ok {
 		return
 	}
-	switch {
-	case use == reference.Opens && (u.Scheme == "http" || u.Scheme == "https"):
-		r.page.Links = append(r.page.Links, u.String())
-	case use == reference.Loads && kind == reference.Style && (u.Scheme == "http" || u.Scheme == "https"):
-		r.page.Sheets = append(r.page.Sheets, u.String())
-	}
-	if !insecure(u) || trustworthy(u.Hostname()) {
+	if u.Scheme == "data" && c.use == reference.Loads {
+		r.data(raw, c)
 		return
 	}
-	if class, ok := classOf(use, kind, u); ok {
-		line, col := r.position(offset)
-		r.page.Findings = append(r.page.Findings, Finding{URL: u.String(), By: by, Class: class, Line: line, Col: col})
+	web := u.Scheme == "http" || u.Scheme == "https"
+	if c.use == reference.Opens && web && !c.download {
+		r.page.Links = append(r.page.Links, u.String())
 	}
+	if c.certainty == "" {
+		c.certainty = Certain
+	}
+	if !Insecure(u) {
+		if c.use == reference.Loads && web {
+			line, col := r.position(c.offset)
+			r.page.Loads = append(r.page.Loads, Load{u.String(), c.by, c.kind, c.certainty, r.page.Upgrades, line, col})
+		}
+		return
+	}
+	f := Finding{URL: u.String(), By: c.by, Certainty: c.certainty}
+	switch c.use {
+	case reference.Loads:
+		f.Class = Loaded(c.kind, u.Hostname())
+	case reference.Sends:
+		f.Class = Form
+	case reference.Maybe:
+		f.Class, f.Certainty = Possible, Guess
+	case reference.Opens:
+		if f.Class = Address; c.download || archive(u.Path) {
+			f.Class = Download
+		}
+	case reference.Names, reference.Text:
+		f.Class = Address
+	default:
+		return
+	}
+	// What a plug-in would show is refused whatever the policy says.
+	if r.page.Upgrades && (c.use == reference.Loads && c.kind != reference.Object || c.use == reference.Sends) {
+		f.Class = Masked
+	}
+	f.Line, f.Col = r.position(c.offset)
+	r.page.Findings = append(r.page.Findings, f)
 }
 
+// archive reports whether a browser downloads what a path names, instead of
+// showing it.
+func archive(path string) bool {
+	path = strings.ToLower(path)
+	for _, end := range []string{".zip", ".gz", ".tgz", ".xz", ".zst", ".bz2", ".7z", ".rar", ".tar", ".exe", ".msi", ".dmg", ".pkg", ".deb", ".rpm", ".apk", ".iso", ".docx", ".xlsx", ".pptx", ".odt", ".ods", ".epub"} {
+		if strings.HasSuffix(path, end) {
+			return true
+		}
+	}
+	return false
+}
+
+// resolve reads a URL as browsers do (URL Standard §4.4) and makes it absolute.
 func (r *reader) resolve(raw string) (*url.URL, bool) {
-	raw = strings.Map(func(c rune) rune { // URL standard: tabs and newlines go
+	raw = strings.Map(func(c rune) rune { // tabs and newlines go
 		if c == '\t' || c == '\n' || c == '\r' {
 			return -1
 		}
@@ -152,15 +276,81 @@ func (r *reader) resolve(raw string) (*url.URL, bool) {
 	if raw == "" {
 		return nil, false
 	}
+	scheme, rest := "", raw
+	if i := strings.IndexByte(raw, ':'); i > 0 && !strings.ContainsAny(raw[:i], "/?#\\") {
+		scheme, rest = strings.ToLower(raw[:i]), raw[i+1:]
+	}
+	special := scheme == "" || scheme == "http" || scheme == "https" || scheme == "ws" || scheme == "wss"
+	if !special {
+		return &url.URL{Scheme: scheme, Opaque: rest}, true
+	}
+	path, query := rest, ""
+	if i := strings.IndexAny(rest, "?#"); i >= 0 {
+		path, query = rest[:i], rest[i:]
+	}
+	path = strings.ReplaceAll(path, `\`, "/")
+	switch {
+	case scheme == "":
+		raw = path + query
+	case scheme == r.base.Scheme && !strings.HasPrefix(path, "//"):
+		raw = path + query // as relative as if the scheme were not there
+	default:
+		raw = scheme + "://" + strings.TrimLeft(path, "/") + query
+	}
 	u, err := r.base.Parse(raw)
 	if err != nil {
-		return nil, false
+		if u, err = r.base.Parse(mend(raw)); err != nil {
+			return nil, false
+		}
+	}
+	if u.Host != "" {
+		u.Host = canonical(u)
 	}
 	return u, true
 }
 
-// position returns line and column of an offset of the outermost document.
+// mend escapes what url.Parse does not take and browsers do.
+func mend(raw string) string {
+	var out strings.Builder
+	hex := func(i int) bool { return i < len(raw) && strings.IndexByte("0123456789abcdefABCDEF", raw[i]) >= 0 }
+	for i := 0; i < len(raw); i++ {
+		switch c := raw[i]; {
+		case c == '%' && !(hex(i+1) && hex(i+2)):
+			out.WriteString("%25")
+		case c <= ' ' || c == 0x7f:
+			const digits = "0123456789ABCDEF"
+			out.WriteByte('%')
+			out.WriteByte(digits[c>>4])
+			out.WriteByte(digits[c&15])
+		default:
+			out.WriteByte(c)
+		}
+	}
+	return out.String()
+}
+
+// canonical returns host and port as browsers write them.
+func canonical(u *url.URL) string {
+	host, port := strings.ToLower(u.Host), u.Port()
+	if name := u.Hostname(); strings.IndexFunc(name, func(c rune) bool { return c >= 0x80 }) >= 0 {
+		if h, err := address.CanonicalHost(name); err == nil {
+			if host = h; port != "" {
+				host += ":" + port
+			}
+		}
+	}
+	if defaults := map[string]string{"http": "80", "ws": "80", "https": "443", "wss": "443"}; port != "" && defaults[u.Scheme] == port {
+		host = strings.TrimSuffix(host, ":"+port)
+	}
+	return host
+}
+
+// position returns line and column of an offset of the outermost document; a
+// negative offset is in a header.
 func (r *reader) position(offset int) (line, col int) {
+	if offset < 0 {
+		return 0, 0
+	}
 	if r.lines == nil {
 		r.lines = []int{0}
 		for i, c := range r.b {
@@ -174,229 +364,52 @@ func (r *reader) position(offset int) (line, col int) {
 	return line, offset - r.lines[line-1] + 1
 }
 
-// html reads markup that stands at offset shift.
-func (r *reader) html(b []byte, shift int) {
-	inTitle, baseSet := false, false
-	reference.WalkHTML(b, reference.Markup{
-		Tag: func(element string, attrs []reference.Attr) {
-			if element == "base" && !baseSet {
-				if u, ok := r.resolve(reference.AttrText(b, attrs, "href")); ok {
-					r.base, baseSet = u, true
-				}
-			}
-			if element == "meta" && strings.EqualFold(reference.AttrText(b, attrs, "http-equiv"), "content-security-policy") &&
-				strings.Contains(strings.ToLower(reference.AttrText(b, attrs, "content")), "upgrade-insecure-requests") {
-				r.page.Upgrades = true
-			}
-			inTitle = element == "title"
-			for _, a := range attrs {
-				r.attr(b, a, shift)
-			}
-		},
-		Raw: func(element, typ string, start, end int) {
-			switch {
-			case element == "style":
-				r.css(b[start:end], shift+start)
-			case strings.Contains(typ, "ld+json"):
-				r.literals(b[start:end], "script (JSON-LD)", reference.Names, shift+start)
-			default:
-				r.literals(b[start:end], "script", reference.Maybe, shift+start)
-			}
-		},
-		Other: func(tok html.TokenType, start, end int) {
-			if inTitle && tok == html.TextToken && r.page.Title == "" {
-				r.page.Title = strings.Join(strings.Fields(html.UnescapeString(string(b[start:end]))), " ")
-			}
-			inTitle = false
-		},
-	})
-}
+// maxInside is how many documents may stand in each other.
+const maxInside = 8
 
-func (r *reader) attr(b []byte, a reference.Attr, shift int) {
-	c := a.Context
-	if a.End <= a.Start || c.Use == reference.Ident || c.Use == reference.Text {
+// inner reads a document that stands decoded inside this one: all of it counts as
+// standing at one place.
+func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
+	if r.depth >= maxInside {
 		return
 	}
-	raw := string(b[a.Start:a.End])
-	text, at, by := html.UnescapeString(raw), shift+a.Start, a.Element+" "+a.Name
-	switch c.Shape {
-	case reference.One:
-		if c.Use == reference.Names && !strings.Contains(text, "://") {
-			return // a meta's words, or a relative address
-		}
-		r.add(text, by, c.Use, c.Kind, at)
-	case reference.Set:
-		for _, candidate := range SrcSet(text) {
-			r.add(candidate, by, c.Use, c.Kind, at)
-		}
-	case reference.Spaced:
-		for _, word := range strings.Fields(text) {
-			r.add(word, by, c.Use, c.Kind, at)
-		}
-	case reference.Refresh:
-		if i := strings.Index(strings.ToLower(text), "url="); i >= 0 {
-			r.add(strings.Trim(text[i+4:], `"' `), by, c.Use, c.Kind, at)
-		}
-	case reference.Sheet:
-		if text == raw {
-			r.css(b[a.Start:a.End], at)
-		} else { // decoded text has offsets of its own: all stands at the attribute
-			inner := &reader{b: []byte(text), base: r.base, page: &Page{}}
-			inner.css(inner.b, 0)
-			r.adopt(inner.page, by, at)
-		}
-	case reference.Fragment:
-		inner := &reader{b: []byte(text), base: r.base, page: &Page{}}
-		inner.html(inner.b, 0)
-		r.adopt(inner.page, by, at)
-	}
-}
-
-// adopt takes over what a document inside an attribute holds.
-func (r *reader) adopt(p *Page, by string, at int) {
-	line, col := r.position(at)
-	for _, f := range p.Findings {
+	in := &reader{b: b, base: r.base, page: &Page{Upgrades: r.page.Upgrades}, maps: r.maps, depth: r.depth + 1}
+	read(in)
+	line, col := r.position(offset)
+	for _, f := range in.page.Findings {
 		f.By, f.Line, f.Col = by+" → "+f.By, line, col
 		r.page.Findings = append(r.page.Findings, f)
 	}
-	r.page.Links = append(r.page.Links, p.Links...)
-	r.page.Sheets = append(r.page.Sheets, p.Sheets...)
-}
-
-// literals looks for insecure addresses written out in a script's text.
-func (r *reader) literals(b []byte, by string, use reference.Use, shift int) {
-	reference.Find(b, func(ref reference.Reference) bool {
-		if tail := ref.Tail(b); !reference.IsStandard(ref.Host, tail) {
-			r.add(ref.Text(b), by, use, "", shift+ref.Start)
-		}
-		return true
-	})
-}
-
-// css reads a style sheet, or the value of a style attribute, at offset shift.
-func (r *reader) css(b []byte, shift int) {
-	lexer := css.NewLexer(parse.NewInputBytes(bytes.Clone(b)))
-	rule := ""  // the at-rule whose prelude is read
-	block := "" // the at-rule whose block is read
-	depth := 0
-	inURL := false // behind url( when the address is a string of its own
-	for p := 0; ; {
-		tok, text := lexer.Next()
-		at := shift + p
-		p += len(text)
-		switch tok {
-		case css.ErrorToken:
-			return // the end, or what no browser could read either
-		case css.AtKeywordToken:
-			rule = strings.ToLower(string(text))
-		case css.SemicolonToken:
-			rule = ""
-		case css.LeftBraceToken:
-			if depth++; rule != "" && depth == 1 || rule == "@font-face" {
-				block = rule
-			}
-			rule = ""
-		case css.RightBraceToken:
-			if depth--; depth <= 0 {
-				depth, block = 0, ""
-			} else if block == "@font-face" {
-				block = ""
-			}
-		case css.FunctionToken:
-			name := strings.ToLower(strings.TrimSuffix(string(text), "("))
-			inURL = name == "url" || name == "src" || strings.HasSuffix(name, "image-set")
-		case css.RightParenthesisToken:
-			inURL = false
-		case css.StringToken:
-			if rule == "@import" || inURL {
-				r.cssURL(unquote(string(text)), rule, block, at)
-			}
-		case css.URLToken:
-			inner := strings.TrimSuffix(string(text)[4:], ")")
-			r.cssURL(unquote(strings.TrimSpace(inner)), rule, block, at)
-		}
+	for _, l := range in.page.Loads {
+		l.By, l.Line, l.Col = by+" → "+l.By, line, col
+		r.page.Loads = append(r.page.Loads, l)
 	}
+	r.page.Links = append(r.page.Links, in.page.Links...)
 }
 
-func (r *reader) cssURL(raw, rule, block string, at int) {
-	raw = unescapeCSS(raw)
-	switch {
-	case rule == "@namespace":
-	case rule == "@import":
-		r.add(raw, "@import", reference.Loads, reference.Style, at)
-	case block == "@font-face":
-		r.add(raw, "@font-face url()", reference.Loads, reference.Font, at)
-	default:
-		r.add(raw, "CSS url()", reference.Loads, reference.Image, at)
+// data reads a data: URL (RFC 2397) that is a document or a style sheet.
+func (r *reader) data(raw string, c use) {
+	head, body, ok := strings.Cut(strings.TrimSpace(raw)[len("data:"):], ",")
+	if !ok || len(body) > 1<<20 {
+		return
 	}
-}
-
-func unquote(s string) string {
-	if len(s) >= 2 && (s[0] == '"' || s[0] == '\'') && s[len(s)-1] == s[0] {
-		return s[1 : len(s)-1]
+	text, err := url.PathUnescape(mend(body))
+	if err != nil {
+		return
 	}
-	return s
-}
-
-// unescapeCSS decodes CSS escapes (CSS Syntax §4.3.7).
-func unescapeCSS(s string) string {
-	if !strings.Contains(s, `\`) {
-		return s
+	head = strings.ToLower(head)
+	if strings.HasSuffix(strings.TrimSpace(head), ";base64") {
+		b, err := base64.StdEncoding.DecodeString(text)
+		if err != nil {
+			return
+		}
+		text = string(b)
 	}
-	var out strings.Builder
-	for i := 0; i < len(s); i++ {
-		if s[i] != '\\' || i+1 >= len(s) {
-			out.WriteByte(s[i])
-			continue
-		}
-		v, n := rune(0), 0
-		for i+1+n < len(s) && n < 6 {
-			d := strings.IndexByte("0123456789abcdef", s[i+1+n]|0x20)
-			if s[i+1+n] >= '0' && s[i+1+n] <= '9' {
-				d = int(s[i+1+n] - '0')
-			}
-			if d < 0 {
-				break
-			}
-			v, n = v<<4|rune(d), n+1
-		}
-		if n == 0 {
-			i++
-			out.WriteByte(s[i])
-			continue
-		}
-		i += n
-		if i+1 < len(s) && (s[i+1] == ' ' || s[i+1] == '\n' || s[i+1] == '\t') {
-			i++
-		}
-		out.WriteRune(v)
-	}
-	return out.String()
-}
-
-// SrcSet returns the URLs of a srcset attribute (HTML §4.8.4.2.2).
-func SrcSet(s string) []string {
-	var urls []string
-	for {
-		s = strings.TrimLeft(s, ", \t\n\f\r")
-		if s == "" {
-			return urls
-		}
-		i := strings.IndexAny(s, " \t\n\f\r")
-		if i < 0 {
-			i = len(s)
-		}
-		candidate := s[:i]
-		s = s[i:]
-		if trimmed := strings.TrimRight(candidate, ","); trimmed != candidate {
-			urls = append(urls, trimmed)
-			continue
-		}
-		urls = append(urls, candidate)
-		if i := strings.IndexByte(s, ','); i >= 0 {
-			s = s[i+1:]
-		} else {
-			s = ""
-		}
+	typ, _, _ := strings.Cut(head, ";")
+	switch kind := KindOf(strings.TrimSpace(typ), c.kind); {
+	case kind == "css" && c.kind == reference.Style:
+		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.css(in.b, 0) })
+	case kind == "html" && (c.kind == reference.Frame || c.kind == reference.Object), kind == "svg" && (c.kind == reference.Frame || c.kind == reference.Object):
+		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.xml = kind == "svg"; in.html(in.b, 0) })
 	}
 }

@@ -2,6 +2,7 @@ package mixed
 
 import (
 	"net/url"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -22,7 +23,7 @@ func TestHTML(t *testing.T) {
 		url   string
 	}{
 		{`<script src="http://a.example/x"></script>`, Blocked, "script src", "http://a.example/x"},
-		{`<link rel=stylesheet href=http://a.example/x>`, Blocked, "link href", "http://a.example/x"},
+		{`<link rel=stylesheet href=http://a.example/x>`, Blocked, "link stylesheet", "http://a.example/x"},
 		{`<iframe src="http://a.example/x">`, Blocked, "iframe src", "http://a.example/x"},
 		{`<img src=" http://a.example/x">`, Upgraded, "img src", "http://a.example/x"},
 		{"<img src=\"ht\ntp://a.example/x\">", Upgraded, "img src", "http://a.example/x"},
@@ -33,7 +34,7 @@ func TestHTML(t *testing.T) {
 		{`<object data="http://a.example/x">`, Blocked, "object data", "http://a.example/x"},
 		{`<form action="http://a.example/x">`, Form, "form action", "http://a.example/x"},
 		{`<a href="http://a.example/x">`, Address, "a href", "http://a.example/x"},
-		{`<link rel=canonical href="http://a.example/x">`, Address, "link href", "http://a.example/x"},
+		{`<link rel=canonical href="http://a.example/x">`, Address, "link canonical", "http://a.example/x"},
 		{`<meta property="og:url" content="http://a.example/x">`, Address, "meta content", "http://a.example/x"},
 		{`<meta http-equiv=Refresh content="3; URL='http://a.example/x'">`, Address, "meta content", "http://a.example/x"},
 		{`<img data-src="http://a.example/x">`, Possible, "img data-src", "http://a.example/x"},
@@ -43,7 +44,7 @@ func TestHTML(t *testing.T) {
 		{`<style>@import 'http://a.example/x';</style>`, Blocked, "@import", "http://a.example/x"},
 		{`<iframe srcdoc="<img src='http://a.example/x'>">`, Upgraded, "iframe srcdoc → img src", "http://a.example/x"},
 		{`<base href="http://a.example/b/"><img src="x">`, Address, "base href", "http://a.example/b/"},
-		{`<link rel="icon" href="http://a.example/x">`, Upgraded, "link href", "http://a.example/x"},
+		{`<link rel="icon" href="http://a.example/x">`, Blocked, "link icon", "http://a.example/x"},
 		{`<svg><image xlink:href="http://a.example/x"/></svg>`, Upgraded, "image xlink:href", "http://a.example/x"},
 		{`<svg xmlns="http://www.w3.org/2000/svg">`, "", "", ""},
 		{`<img src="https://a.example/x"><img src="//a.example/x"><img src="/x"><img src="">`, "", "", ""},
@@ -67,15 +68,22 @@ func TestHTML(t *testing.T) {
 	assert.Equal(t, "http://a.example/b/x", p.Findings[1].URL, "a relative load follows the base")
 }
 
+func loads(p *Page) (out []string) {
+	for _, l := range p.Loads {
+		out = append(out, string(l.Kind)+" "+l.URL)
+	}
+	return out
+}
+
 func TestPage(t *testing.T) {
-	p := HTML([]byte("<title> The\n lens &amp; lamp </title>\n<link rel=stylesheet href=/s.css>\n  <img src='http://a.example/x'>\n<a href='../about/#x'>a</a><a href='mailto:x@y.example'>m</a><style>@import url(more.css)</style>"+
-		`<meta http-equiv="Content-Security-Policy" content="upgrade-insecure-requests">`), at(t))
+	p := HTML([]byte("<title> The\n lens &amp; lamp </title>\n<link rel=stylesheet href=/s.css>\n  <img src='http://a.example/x'>\n<a href='../about/#x'>a</a><a href='mailto:x@y.example'>m</a><style>@import url(more.css)</style>"), at(t))
 	assert.Equal(t, "The lens & lamp", p.Title)
-	assert.Equal(t, []string{"https://ternrock.example/s.css", "https://ternrock.example/visit/more.css"}, p.Sheets)
+	assert.Equal(t, []string{"style https://ternrock.example/s.css", "style https://ternrock.example/visit/more.css"}, loads(p))
 	assert.Equal(t, []string{"https://ternrock.example/about/#x"}, p.Links)
 	require.Len(t, p.Findings, 1)
 	assert.Equal(t, []int{4, 13}, []int{p.Findings[0].Line, p.Findings[0].Col})
-	assert.True(t, p.Upgrades)
+	assert.False(t, p.Upgrades)
+	assert.True(t, HTML([]byte(`<meta charset=x><noscript>x</noscript><meta http-equiv="Content-Security-Policy" content="upgrade-insecure-requests">`), at(t)).Upgrades)
 }
 
 func TestCSS(t *testing.T) {
@@ -89,7 +97,7 @@ a::after { content: "http://a.example/words" } /* url(http://a.example/comment) 
 		got = append(got, string(f.Class)+" "+f.By+" "+f.URL)
 	}
 	assert.Equal(t, []string{"blocked @import http://a.example/1.css", "blocked @font-face url() http://a.example/f.woff2", "upgraded CSS url() http://a.example/i.png"}, got)
-	assert.Equal(t, []string{"http://a.example/1.css"}, p.Sheets)
+	assert.Empty(t, p.Loads, "what is insecure is a finding, not to be followed")
 }
 
 func TestSrcSet(t *testing.T) {
@@ -109,5 +117,61 @@ func FuzzHTML(f *testing.F) {
 				require.Positive(t, found.Col)
 			}
 		}
+		for _, typ := range []string{"image/svg+xml", "text/xml", "text/javascript", "application/manifest+json"} {
+			Read(Answer{URL: u, Type: typ, Body: b, Header: map[string][]string{"Link": {string(b)}, "Refresh": {string(b)}, "Content-Security-Policy": {string(b)}}})
+		}
 	})
+}
+
+func TestRead(t *testing.T) {
+	for _, c := range []struct {
+		typ, header, in string
+		want            []string // class, certainty and by
+	}{
+		{"text/html", "Link: <http://a.example/x>; rel=preload; as=script", "", []string{"blocked certain Link header preload"}},
+		{"text/html", `Link: <https://a.example/y>; rel="x, y", <http://a.example/x>; rel="canonical"`, "", []string{"address certain Link header canonical"}},
+		{"text/html", "Refresh: 5; url=http://a.example/", "", []string{"address certain Refresh header"}},
+		{"text/html", "Content-Security-Policy: default-src *; Upgrade-Insecure-Requests", `<img src="http://a.example/x"><form action="http://a.example/"></form><a href="http://a.example/">a</a>`, []string{"masked certain img src", "masked certain form action", "address certain a href"}},
+		{"text/html", "", `<noscript><img src="http://a.example/x"></noscript><template><script src="http://a.example/x"></script></template>`, []string{"possible guess noscript → img src", "possible guess template → script src"}},
+		{"text/html", "", `<template shadowrootmode=open><img src="http://a.example/x"></template>`, []string{"upgraded certain img src"}},
+		{"text/html", "", `<picture><source srcset="http://a.example/x"><img src="http://a.example/y"></picture><img src="http://a.example/z">`, []string{"blocked likely source srcset", "blocked likely img src", "upgraded certain img src"}},
+		{"text/html", "", `<img src="http://a.example/x" srcset="/y 1x"><img src="http://a.example/x" srcset="/y 2x">`, []string{"possible guess img src", "blocked likely img src"}},
+		{"text/html", "", `<script nomodule src="http://a.example/x"></script><script type=text/x-thing src="http://a.example/x"></script>`, []string{"possible guess script src", "possible guess script src"}},
+		{"text/html", "", `<script type=module>import {a} from 'http://a.example/m.js'; go("http://a.example/x")</script>`, []string{"blocked certain import", "possible guess script"}},
+		{"text/html", "", `<script type=importmap>{"imports":{"lens":"http://a.example/x"}}</script><script type=module>import "lens"</script>`, []string{"possible guess script (import map)", "blocked certain import"}},
+		{"text/html", "", `<a download href="http://a.example/x">a</a><a href="http://a.example/x.zip">a</a>`, []string{"download certain a href", "download certain a href"}},
+		{"text/html", "", `<link rel=stylesheet disabled href="http://a.example/x"><link rel=preload href="http://a.example/x"><link rel=apple-touch-icon href="http://a.example/x">`, []string{"address certain link stylesheet", "address certain link preload", "possible guess link apple-touch-icon"}},
+		{"text/html", "", `<body><meta http-equiv=content-security-policy content=upgrade-insecure-requests><img src="http://a.example/x">`, []string{"upgraded certain img src"}},
+		{"text/html", "", `<iframe src="data:text/html,<img src=http://a.example/x>"></iframe><link rel=stylesheet href="data:text/css;base64,QGltcG9ydCAiaHR0cDovL2EuZXhhbXBsZS94Ijs=">`, []string{"upgraded certain iframe src → img src", "blocked certain link stylesheet → @import"}},
+		{"text/html", "", `<svg><rect fill="url(http://a.example/x#i)"/><p background="http://a.example/x">`, []string{"upgraded likely CSS url()"}},
+		{"image/svg+xml", "", `<?xml-stylesheet href="http://a.example/x"?><svg xmlns="http://www.w3.org/2000/svg" xmlns:h="http://www.w3.org/1999/xhtml"><h:img src="http://a.example/x"/></svg>`, []string{"blocked certain xml-stylesheet", "upgraded certain img src"}},
+		{"application/rss+xml", "", `<rss xmlns:a="http://www.w3.org/2005/Atom"><link>http://a.example/</link><guid>http://a.example/?p=1</guid><enclosure url="http://a.example/x.mp3"/></rss>`, []string{"address certain XML link", "address certain XML enclosure"}},
+		{"text/javascript", "", `load("http://a.example/x") // http://www.w3.org/2000/svg`, []string{"possible guess script"}},
+		{"application/manifest+json", "", `{"start_url":"http://a.example/","icons":[{"src": "http://a.example/i.png"}]}`, []string{"address certain manifest", "possible guess manifest src"}},
+		{"text/css", "", `p{color:red} @import "http://a.example/x";`, nil},
+		{"application/pdf", "", `http://a.example/`, nil},
+	} {
+		h := map[string][]string{}
+		if k, v, ok := strings.Cut(c.header, ": "); ok {
+			h[k] = []string{v}
+		}
+		var got []string
+		for _, f := range Read(Answer{URL: at(t), Type: c.typ, Header: h, Body: []byte(c.in)}).Findings {
+			got = append(got, string(f.Class)+" "+string(f.Certainty)+" "+f.By)
+		}
+		assert.Equal(t, c.want, got, c.in+c.header)
+	}
+}
+
+func TestResolve(t *testing.T) {
+	for in, want := range map[string]string{
+		`http:\\a.example\x`: "http://a.example/x", "http:/a.example/x": "http://a.example/x", "http:a.example/x": "http://a.example/x", "https:/x": "https://ternrock.example/x",
+		"HTTP://A.example:80/x": "http://a.example/x", "http://störn.example/": "http://xn--strn-6qa.example/", "http://a.example/100%": "http://a.example/100%25", "//a.example\\b?\\": "https://a.example/b?\\",
+		"x y": "https://ternrock.example/visit/x%20y", "mailto:a@b.example": "mailto:a@b.example",
+	} {
+		u, ok := (&reader{base: at(t)}).resolve(in)
+		if assert.True(t, ok, in) {
+			assert.Equal(t, want, u.String(), in)
+		}
+	}
 }

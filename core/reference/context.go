@@ -27,7 +27,9 @@ type Kind string
 const (
 	Audio    Kind = "audio"
 	Font     Kind = "font"
+	Fetch    Kind = "fetch"
 	Frame    Kind = "frame"
+	Icon     Kind = "icon"
 	Image    Kind = "image"
 	ImageSet Kind = "imageset"
 	Manifest Kind = "manifest"
@@ -35,6 +37,7 @@ const (
 	Prefetch Kind = "prefetch"
 	Script   Kind = "script"
 	Style    Kind = "style"
+	Touch    Kind = "touchicon" // an icon that only telephones and the like load
 	Track    Kind = "track"
 	Video    Kind = "video"
 )
@@ -97,7 +100,24 @@ var contexts = []Context{
 	{"feimage", "xlink:href", Loads, Image, One},
 	{"use", "href", Loads, Image, One},
 	{"use", "xlink:href", Loads, Image, One},
-	{"*", "background", Loads, Image, One},
+	{"body", "background", Loads, Image, One},
+	{"table", "background", Loads, Image, One},
+	{"thead", "background", Loads, Image, One},
+	{"tbody", "background", Loads, Image, One},
+	{"tfoot", "background", Loads, Image, One},
+	{"tr", "background", Loads, Image, One},
+	{"td", "background", Loads, Image, One},
+	{"th", "background", Loads, Image, One},
+	{"image", "src", Loads, Image, One}, // HTML takes it for img
+	{"image", "srcset", Loads, ImageSet, Set},
+	{"*", "fill", Loads, Image, Sheet}, // SVG's presentation attributes
+	{"*", "stroke", Loads, Image, Sheet},
+	{"*", "filter", Loads, Image, Sheet},
+	{"*", "mask", Loads, Image, Sheet},
+	{"*", "clip-path", Loads, Image, Sheet},
+	{"*", "marker-start", Loads, Image, Sheet},
+	{"*", "marker-mid", Loads, Image, Sheet},
+	{"*", "marker-end", Loads, Image, Sheet},
 	{"*", "style", Loads, Image, Sheet},
 	{"*", "cite", Names, "", One},
 	{"*", "profile", Ident, "", One},
@@ -129,9 +149,9 @@ var linkRels = []struct {
 	kind Kind
 }{
 	{"stylesheet", Loads, Style},
-	{"icon", Loads, Image},
-	{"apple-touch-icon", Loads, Image},
-	{"mask-icon", Loads, Image},
+	{"icon", Loads, Icon},
+	{"apple-touch-icon", Loads, Touch},
+	{"mask-icon", Loads, Touch},
 	{"manifest", Loads, Manifest},
 	{"modulepreload", Loads, Script},
 	{"preload", Loads, Prefetch},
@@ -143,7 +163,7 @@ var linkRels = []struct {
 // preloadAs is what <link rel=preload as=…> is for.
 var preloadAs = map[string]Kind{
 	"image": Image, "script": Script, "style": Style, "font": Font,
-	"audio": Audio, "video": Video, "track": Track,
+	"audio": Audio, "video": Video, "track": Track, "fetch": Fetch,
 }
 
 // bracketAttrs are attributes of short codes in square brackets, and names of

@@ -24,6 +24,8 @@ type Markup struct {
 	Tag func(element string, attrs []Attr)
 	// Raw is called for the text of <script> and <style>, with the script's type.
 	Raw func(element, typ string, start, end int)
+	// End is called for each end tag.
+	End func(element string)
 	// Other is called for text, comments and declarations.
 	Other func(tok html.TokenType, start, end int)
 }
@@ -65,6 +67,10 @@ func WalkHTML(b []byte, m Markup) {
 			}
 		case html.EndTagToken:
 			rawElement = ""
+			if m.End != nil {
+				name, _ := z.TagName()
+				m.End(string(name))
+			}
 			continue
 		}
 		if m.Other != nil {
@@ -128,6 +134,16 @@ func readAttrs(tag []byte, base int, element string) []Attr {
 	return attrs
 }
 
+// Contexts tells attributes of b anew, as if their element were called element.
+func Contexts(b []byte, element string, attrs []Attr) []Attr {
+	out := make([]Attr, len(attrs))
+	for i, a := range attrs {
+		a.Element, a.Context = element, contextOf(b, 0, element, attrs, a.Name)
+		out[i] = a
+	}
+	return out
+}
+
 // AttrText returns the decoded value of the attribute called name, or "".
 func AttrText(b []byte, attrs []Attr, name string) string { return attrText(b, attrs, name) }
 
@@ -163,7 +179,11 @@ func contextOf(tag []byte, base int, element string, attrs []Attr, name string) 
 	case name == "xmlns" || strings.HasPrefix(name, "xmlns:"):
 		return Context{element, name, Ident, "", One}
 	case element == "link" && (name == "href" || name == "imagesrcset"):
-		return linkContext(name, get("rel"), get("as"))
+		c := LinkContext(get("rel"), get("as"))
+		if c.Attr = name; name == "imagesrcset" {
+			c.Shape, c.Kind = Set, ImageSet
+		}
+		return c
 	case element == "meta" && name == "content":
 		if get("http-equiv") == "refresh" {
 			return Context{element, name, Opens, "", Refresh}
@@ -180,20 +200,20 @@ func contextOf(tag []byte, base int, element string, attrs []Attr, name string) 
 	return c
 }
 
-func linkContext(name, rel, as string) Context {
-	c := Context{"link", name, Names, "", One}
-	if name == "imagesrcset" {
-		c.Shape = Set
-	}
+// LinkContext tells what a link with these words in rel and this as is for: in a
+// <link> element or a Link header (RFC 8288). All in lower case.
+func LinkContext(rel, as string) Context {
+	c := Context{"link", "href", Names, "", One}
 	words := strings.Fields(rel)
 	for _, row := range linkRels {
-		if slices.Contains(words, row.rel) {
-			c.Use, c.Kind = row.use, row.kind
-			if row.rel == "preload" && preloadAs[as] != "" {
-				c.Kind = preloadAs[as]
-			}
-			break
+		if !slices.Contains(words, row.rel) {
+			continue
 		}
+		c.Use, c.Kind = row.use, row.kind
+		if row.rel == "preload" && preloadAs[as] != "" {
+			c.Kind = preloadAs[as]
+		}
+		break
 	}
 	return c
 }

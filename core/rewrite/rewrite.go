@@ -525,6 +525,7 @@ func (w *worker) text(b []byte, at *place) []Edit {
 		w.count(host)
 		w.res.References++
 		if w.rules.Rewritten != nil {
+			f.Path = strings.TrimSpace(at.path())
 			w.rules.Rewritten(f)
 		}
 		return true

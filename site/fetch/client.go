@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +19,10 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/net/html/charset"
+	"golang.org/x/net/http/httpguts"
+	"golang.org/x/text/encoding"
+
 	"trimlantern/core/address"
 )
 
@@ -27,20 +32,70 @@ type Options struct {
 	CA      string        // PEM file of an authority to trust besides the system's
 	Timeout time.Duration // for one answer; 0: 20 seconds
 	Own     []string      // hosts that may lie in a private network
+	Secrets http.Header   // sent to Own hosts over HTTPS alone, see Credentials
 }
 
 // Bounds of one answer.
 const (
 	maxBody   = 16 << 20
 	maxHops   = 10
+	maxRest   = 64 << 10         // of a body that is not wanted, so that the connection can be used again
+	maxWait   = 20 * time.Second // that a busy server may ask for
 	userAgent = "TrimLantern (checks a site's own pages)"
 )
 
-// Client asks servers. It keeps no cookies and sends no credentials.
+// Client asks servers. It keeps no cookies, and sends secrets to the site's own
+// hosts alone.
 type Client struct {
-	http    *http.Client
-	resolve map[string]string
-	own     map[string]bool
+	http      *http.Client
+	transport *http.Transport
+	resolve   map[string]string
+	own       map[string]bool
+	secrets   http.Header
+}
+
+// trusted adds the secrets to what goes to the site's own hosts over HTTPS. Redirects
+// pass through it too, so none of them carries a secret away.
+type trusted struct{ c *Client }
+
+func (t trusted) RoundTrip(r *http.Request) (*http.Response, error) {
+	if len(t.c.secrets) > 0 && t.c.Confides(r.URL) {
+		r = r.Clone(r.Context())
+		for name, values := range t.c.secrets {
+			r.Header[name] = values
+		}
+	}
+	return t.c.transport.RoundTrip(r)
+}
+
+// Confides reports whether a URL is one that secrets may be sent to.
+func (c *Client) Confides(u *url.URL) bool {
+	return u.Scheme == "https" && c.own[strings.ToLower(u.Hostname())]
+}
+
+// Secrets returns the headers that go to the hosts that Confides names.
+func (c *Client) Secrets() http.Header { return c.secrets }
+
+// Credentials reads the headers of a staging site from a text: lines of
+// "Name: value", or "basic NAME:PASSWORD". Its errors do not repeat it.
+func Credentials(text string) (http.Header, error) {
+	h := http.Header{}
+	for i, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if pair, ok := strings.CutPrefix(line, "basic "); ok && strings.Contains(pair, ":") {
+			h.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(strings.TrimSpace(pair))))
+			continue
+		}
+		name, value, ok := strings.Cut(line, ":")
+		if !ok || !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(strings.TrimSpace(value)) {
+			return nil, fmt.Errorf("line %d is neither \"Name: value\" nor \"basic NAME:PASSWORD\"", i+1)
+		}
+		h.Add(name, strings.TrimSpace(value))
+	}
+	return h, nil
 }
 
 // ErrPrivate says that a host's name leads into a private network.
@@ -75,17 +130,19 @@ func New(o Options) (*Client, error) {
 	if o.Timeout == 0 {
 		o.Timeout = 20 * time.Second
 	}
+	c.transport = &http.Transport{
+		DialContext:            c.Dial,
+		TLSClientConfig:        &tls.Config{RootCAs: roots},
+		ForceAttemptHTTP2:      true,
+		MaxIdleConnsPerHost:    16,
+		TLSHandshakeTimeout:    10 * time.Second,
+		ResponseHeaderTimeout:  o.Timeout,
+		MaxResponseHeaderBytes: 1 << 20,
+	}
+	c.secrets = o.Secrets
 	c.http = &http.Client{
-		Timeout: o.Timeout,
-		Transport: &http.Transport{
-			DialContext:            c.dial,
-			TLSClientConfig:        &tls.Config{RootCAs: roots},
-			ForceAttemptHTTP2:      true,
-			MaxIdleConnsPerHost:    8,
-			TLSHandshakeTimeout:    10 * time.Second,
-			ResponseHeaderTimeout:  o.Timeout,
-			MaxResponseHeaderBytes: 1 << 20,
-		},
+		Timeout:   o.Timeout,
+		Transport: trusted{c},
 		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
 			if len(via) >= maxHops {
 				return fmt.Errorf("more than %d redirects", maxHops)
@@ -115,7 +172,9 @@ func parseResolve(s string) (from, to string, err error) {
 	return "", "", bad
 }
 
-func (c *Client) dial(ctx context.Context, network, addr string) (net.Conn, error) {
+// Dial connects to a host and port as all requests do: elsewhere where --resolve says so,
+// and into no private network but the own hosts'.
+func (c *Client) Dial(ctx context.Context, network, addr string) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(addr)
 	if err != nil {
 		return nil, err
@@ -150,17 +209,37 @@ type Response struct {
 	Cut    bool // the body was longer than is read
 }
 
-// Get asks for a URL and reads the answer, up to a bound.
-func (c *Client) Get(ctx context.Context, u string) (*Response, error) { return c.get(ctx, u, maxBody) }
+// Get asks for a URL and reads the answer, up to a bound. A body of a type that want
+// refuses is not read; nil wants all.
+func (c *Client) Get(ctx context.Context, u string, want func(typ string) bool) (*Response, error) {
+	return c.get(ctx, u, want)
+}
 
-// Head asks for a URL and reads no more than the beginning of the answer; unlike
-// HEAD, every server knows it.
-func (c *Client) Head(ctx context.Context, u string) (*Response, error) { return c.get(ctx, u, 512) }
+// Head asks for a URL and reads nothing of the answer but its headers; unlike HEAD,
+// every server knows it.
+func (c *Client) Head(ctx context.Context, u string) (*Response, error) {
+	return c.get(ctx, u, func(string) bool { return false })
+}
 
-func (c *Client) get(ctx context.Context, u string, limit int64) (*Response, error) {
+func (c *Client) get(ctx context.Context, u string, want func(string) bool) (*Response, error) {
+	for try := 0; ; try++ {
+		r, wait, err := c.once(ctx, u, want)
+		// A server that is busy is asked once more, when it says.
+		if err != nil || try > 0 || r.Status != http.StatusTooManyRequests && r.Status != http.StatusServiceUnavailable || wait > maxWait {
+			return r, err
+		}
+		select {
+		case <-time.After(max(wait, time.Second)):
+		case <-ctx.Done():
+			return r, nil
+		}
+	}
+}
+
+func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r *Response, wait time.Duration, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u, nil)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	req.Header.Set("User-Agent", userAgent)
 	res, err := c.http.Do(req)
@@ -169,18 +248,43 @@ func (c *Client) get(ctx context.Context, u string, limit int64) (*Response, err
 		if errors.As(err, &ue) { // it repeats method and URL
 			err = ue.Err
 		}
-		return nil, err
+		return nil, 0, err
 	}
 	defer res.Body.Close()
-	r := &Response{URL: res.Request.URL, Status: res.StatusCode, Header: res.Header}
+	r = &Response{URL: res.Request.URL, Status: res.StatusCode, Header: res.Header}
 	for prev := res.Request.Response; prev != nil; prev = prev.Request.Response {
 		r.Hops = append([]string{prev.Request.URL.String()}, r.Hops...)
 	}
+	if seconds, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && seconds >= 0 {
+		wait = time.Duration(min(seconds, 3600)) * time.Second
+	}
 	r.Type, _, _ = strings.Cut(strings.ToLower(res.Header.Get("Content-Type")), ";")
 	r.Type = strings.TrimSpace(r.Type)
-	r.Body, err = io.ReadAll(io.LimitReader(res.Body, limit))
-	r.Cut = int64(len(r.Body)) == limit
-	return r, err
+	if want != nil && !want(r.Type) || res.StatusCode >= 400 {
+		_, _ = io.CopyN(io.Discard, res.Body, maxRest) // what does not come does not matter
+		return r, wait, nil
+	}
+	r.Body, err = io.ReadAll(io.LimitReader(res.Body, maxBody))
+	r.Cut = int64(len(r.Body)) == maxBody
+	if wide := wideCharset(r.Body, res.Header.Get("Content-Type")); wide != nil {
+		if b, err := wide.NewDecoder().Bytes(r.Body); err == nil {
+			r.Body = b
+		}
+	}
+	return r, wait, err
+}
+
+// wideCharset returns the encoding of a text in which markup cannot be read byte by
+// byte. All other charsets of the web hold ASCII as it is.
+func wideCharset(b []byte, contentType string) encoding.Encoding {
+	if len(b) < 2 {
+		return nil
+	}
+	e, name, _ := charset.DetermineEncoding(b[:min(len(b), 1024)], contentType)
+	if strings.HasPrefix(name, "utf-16") || name == "iso-2022-jp" {
+		return e
+	}
+	return nil
 }
 
 // Step asks once and follows nothing; the body is not read. Location is absolute,
@@ -208,7 +312,7 @@ func (c *Client) StepWith(ctx context.Context, method, u string, headers http.He
 	if body != nil {
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}
-	res, err = c.http.Transport.RoundTrip(req)
+	res, err = trusted{c}.RoundTrip(req)
 	if err != nil {
 		return nil, "", err
 	}
@@ -225,7 +329,7 @@ func (c *Client) StepWith(ctx context.Context, method, u string, headers http.He
 
 // Roots returns the authorities that are trusted.
 func (c *Client) Roots() *x509.CertPool {
-	return c.http.Transport.(*http.Transport).TLSClientConfig.RootCAs
+	return c.transport.TLSClientConfig.RootCAs
 }
 
 // Override returns where a host and port were said to be, or "".

@@ -2,6 +2,7 @@ package fetch
 
 import (
 	"context"
+	"hash/maphash"
 	"sync"
 	"time"
 )
@@ -9,79 +10,169 @@ import (
 // Crawl bounds a crawl.
 type Crawl struct {
 	Parallel int           // how many answers are waited for at once
-	Pages    int           // how many documents at the most
+	Pages    int           // how many pages at the most
+	Others   int           // how many other things at the most; 0: ten times as many
 	Depth    int           // how many links from the start at the most
 	Pause    time.Duration // between two requests, over all
+	Time     time.Duration // for all; 0: no bound
 }
 
-// Visit is told of each document, one call at a time. It returns which documents
-// to fetch next; the crawl asks for none twice.
-type Visit func(u string, depth int, r *Response, err error) (next []string)
+// Job is one thing to fetch.
+type Job struct {
+	URL   string `json:"u"`
+	As    string `json:"as,omitempty"`   // "" for a page, else what it was loaded for
+	Brief bool   `json:"head,omitempty"` // only where it leads counts, not what it holds
+	Depth int    `json:"d,omitempty"`
 
-// Run crawls from the given documents until there are none left, a bound is
-// reached or ctx ends. It returns how many were left out because of the bounds.
-func (c *Client) Run(ctx context.Context, b Crawl, start []string, visit Visit) (leftOut int, err error) {
-	type job struct {
-		u     string
-		depth int
+	// What is loaded is named with who does it, in case it leads somewhere insecure.
+	From   string `json:"on,omitempty"`
+	By     string `json:"by,omitempty"`
+	Masked bool   `json:"masked,omitempty"`
+}
+
+// Frontier is what a crawl has seen and what it has still to fetch. Of what was seen
+// only a hash is kept, so that it stays small.
+type Frontier struct {
+	bounds        Crawl
+	seed          maphash.Seed
+	seen          map[uint64]struct{}
+	queue         []Job
+	pages, others int
+	leftOut       int
+}
+
+// NewFrontier makes an empty one.
+func NewFrontier(b Crawl) *Frontier {
+	if b.Others == 0 {
+		b.Others = 10 * b.Pages
 	}
+	return &Frontier{bounds: b, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}}
+}
+
+func (f *Frontier) id(j Job) uint64 {
+	var h maphash.Hash
+	h.SetSeed(f.seed)
+	h.WriteString(j.URL) // a Hash takes everything
+	if j.Brief {
+		h.WriteByte(0) // what was only touched may still have to be read
+	}
+	return h.Sum64()
+}
+
+// Add takes up a job and reports whether it is new and within the bounds.
+func (f *Frontier) Add(j Job) bool {
+	id := f.id(j)
+	if _, ok := f.seen[id]; ok {
+		return false
+	}
+	f.seen[id] = struct{}{}
+	count, most := &f.pages, f.bounds.Pages
+	if j.As != "" || j.Brief {
+		count, most = &f.others, f.bounds.Others
+	}
+	if j.Depth > f.bounds.Depth || *count >= most {
+		f.leftOut++
+		return false
+	}
+	*count++
+	f.queue = append(f.queue, j)
+	return true
+}
+
+// Drop takes jobs that were done before out of the queue.
+func (f *Frontier) Drop(done func(Job) bool) {
+	kept := f.queue[:0]
+	for _, j := range f.queue {
+		if !done(j) {
+			kept = append(kept, j)
+		}
+	}
+	f.queue = kept
+}
+
+// Waiting returns how many jobs are left, LeftOut how many were past the bounds.
+func (f *Frontier) Waiting() int { return len(f.queue) }
+func (f *Frontier) LeftOut() int { return f.leftOut }
+
+// next takes the next job. The queue is a slice whose head goes; it is moved now and
+// then, so that what is done does not stay in memory.
+func (f *Frontier) next() Job {
+	j := f.queue[0]
+	f.queue[0] = Job{}
+	f.queue = f.queue[1:]
+	if len(f.queue) > 1024 && cap(f.queue) > 4*len(f.queue) {
+		f.queue = append(make([]Job, 0, len(f.queue)), f.queue...)
+	}
+	return j
+}
+
+// Work fetches one thing and reads it. It may be called from several goroutines.
+type Work[T any] func(ctx context.Context, j Job) T
+
+// Visit is told of each result, one call at a time, and adds to the frontier.
+type Visit[T any] func(j Job, result T) error
+
+// Run works off a frontier until nothing is left, a bound is reached, ctx ends or
+// visit fails. What was begun is always visited.
+func Run[T any](ctx context.Context, f *Frontier, work Work[T], visit Visit[T]) error {
 	type done struct {
-		job
-		r   *Response
-		err error
+		job    Job
+		result T
 	}
-	jobs, results := make(chan job), make(chan done)
+	var late <-chan time.Time
+	if f.bounds.Time > 0 {
+		timer := time.NewTimer(f.bounds.Time)
+		defer timer.Stop()
+		late = timer.C
+	}
+	n := max(f.bounds.Parallel, 1)
+	jobs, results := make(chan Job, n), make(chan done, n)
 	var workers sync.WaitGroup
-	for range max(b.Parallel, 1) {
+	for range n {
 		workers.Go(func() {
 			for j := range jobs {
-				r, err := c.Get(ctx, j.u)
-				results <- done{j, r, err}
+				results <- done{j, work(ctx, j)}
 			}
 		})
 	}
 	defer workers.Wait()
 	defer close(jobs)
-
-	seen := map[string]bool{}
-	var queue []job
-	add := func(u string, depth int) {
-		switch {
-		case seen[u]:
-			return
-		case depth > b.Depth || len(seen) >= b.Pages:
-			leftOut++
-			seen[u] = true
-			return
+	var failed error
+	over := false
+	for flying := 0; ; {
+		more := len(f.queue) > 0 && ctx.Err() == nil && failed == nil && !over
+		if flying == 0 && !more {
+			break
 		}
-		seen[u] = true
-		queue = append(queue, job{u, depth})
-	}
-	for _, u := range start {
-		add(u, 0)
-	}
-	for flying := 0; flying > 0 || len(queue) > 0 && ctx.Err() == nil; {
-		var out chan job
-		var next job
-		if len(queue) > 0 && ctx.Err() == nil {
-			out, next = jobs, queue[0]
-		}
-		select {
-		case out <- next:
-			queue = queue[1:]
-			flying++
-			if b.Pause > 0 {
+		for more && flying < n {
+			if f.bounds.Pause > 0 {
 				select {
-				case <-time.After(b.Pause):
+				case <-time.After(f.bounds.Pause):
 				case <-ctx.Done():
 				}
 			}
-		case d := <-results:
-			flying--
-			for _, u := range visit(d.u, d.depth, d.r, d.err) {
-				add(u, d.depth+1)
+			jobs <- f.next()
+			flying++
+			more = len(f.queue) > 0 && ctx.Err() == nil
+			if f.bounds.Pause > 0 {
+				break
 			}
 		}
+		select {
+		case d := <-results:
+			flying--
+			if err := visit(d.job, d.result); err != nil && failed == nil {
+				failed = err
+			}
+		case <-late:
+			over = true
+		}
 	}
-	return leftOut, ctx.Err()
+	if over {
+		f.leftOut += len(f.queue)
+	}
+	if failed != nil {
+		return failed
+	}
+	return ctx.Err()
 }

@@ -1,6 +1,8 @@
 package fetch
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"net/http"
@@ -42,18 +44,18 @@ func TestGet(t *testing.T) {
 		}
 	})
 	ctx := context.Background()
-	r, err := c.Get(ctx, "http://a.example/moved")
+	r, err := c.Get(ctx, "http://a.example/moved", nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"http://a.example/moved"}, r.Hops)
 	assert.Equal(t, "http://b.example/there", r.URL.String())
 	assert.Equal(t, []string{"text/html", "b.example"}, []string{r.Type, string(r.Body)})
-	_, err = c.Get(ctx, "http://a.example/loop")
+	_, err = c.Get(ctx, "http://a.example/loop", nil)
 	assert.ErrorContains(t, err, "more than 10 redirects")
-	r, err = c.Get(ctx, "http://a.example/huge")
+	r, err = c.Get(ctx, "http://a.example/huge", nil)
 	require.NoError(t, err)
 	assert.True(t, r.Cut)
 	assert.Len(t, r.Body, maxBody)
-	_, err = c.Get(ctx, "http://a.example/slow")
+	_, err = c.Get(ctx, "http://a.example/slow", nil)
 	assert.Error(t, err)
 }
 
@@ -62,11 +64,11 @@ func TestPrivate(t *testing.T) {
 	t.Cleanup(s.Close)
 	stranger, err := New(Options{})
 	require.NoError(t, err)
-	_, err = stranger.Get(context.Background(), s.URL)
+	_, err = stranger.Get(context.Background(), s.URL, nil)
 	assert.ErrorIs(t, err, ErrPrivate, "what a page names must not lead into a private network")
 	own, err := New(Options{Own: []string{"127.0.0.1"}})
 	require.NoError(t, err)
-	_, err = own.Get(context.Background(), s.URL)
+	_, err = own.Get(context.Background(), s.URL, nil)
 	assert.NoError(t, err)
 }
 
@@ -84,36 +86,151 @@ func TestOptions(t *testing.T) {
 	assert.Error(t, err)
 }
 
+// crawl runs a frontier over a world in which get says what a page leads to.
+func crawl(ctx context.Context, c *Client, f *Frontier, visit func(j Job, body string) []Job) error {
+	return Run(ctx, f, func(ctx context.Context, j Job) *Response {
+		r, err := c.Get(ctx, j.URL, nil)
+		if err != nil {
+			return &Response{}
+		}
+		return r
+	}, func(j Job, r *Response) error {
+		for _, n := range visit(j, string(r.Body)) {
+			f.Add(n)
+		}
+		return nil
+	})
+}
+
 func TestCrawl(t *testing.T) {
 	c := world(t, func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.URL.Path) })
 	// An endless calendar: every page leads to two more.
-	visit := func(seen map[string]int) Visit {
-		return func(u string, depth int, r *Response, err error) []string {
-			seen[u] = depth
-			n, _ := strconv.Atoi(strings.TrimPrefix(string(r.Body), "/"))
-			return []string{fmt.Sprintf("http://a.example/%d", 2*n), fmt.Sprintf("http://a.example/%d", 2*n+1), u}
+	visit := func(seen map[string]int) func(Job, string) []Job {
+		return func(j Job, body string) []Job {
+			seen[j.URL] = j.Depth
+			n, _ := strconv.Atoi(strings.TrimPrefix(body, "/"))
+			page := func(n int) Job { return Job{URL: fmt.Sprintf("http://a.example/%d", n), Depth: j.Depth + 1} }
+			return []Job{page(2 * n), page(2*n + 1), j}
 		}
 	}
 	seen := map[string]int{}
-	left, err := c.Run(context.Background(), Crawl{Parallel: 4, Pages: 30, Depth: 100}, []string{"http://a.example/1"}, visit(seen))
-	require.NoError(t, err)
+	f := NewFrontier(Crawl{Parallel: 4, Pages: 30, Depth: 100})
+	require.True(t, f.Add(Job{URL: "http://a.example/1"}))
+	require.NoError(t, crawl(context.Background(), c, f, visit(seen)))
 	assert.Len(t, seen, 30)
-	assert.Positive(t, left)
+	assert.Positive(t, f.LeftOut())
 	seen = map[string]int{}
-	_, err = c.Run(context.Background(), Crawl{Parallel: 3, Pages: 1000, Depth: 3}, []string{"http://a.example/1"}, visit(seen))
-	require.NoError(t, err)
+	f = NewFrontier(Crawl{Parallel: 3, Pages: 1000, Depth: 3})
+	f.Add(Job{URL: "http://a.example/1"})
+	require.NoError(t, crawl(context.Background(), c, f, visit(seen)))
 	assert.Len(t, seen, 15)
 	assert.Equal(t, 3, seen["http://a.example/15"])
 	ctx, cancel := context.WithCancel(context.Background())
 	seen = map[string]int{}
-	_, err = c.Run(ctx, Crawl{Parallel: 2, Pages: 1 << 20, Depth: 1 << 20}, []string{"http://a.example/1"}, func(u string, d int, r *Response, err error) []string {
+	f = NewFrontier(Crawl{Parallel: 2, Pages: 1 << 20, Depth: 1 << 20})
+	f.Add(Job{URL: "http://a.example/1"})
+	err := crawl(ctx, c, f, func(j Job, body string) []Job {
 		if len(seen) == 50 {
 			cancel()
 		}
-		if err != nil {
-			return nil
-		}
-		return visit(seen)(u, d, r, err)
+		return visit(seen)(j, body)
 	})
 	assert.ErrorIs(t, err, context.Canceled)
+	assert.Positive(t, f.Waiting())
+	f = NewFrontier(Crawl{Parallel: 2, Pages: 1 << 20, Depth: 1 << 20, Time: 300 * time.Millisecond, Pause: 10 * time.Millisecond})
+	f.Add(Job{URL: "http://a.example/1"})
+	require.NoError(t, crawl(context.Background(), c, f, visit(map[string]int{})))
+	assert.Positive(t, f.LeftOut(), "its time was over")
+}
+
+func TestFrontier(t *testing.T) {
+	f := NewFrontier(Crawl{Pages: 2, Depth: 1})
+	assert.True(t, f.Add(Job{URL: "a"}))
+	assert.False(t, f.Add(Job{URL: "a", Depth: 1}))
+	assert.True(t, f.Add(Job{URL: "a", Brief: true}), "what was only touched may have to be read")
+	assert.True(t, f.Add(Job{URL: "s", As: "style", Depth: 1}))
+	assert.False(t, f.Add(Job{URL: "deep", Depth: 2}))
+	assert.True(t, f.Add(Job{URL: "b"}))
+	assert.False(t, f.Add(Job{URL: "c"}))
+	assert.Equal(t, []int{4, 2}, []int{f.Waiting(), f.LeftOut()})
+	f.Drop(func(j Job) bool { return j.URL == "a" })
+	assert.Equal(t, 2, f.Waiting())
+}
+
+func TestSecrets(t *testing.T) {
+	var got []string
+	h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		got = append(got, r.Host+" "+r.Header.Get("X-Key")+r.Header.Get("Authorization"))
+		if r.URL.Path == "/away" {
+			http.Redirect(w, r, "https://other.example/", http.StatusFound)
+		}
+	})
+	s := httptest.NewTLSServer(h)
+	t.Cleanup(s.Close)
+	secrets, err := Credentials("# staging\nX-Key: lamp\nbasic keeper:oil\n")
+	require.NoError(t, err)
+	c, err := New(Options{Resolve: []string{"*:443:" + s.Listener.Addr().String(), "*:80:" + s.Listener.Addr().String()}, Own: []string{"example.com"}, Secrets: secrets})
+	require.NoError(t, err)
+	c.transport.TLSClientConfig.InsecureSkipVerify = true
+	_, err = c.Get(context.Background(), "https://example.com/away", nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"example.com lampBasic a2VlcGVyOm9pbA==", "other.example "}, got, "a redirect carries nothing to another host")
+	for _, bad := range []string{"lamp", "a b: c", "X: \x01"} {
+		_, err := Credentials("X: y\n" + bad)
+		require.ErrorContains(t, err, "line 2")
+		assert.NotContains(t, err.Error(), bad)
+	}
+}
+
+func TestBusyServer(t *testing.T) {
+	asked := 0
+	c := world(t, func(w http.ResponseWriter, r *http.Request) {
+		if asked++; asked == 1 {
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(http.StatusTooManyRequests)
+			return
+		}
+		fmt.Fprint(w, "at last")
+	})
+	r, err := c.Get(context.Background(), "http://a.example/", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "at last", string(r.Body))
+}
+
+func TestSitemap(t *testing.T) {
+	const index = `<?xml version="1.0" encoding="iso-8859-1"?><sitemapindex xmlns="x"><sitemap><loc> https://a.example/1.xml </loc></sitemap></sitemapindex>`
+	pages, maps, err := Sitemap([]byte(index), 10)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"https://a.example/1.xml"}, maps)
+	assert.Empty(t, pages)
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	fmt.Fprint(z, `<urlset><url><loc>https://a.example/a</loc><image:image><image:loc>https://a.example/i.png</image:loc></image:image></url><url><loc>https://a.example/b?x=1&amp;y</loc></url></urlset>`)
+	require.NoError(t, z.Close())
+	pages, _, err = Sitemap(packed.Bytes(), 10)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"https://a.example/a", "https://a.example/b?x=1&y"}, pages)
+	pages, _, err = Sitemap(packed.Bytes(), 1)
+	require.NoError(t, err)
+	assert.Len(t, pages, 1)
+	_, _, err = Sitemap(packed.Bytes()[:40], 10)
+	assert.Error(t, err)
+}
+
+func TestRobots(t *testing.T) {
+	rules, maps := Robots(200, []byte("User-agent: *\nDisallow: /private\nSitemap: https://a.example/map.xml\n"))
+	assert.Equal(t, []string{"https://a.example/map.xml"}, maps)
+	assert.False(t, rules.Allows("/private/x"))
+	assert.True(t, rules.Allows("/public"))
+	assert.True(t, (*Rules)(nil).Allows("/"))
+}
+
+func FuzzSitemap(f *testing.F) {
+	f.Add([]byte(`<urlset><url><loc>https://a.example/</loc></url></urlset>`))
+	f.Add([]byte("\x1f\x8b\x08"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		pages, maps, _ := Sitemap(b, 50)
+		require.LessOrEqual(t, len(pages)+len(maps), 50)
+		Robots(200, b)
+	})
 }

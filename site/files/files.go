@@ -60,3 +60,28 @@ func Walk(dir string, visit func(path string, b []byte) error) (skipped []Skippe
 func Line(b []byte, offset int) int {
 	return 1 + bytes.Count(b[:min(offset, len(b))], []byte("\n"))
 }
+
+// Column returns the place in the line, from 1, in bytes.
+func Column(b []byte, offset int) int {
+	offset = min(offset, len(b))
+	return offset - bytes.LastIndexByte(b[:offset], '\n')
+}
+
+// Text returns the line in which an offset lies, without the spaces around it, cut
+// around the offset where it is long.
+func Text(b []byte, offset int) string {
+	const most = 160
+	offset = min(offset, len(b))
+	from := bytes.LastIndexByte(b[:offset], '\n') + 1
+	to := len(b)
+	if n := bytes.IndexByte(b[offset:], '\n'); n >= 0 {
+		to = offset + n
+	}
+	if offset-from > most/2 {
+		from = offset - most/2
+	}
+	if to-from > most {
+		to = from + most
+	}
+	return string(bytes.TrimSpace(b[from:to]))
+}

@@ -9,6 +9,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"net/url"
 	"path"
 	"path/filepath"
 	"slices"
@@ -29,6 +30,7 @@ type Layout struct {
 	Caches      []Cache     `yaml:"caches" json:"caches"`           // rows that the system makes anew
 	CacheFiles  []CacheDir  `yaml:"cache_files" json:"cache_files"` // folders that the system fills anew
 	Labels      []Label     `yaml:"labels" json:"labels"`           // how a row is called
+	Idle        []Cache     `yaml:"idle" json:"idle"`               // rows that no visitor sees: drafts, old versions
 	Sites       *Sites      `yaml:"sites" json:"sites"`             // several sites in one database
 	Config      *ConfigFile `yaml:"config" json:"config"`           // the system's own configuration
 	Files       []string    `yaml:"files" json:"files"`             // folders with code that writes pages
@@ -80,6 +82,42 @@ type Label struct {
 	Table  string `yaml:"table" json:"table"`
 	Column string `yaml:"column" json:"column"`
 	Word   string `yaml:"word" json:"word"` // what such a row is: "setting", "page"
+	Slug   string `yaml:"slug" json:"slug"` // the column with the last part of its page's address
+	Page   string `yaml:"page" json:"page"` // the address of its page, with {column} for values
+}
+
+// PageOf returns the address, below the site's, of the page that a row is shown on, or
+// "" where the layout does not say or a value is missing.
+func (l Label) PageOf(get func(column string) string) string {
+	var out strings.Builder
+	for rest := l.Page; rest != ""; {
+		before, more, ok := strings.Cut(rest, "{")
+		out.WriteString(before)
+		if !ok {
+			break
+		}
+		column, after, _ := strings.Cut(more, "}")
+		v := get(column)
+		if v == "" {
+			return ""
+		}
+		out.WriteString(url.PathEscape(v))
+		rest = after
+	}
+	return out.String()
+}
+
+// Needs lists the columns that a label reads besides its own.
+func (l Label) Needs() []string {
+	var out []string
+	for _, part := range strings.Split(l.Page, "{")[1:] {
+		column, _, _ := strings.Cut(part, "}")
+		out = append(out, column)
+	}
+	if l.Slug != "" {
+		out = append(out, l.Slug)
+	}
+	return out
 }
 
 // ConfigFile says where the system keeps its database and locked addresses. The
@@ -143,7 +181,7 @@ func Parse(b []byte) (*Layout, error) {
 			return nil, fmt.Errorf("layout %s: an address needs name, table, column, where and equals", l.Name)
 		}
 	}
-	for _, c := range l.Caches {
+	for _, c := range slices.Concat(l.Caches, l.Idle) {
 		if c.Table == "" || c.Column != "" && len(c.Begins) == 0 {
 			return nil, fmt.Errorf("layout %s: a cache needs a table, and with a column also begins", l.Name)
 		}
@@ -175,7 +213,17 @@ func (l *Layout) IsIdentifier(table, column string) bool {
 // IsCache reports whether a row is a cached copy, and whether it may be removed;
 // get returns a column's value.
 func (l *Layout) IsCache(table string, get func(column string) string) (cached, safe bool) {
-	for _, c := range l.Caches {
+	return among(l.Caches, table, get)
+}
+
+// IsIdle reports whether no visitor sees a row.
+func (l *Layout) IsIdle(table string, get func(column string) string) bool {
+	idle, _ := among(l.Idle, table, get)
+	return idle
+}
+
+func among(rules []Cache, table string, get func(column string) string) (found, safe bool) {
+	for _, c := range rules {
 		if c.Table != table {
 			continue
 		}

@@ -25,6 +25,8 @@ const (
 	sheetEnd   = ".sheet.jsonl.zst"
 	journalEnd = ".journal.jsonl.zst"
 	scanEnd    = ".scan.json"
+	pagesEnd   = ".pages.jsonl.zst"
+	crawlEnd   = ".crawl.jsonl" // of a scan that is at work, or was interrupted
 )
 
 // Logbook is an open logbook.
@@ -181,6 +183,14 @@ func (l *Logbook) ReadJSON(name string, v any) error {
 
 // ScanName returns the file name of the scan called id.
 func ScanName(id string) string { return id + scanEnd }
+
+// PagesPath and CrawlPath return where the pages of the scan called id lie, when it
+// has ended and while it is at work.
+func (l *Logbook) PagesPath(id string) string { return filepath.Join(l.dir, id+pagesEnd) }
+func (l *Logbook) CrawlPath(id string) string { return filepath.Join(l.dir, id+crawlEnd) }
+
+// Crawls lists the scans that were interrupted, the oldest first.
+func (l *Logbook) Crawls() ([]string, error) { return l.list(crawlEnd) }
 
 // Journal is a journal open for writing.
 type Journal struct{ f *os.File }

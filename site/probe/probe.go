@@ -22,7 +22,8 @@ type Verdict struct {
 	Host    string    `json:"host"`
 	Answer  string    `json:"answer"` // "secure", "insecure" or "unknown"
 	Why     string    `json:"why"`
-	Example string    `json:"example"` // the URL that was asked for
+	Example string    `json:"example"`          // the URL that was asked for
+	Assets  int       `json:"assets,omitempty"` // how many were asked for
 	Asked   time.Time `json:"asked"`
 }
 

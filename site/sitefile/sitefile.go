@@ -53,6 +53,9 @@ type Database struct {
 type Network struct {
 	Resolve []string `yaml:"resolve,omitempty"` // HOST:PORT:ADDR
 	CA      string   `yaml:"ca,omitempty"`      // PEM file of a private authority
+
+	// Credentials is a file with the headers that a staging site wants to be shown.
+	Credentials string `yaml:"credentials,omitempty"`
 }
 
 const head = `# The site file of Trim Lantern: one site, its database and its files.

@@ -1,0 +1,217 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"trimlantern/core/mixed"
+	"trimlantern/report"
+	"trimlantern/work"
+)
+
+func (a *app) scanCommand() *cobra.Command {
+	o := work.ScanOptions{}
+	var list string
+	var reports []string
+	c := &cobra.Command{
+		Use:   "scan [URL]…",
+		Short: "Read the pages and list what is insecure on them",
+		Long: `Crawls the site over HTTPS from its front page, its site map and its feed, or from the
+URLs given, and lists what a browser blocks, what it upgrades, where a form sends
+insecurely, and where a page names an insecure address without loading it. What a page
+loads securely is followed too: some of it sends back to HTTP. The crawl never leaves
+the site's names.
+
+It reads what comes from the server; --browser also looks with an installed Chromium,
+which sees what only scripts load. --trace says where each culprit lives: the row and
+setting, or the file and line. --as-https answers before the switch what would break.
+
+With --site it needs no site file.
+
+` + exitCodes,
+		Example: `  trimlantern scan
+  trimlantern scan --trace --report scan.html
+  trimlantern scan --site https://ternrock.example --as-https --pages 200
+  trimlantern scan --browser --compare last --fail-on blocked
+  trimlantern scan --depth 0 https://ternrock.example/visit/`,
+		Annotations: map[string]string{"formats": strings.Join(report.ScanFormats, " ")},
+		RunE: func(c *cobra.Command, args []string) error {
+			j, err := a.scanJob()
+			if err != nil {
+				return err
+			}
+			for _, file := range reports {
+				if report.FormatOf(file) == "" {
+					return fmt.Errorf("--report %s: its name tells no format; end it with %s", file, strings.Join(report.Endings(), ", "))
+				}
+			}
+			if list != "" {
+				more, err := readList(list)
+				if err != nil {
+					return err
+				}
+				args = append(args, more...)
+			}
+			o.URLs = args
+			r, err := j.Scan(c.Context(), o)
+			if err != nil {
+				return err
+			}
+			defer r.Forget()
+			return a.showScan(r, reports)
+		},
+	}
+	a.address(c)
+	a.network(c)
+	f := c.Flags()
+	f.IntVar(&o.Pages, "pages", 10000, "read at most this many `pages`")
+	f.IntVar(&o.Depth, "depth", 50, "follow at most this many `links` from the start")
+	f.IntVar(&o.Parallel, "parallel", 4, "wait for this many `answers` at once")
+	f.DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
+	f.DurationVar(&o.Time, "for", 0, "stop after this `time`, like 30m")
+	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
+	f.BoolVar(&o.Robots, "robots", false, "honour robots.txt")
+	f.BoolVar(&o.Bare, "bare", false, "do not ask whether images and the like lead back to HTTP")
+	f.BoolVar(&o.AsHTTPS, "as-https", false, "before the switch: read over HTTP, judge as if over HTTPS")
+	f.BoolVar(&o.Resume, "resume", false, "go on with the scan that was interrupted")
+	f.StringVar(&o.Compare, "compare", "", "say what is new and what is gone since the `SCAN` of that name, or last")
+	f.StringVar(&o.FailOn, "fail-on", "", "exit with 1 only from this `class` up: "+classNames()+" or none")
+	f.BoolVar(&o.Trace, "trace", false, "say where each culprit lives, in database and files")
+	f.BoolVar(&o.Browser, "browser", false, "look with an installed Chromium too")
+	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: the one that is installed)")
+	f.IntVar(&o.Tabs, "tabs", 4, "how many `windows` the browser opens at once")
+	f.IntVar(&o.Looks, "looks", 500, "look at no more than this many `pages` with the browser")
+	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", "))
+	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(strings.Split(classNames()+", none", ", "), cobra.ShellCompDirectiveNoFileComp)))
+	check(c.RegisterFlagCompletionFunc("compare", a.complete((*work.Job).ScanIDs)))
+	return c
+}
+
+func classNames() string {
+	var names []string
+	for _, c := range mixed.Classes {
+		names = append(names, string(c))
+	}
+	return strings.Join(names, ", ")
+}
+
+// readList reads URLs, one a line.
+func readList(file string) ([]string, error) {
+	in := io.Reader(os.Stdin)
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return nil, fmt.Errorf("--list: %w", err)
+		}
+		defer f.Close()
+		in = f
+	}
+	var out []string
+	lines := bufio.NewScanner(in)
+	for lines.Scan() {
+		if line := strings.TrimSpace(lines.Text()); line != "" && !strings.HasPrefix(line, "#") {
+			out = append(out, line)
+		}
+	}
+	return out, lines.Err()
+}
+
+// showScan writes a scan to standard output and into the files that were asked for.
+func (a *app) showScan(r *work.Scan, reports []string) error {
+	a.code = r.Code()
+	fault := func(err error) error {
+		return &work.Fault{Code: work.World, What: "the result cannot be written", Do: "the scan itself is in the logbook; name another file", Err: err}
+	}
+	for _, file := range reports {
+		if err := writeFile(file, func(w io.Writer) error { return report.ScanAs(w, report.FormatOf(file), r) }); err != nil {
+			return fault(err)
+		}
+	}
+	var err error
+	if a.format == "text" {
+		t := &report.Text{W: a.out, Color: a.color()}
+		t.Scan(r)
+		err = t.Err()
+	} else {
+		w := bufio.NewWriter(a.out)
+		if err = report.ScanAs(w, a.format, r); err == nil {
+			err = w.Flush()
+		}
+	}
+	if err != nil {
+		return fault(err)
+	}
+	return nil
+}
+
+// writeFile writes a file that appears only when it is whole.
+func writeFile(file string, write func(io.Writer) error) error {
+	f, err := os.OpenFile(file+".part", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // renamed already where all went well
+	w := bufio.NewWriter(f)
+	if err := write(w); err != nil {
+		f.Close()
+		return err
+	}
+	if err := w.Flush(); err != nil {
+		f.Close()
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), file)
+}
+
+// scanJob opens the site file, or makes do with --site.
+func (a *app) scanJob() (*work.Job, error) {
+	if a.site == "" {
+		return a.open()
+	}
+	j, err := work.OpenAddress(a.site, a.also, a.progress())
+	if err != nil {
+		return nil, err
+	}
+	j.Resolve, j.CA, j.Secrets = a.resolve, a.ca, a.secrets
+	return j, nil
+}
+
+func (a *app) traceCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "trace URL",
+		Short: "Say where an insecure reference lives",
+		Long: `Looks through the database and the site's files, in one pass and in all spellings and
+envelopes, for the places that can produce an insecure reference: table, row, setting
+and the path inside the value, or file, line and column. The likeliest stands first,
+with what to do about each.
+
+` + exitCodes,
+		Example: `  trimlantern trace http://ternrock.example/media/lens.svg
+  trimlantern trace --format json http://charts.tideoffice.example/today.png`,
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return fmt.Errorf("trace needs one URL, as scan lists it")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r, err := j.Trace(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(r, func(t *report.Text) { t.Traced(r) })
+		},
+	}
+}

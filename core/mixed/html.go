@@ -1,0 +1,354 @@
+package mixed
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+
+	"golang.org/x/net/html"
+
+	"trimlantern/core/reference"
+)
+
+// document is where a walk through markup stands.
+type document struct {
+	*reader
+	b        []byte
+	shift    int // the offset of b in the whole
+	head     bool
+	inTitle  bool
+	baseSet  bool
+	picture  int // <source>s seen in the open <picture>, from 1; 0: none is open
+	media    bool
+	noscript bool     // what comes is what browsers without scripts see
+	dormant  []string // open elements whose content is not loaded: noscript, template
+	// What the script or style that was opened is.
+	plain  bool // it is none that runs
+	module bool
+}
+
+// headElements may stand in a head; any other ends it (HTML §13.2.6.4.4).
+var headElements = map[string]bool{"html": true, "head": true, "base": true, "link": true, "meta": true, "title": true, "style": true, "script": true, "noscript": true, "template": true}
+
+// html reads markup that stands at offset shift.
+func (r *reader) html(b []byte, shift int) {
+	d := &document{reader: r, b: b, shift: shift, head: true}
+	reference.WalkHTML(b, reference.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
+}
+
+func (d *document) tag(element string, attrs []reference.Attr) {
+	if d.xml { // a prefix says which vocabulary; local names do not collide here
+		if _, local, ok := strings.Cut(element, ":"); ok {
+			element = local
+			attrs = reference.Contexts(d.b, element, attrs)
+		}
+	}
+	d.inTitle = element == "title"
+	if !headElements[element] {
+		d.head = false
+	}
+	get := func(name string) string { return reference.AttrText(d.b, attrs, name) }
+	has := func(name string) bool {
+		return slices.ContainsFunc(attrs, func(a reference.Attr) bool { return a.Name == name })
+	}
+	switch element {
+	case "base":
+		if !d.baseSet && has("href") {
+			if u, ok := d.resolve(get("href")); ok && (u.Scheme == "http" || u.Scheme == "https") {
+				defer func() { d.base, d.baseSet = u, true }()
+			}
+		}
+	case "meta":
+		if d.head && strings.EqualFold(strings.TrimSpace(get("http-equiv")), "content-security-policy") && upgrades(get("content")) {
+			d.page.Upgrades = true
+		}
+	case "noscript":
+		d.noscript = true
+	case "template":
+		if mode := strings.ToLower(get("shadowrootmode")); mode != "open" && mode != "closed" {
+			d.dormant = append(d.dormant, element)
+		}
+	case "picture":
+		d.picture = 1
+	case "audio", "video":
+		d.media = true
+	case "script":
+		d.plain, d.module = scriptType(get("type"), get("language"), has("type"))
+	case "style":
+		d.plain = !isCSS(get("type"))
+	}
+	seen := map[string]bool{}
+	for _, a := range attrs {
+		if seen[a.Name] || a.End <= a.Start {
+			seen[a.Name] = true
+			continue // of two attributes the first counts (HTML §13.2.5.33)
+		}
+		seen[a.Name] = true
+		d.attr(element, a, get, has)
+	}
+	if element == "source" && d.picture > 0 {
+		d.picture++
+	}
+}
+
+func (d *document) end(element string) {
+	switch element {
+	case "head":
+		d.head = false
+	case "noscript":
+		d.noscript = false
+	case "picture":
+		d.picture = 0
+	case "audio", "video":
+		d.media = false
+	}
+	if i := len(d.dormant) - 1; i >= 0 && d.dormant[i] == element {
+		d.dormant = d.dormant[:i]
+	}
+	d.inTitle = false
+}
+
+func (d *document) raw(element, typ string, start, end int) {
+	text := d.b[start:end]
+	switch {
+	case element == "style":
+		if !d.plain {
+			d.css(text, d.shift+start)
+		}
+	case strings.Contains(typ, "ld+json"):
+		d.literals(text, "script (JSON-LD)", reference.Names, d.shift+start)
+	case strings.TrimSpace(typ) == "importmap":
+		d.importMap(text)
+		d.literals(text, "script (import map)", reference.Maybe, d.shift+start)
+	default:
+		d.script(text, "script", d.shift+start, d.module)
+	}
+}
+
+func (d *document) other(tok html.TokenType, start, end int) {
+	text := d.b[start:end]
+	switch {
+	case tok == html.TextToken && d.inTitle:
+		if d.page.Title == "" {
+			d.page.Title = strings.Join(strings.Fields(html.UnescapeString(string(text))), " ")
+		}
+	case tok == html.TextToken && d.noscript:
+		in := &document{reader: d.reader, b: text, shift: d.shift + start, dormant: []string{"noscript"}}
+		reference.WalkHTML(text, reference.Markup{Tag: in.tag, End: in.end})
+		d.noscript = false
+	case tok == html.TextToken && len(d.dormant) == 0 && len(bytes.TrimSpace(text)) > 0:
+		d.head = false
+	case tok == html.CommentToken && d.xml && bytes.HasPrefix(text, []byte("<?xml-stylesheet")):
+		// Its pseudo-attributes are written like those of a tag.
+		inside := append([]byte("<link"), bytes.TrimSuffix(text[len("<?xml-stylesheet"):], []byte("?>"))...)
+		inside = append(inside, '>')
+		reference.WalkHTML(inside, reference.Markup{Tag: func(_ string, attrs []reference.Attr) {
+			if typ := reference.AttrText(inside, attrs, "type"); isCSS(typ) {
+				d.add(reference.AttrText(inside, attrs, "href"), use{by: "xml-stylesheet", use: reference.Loads, kind: reference.Style, offset: d.shift + start})
+			}
+		}})
+	}
+	d.inTitle = false
+}
+
+// scriptType tells whether a script is one that does not run, and whether it is a
+// module (HTML §4.12.1).
+func scriptType(typ, language string, given bool) (plain, module bool) {
+	typ = strings.ToLower(strings.TrimSpace(typ))
+	switch {
+	case given && typ == "":
+		return false, false
+	case typ == "" && language != "":
+		typ = "text/" + strings.ToLower(language)
+	case typ == "":
+		return false, false
+	}
+	switch {
+	case typ == "module":
+		return false, true
+	case strings.HasPrefix(typ, "text/javascript"), typ == "text/ecmascript", typ == "text/jscript", typ == "text/livescript", typ == "text/x-javascript", typ == "text/x-ecmascript",
+		typ == "application/javascript", typ == "application/ecmascript", typ == "application/x-javascript", typ == "application/x-ecmascript":
+		return false, false
+	}
+	return true, false
+}
+
+func isCSS(typ string) bool {
+	typ = strings.ToLower(strings.TrimSpace(typ))
+	return typ == "" || typ == "text/css"
+}
+
+// attr looks at one attribute.
+func (d *document) attr(element string, a reference.Attr, get func(string) string, has func(string) bool) {
+	c := a.Context
+	if c.Use == reference.Ident || c.Use == reference.Text {
+		return
+	}
+	raw := string(d.b[a.Start:a.End])
+	text := html.UnescapeString(raw)
+	u := use{by: element + " " + a.Name, use: c.Use, kind: c.Kind, offset: d.shift + a.Start}
+	d.settle(element, a.Name, &u, get, has)
+	if u.use == reference.Text {
+		return
+	}
+	if n := len(d.dormant); n > 0 {
+		if u.use == reference.Loads {
+			u.use = reference.Maybe
+		}
+		u.by = d.dormant[n-1] + " → " + u.by
+	}
+	switch c.Shape {
+	case reference.One:
+		if u.use == reference.Names && !strings.Contains(text, ":") {
+			return // a meta's words, or a relative address
+		}
+		if element == "meta" && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(text)), "http") {
+			return
+		}
+		d.add(text, u)
+	case reference.Set:
+		set := SrcSet(text)
+		if len(set) > 1 && u.certainty == "" {
+			u.certainty = Likely
+		}
+		for _, candidate := range set {
+			d.add(candidate, u)
+		}
+	case reference.Spaced:
+		for _, word := range strings.Fields(text) {
+			d.add(word, u)
+		}
+	case reference.Refresh:
+		if to, ok := refresh(text); ok {
+			d.add(to, u)
+		}
+	case reference.Sheet:
+		if text == raw && len(d.dormant) == 0 {
+			d.css(d.b[a.Start:a.End], u.offset)
+		} else if len(d.dormant) == 0 { // decoded text has offsets of its own
+			d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.css(in.b, 0) })
+		}
+	case reference.Fragment:
+		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.html(in.b, 0) })
+	}
+}
+
+// settle sets right what an attribute's element and its other attributes say.
+func (d *document) settle(element, name string, u *use, get func(string) string, has func(string) bool) {
+	load := u.use == reference.Loads
+	switch element {
+	case "img", "image":
+		if !load || name != "src" || d.xml {
+			return
+		}
+		if d.picture > 0 { // its image is one of a set
+			if u.kind = reference.ImageSet; d.picture > 1 {
+				u.certainty = Likely
+			}
+		}
+		if set := get("srcset"); strings.TrimSpace(set) != "" {
+			if u.kind, u.certainty = reference.ImageSet, Likely; settled(set) {
+				u.use = reference.Maybe // for browsers that do not know srcset
+			}
+		}
+	case "source":
+		switch {
+		case name == "srcset" && d.picture > 0:
+			u.certainty = Likely
+		case name == "src" && d.media:
+			u.certainty = Likely
+		default:
+			u.use = reference.Text // it stands where it means nothing
+		}
+	case "track":
+		u.certainty = Likely
+	case "iframe":
+		if name == "src" && has("srcdoc") {
+			u.use = reference.Maybe
+		}
+	case "script":
+		if load && has("nomodule") {
+			u.use = reference.Maybe
+		}
+		if load && d.plain {
+			u.use = reference.Maybe
+		}
+	case "a", "area":
+		u.download = name == "href" && has("download")
+	case "link":
+		rel := strings.Join(strings.Fields(strings.ToLower(get("rel"))), " ")
+		if u.by = "link " + rel; rel == "" {
+			u.by = "link href"
+		}
+		if typ := strings.ToLower(get("type")); name == "href" && strings.Contains(rel, "alternate") && (strings.Contains(typ, "rss") || strings.Contains(typ, "atom")) {
+			if to, ok := d.resolve(get("href")); ok {
+				d.page.Feeds = append(d.page.Feeds, to.String())
+			}
+		}
+		d.link(u, rel, get, has)
+	}
+}
+
+// link sets right what a <link> that loads is.
+func (d *document) link(u *use, rel string, get func(string) string, has func(string) bool) {
+	if u.use != reference.Loads {
+		return
+	}
+	as := strings.ToLower(strings.TrimSpace(get("as")))
+	switch {
+	case u.kind == reference.Style && as == "" && (has("disabled") || !isCSS(get("type"))):
+		u.use = reference.Names
+	case u.kind == reference.Touch, strings.Contains(rel, "prerender"):
+		u.use = reference.Maybe
+	case u.kind == reference.Prefetch && strings.Contains(rel, "preload"), strings.Contains(rel, "preload") && (u.kind == reference.Audio || u.kind == reference.Video):
+		u.use = reference.Names // browsers load nothing for it
+	}
+}
+
+// settled reports whether a srcset leaves no room for src: it has widths, or a
+// candidate for ordinary screens.
+func settled(set string) bool {
+	for part := range strings.SplitSeq(set, ",") {
+		words := strings.Fields(part)
+		if len(words) == 1 || len(words) > 1 && (words[1] == "1x" || strings.HasSuffix(words[1], "w")) {
+			return true
+		}
+	}
+	return false
+}
+
+// refresh reads where "5; url=…" leads.
+func refresh(text string) (string, bool) {
+	i := strings.Index(strings.ToLower(text), "url=")
+	if i < 0 {
+		return "", false
+	}
+	return strings.Trim(text[i+4:], `"' `), true
+}
+
+// SrcSet returns the URLs of a srcset attribute (HTML §4.8.4.2.2).
+func SrcSet(s string) []string {
+	var urls []string
+	for {
+		s = strings.TrimLeft(s, ", \t\n\f\r")
+		if s == "" {
+			return urls
+		}
+		i := strings.IndexAny(s, " \t\n\f\r")
+		if i < 0 {
+			i = len(s)
+		}
+		candidate := s[:i]
+		s = s[i:]
+		if trimmed := strings.TrimRight(candidate, ","); trimmed != candidate {
+			urls = append(urls, trimmed)
+			continue
+		}
+		urls = append(urls, candidate)
+		if i := strings.IndexByte(s, ','); i >= 0 {
+			s = s[i+1:]
+		} else {
+			s = ""
+		}
+	}
+}

@@ -1,0 +1,317 @@
+package report
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"trimlantern/core/mixed"
+	"trimlantern/work"
+)
+
+// Scan reports what a scan found.
+func (t *Text) Scan(s *work.Scan) {
+	what := "Scanned"
+	if s.AsHTTPS {
+		what = "Read over HTTP and judged as if over HTTPS:"
+	}
+	t.printf("%s %s: %s, %s, %s.\n", what, s.Site, plural(s.Read, "page"), plural(s.Sheets, "style sheet"), plural(s.Others, "other thing"))
+	if len(s.Culprits) > 0 {
+		t.heading("Found")
+		urls := map[mixed.Class]int{}
+		for _, c := range s.Culprits {
+			urls[c.Class]++
+		}
+		var rows [][]string
+		for _, c := range mixed.Classes {
+			if n := s.Classes[c]; n > 0 {
+				rows = append(rows, []string{t.class(c), number(n), number(urls[c]), number(s.On[c])})
+			}
+		}
+		t.rows([]string{"", ">findings", ">URLs", ">pages"}, rows)
+		t.heading("By culprit, the gravest first")
+		t.culprits(s)
+		t.hosts(s)
+		t.printf("%s\n", t.paint("By page", text.Bold))
+		t.pages(s)
+	}
+	t.compared(s)
+	t.browser(s)
+	if len(s.Unread) > 0 {
+		t.heading("Could not be read")
+		t.unread(s.Unread, 12)
+	}
+	if len(s.Broken) > 0 {
+		t.heading("Loaded securely, and gives nothing")
+		t.unread(s.Broken, 5)
+	}
+	t.printf("\n")
+	if s.Dead > 0 {
+		t.printf("%s\n", t.faint(plural(s.Dead, "link")+" of the site's lead to nothing (404); not counted."))
+	}
+	if s.Outward > 0 {
+		t.printf("%s\n", t.faint(fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link"))))
+	}
+	if s.LeftOut > 0 {
+		t.printf("%s\n", t.care(fmt.Sprintf("Not everything was read: %s past the bounds; see --pages and --depth.", plural(s.LeftOut, "document"))))
+	}
+	if s.Untraced != "" {
+		t.printf("%s\n", t.care("Places are not named: "+clip(s.Untraced, 56)))
+	}
+	switch {
+	case len(s.Culprits) == 0 && len(s.Unread) == 0:
+		t.printf("%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))
+		t.next("trimlantern status")
+	case len(s.Culprits) == 0:
+		t.next("look at what could not be read, then: trimlantern scan")
+	case s.Culprits[0].Places == nil:
+		t.next("trimlantern trace URL, or scan --trace, says where each of them lives")
+	default:
+		t.next("trimlantern preview")
+	}
+}
+
+func (t *Text) unread(list []work.Unread, most int) {
+	for i, u := range list {
+		if i == most {
+			t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; --format json lists them", len(list)-most)))
+			break
+		}
+		t.printf("  %s\n", clip(u.URL+": "+u.Why, 76))
+	}
+}
+
+// culprits writes each insecure URL once, by class, however many pages it is on.
+func (t *Text) culprits(s *work.Scan) {
+	const most = 7
+	for _, class := range mixed.Classes {
+		var list []work.Culprit
+		for _, c := range s.Culprits {
+			if c.Class == class {
+				list = append(list, c)
+			}
+		}
+		if len(list) == 0 {
+			continue
+		}
+		shown := list[:min(most, len(list))]
+		if list[0].Places == nil {
+			var rows [][]string
+			for _, c := range shown {
+				rows = append(rows, []string{padRunes(clip(c.URL, 46), 46), padRunes(clip(c.By, 18), 18), number(c.Pages)})
+			}
+			t.rows([]string{t.class(class), "held by", ">pages"}, rows)
+		} else {
+			t.printf("  %s\n", t.class(class))
+			for _, c := range shown {
+				t.printf("  %s\n", clip(c.URL, 76))
+				t.printf("    %s\n", t.faint(clip(c.By+", "+plural(c.Pages, "page"), 72)))
+				t.origins(c.Places, 2)
+			}
+		}
+		if more := len(list) - len(shown); more > 0 {
+			t.printf("  %s\n", t.faint(plural(more, "more URL")+"; --format json lists them"))
+		}
+		t.printf("\n")
+	}
+}
+
+// hosts writes the other hosts that pages load from, and what they can do.
+func (t *Text) hosts(s *work.Scan) {
+	if len(s.Hosts) == 0 {
+		return
+	}
+	t.printf("%s\n", t.paint("Other hosts that pages load from", text.Bold))
+	for i, h := range s.Hosts {
+		if i == 10 {
+			t.printf("  %s\n", t.faint(plural(len(s.Hosts)-10, "more host")+"; --format json lists them"))
+			break
+		}
+		word := t.care("cannot be told")
+		switch h.Verdict.Answer {
+		case "secure":
+			word = t.good("has HTTPS")
+		case "insecure":
+			word = t.bad("has no HTTPS")
+		case "leave":
+			word = "left by your decision"
+		}
+		t.printf("  %s  %s\n    %s\n", clip(h.Host, 40), word, t.faint(clip(h.Verdict.Why+", "+plural(h.Findings, "finding"), 74)))
+	}
+	t.printf("\n")
+}
+
+// shortClass is a class as the head of a column.
+var shortClass = map[mixed.Class]string{mixed.Blocked: "blocked", mixed.Upgraded: "upgraded", mixed.Form: "form", mixed.Download: "download", mixed.Masked: "masked", mixed.Possible: "possible", mixed.Address: "address"}
+
+func (t *Text) pages(s *work.Scan) {
+	const most = 12
+	header := []string{"page"}
+	var classes []mixed.Class
+	for _, c := range mixed.Classes {
+		if s.Classes[c] > 0 {
+			classes = append(classes, c)
+			header = append(header, ">"+shortClass[c])
+		}
+	}
+	bad := 0
+	for _, n := range s.On {
+		bad = max(bad, n)
+	}
+	var rows [][]string
+	for i, p := range s.Worst {
+		if i == most {
+			break
+		}
+		row := []string{clip(cmp.Or(strings.TrimPrefix(strings.TrimPrefix(p.URL, s.Site), "https://"), "/"), 74-len(classes)*9)}
+		for _, c := range classes {
+			row = append(row, number(p.Classes[c]))
+		}
+		rows = append(rows, row)
+	}
+	t.rows(header, rows)
+	if len(s.Worst) > most {
+		t.printf("  %s\n", t.faint("and more; --format json lists all"))
+	}
+	if s.Clean > 0 {
+		t.printf("  %s\n", t.good(plural(s.Clean, "document")+" clean"))
+	}
+}
+
+func (t *Text) compared(s *work.Scan) {
+	c := s.Compared
+	if c == nil {
+		return
+	}
+	t.heading("Compared with the scan of " + c.Time.UTC().Format("2006-01-02 15:04") + " UTC")
+	t.printf("  %d new, %d gone, %d as before\n", len(c.New), len(c.Gone), c.Still)
+	for _, part := range []struct {
+		word string
+		list []work.Culprit
+	}{{t.bad("new "), c.New}, {t.good("gone"), c.Gone}} {
+		for i, one := range part.list {
+			if i == 8 {
+				t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; --format json lists them", len(part.list)-8)))
+				break
+			}
+			t.printf("  %s  %s\n", part.word, clip(one.URL, 70))
+		}
+	}
+}
+
+func (t *Text) browser(s *work.Scan) {
+	b := s.Browser
+	if b == nil {
+		return
+	}
+	t.heading("What " + clip(b.Version, 40) + " says")
+	t.wrap("  ", fmt.Sprintf("%s looked at: %s of mixed content, %d known already, %d seen only by it", plural(b.Pages, "page"), plural(b.Reports, "report"), b.Known, b.New))
+	if len(b.Unconfirmed) > 0 {
+		t.printf("  read in the page, and not reported by the browser:\n")
+		t.unread(b.Unconfirmed, 5)
+	}
+	t.unread(b.Failed, 5)
+	if b.LeftOut > 0 {
+		t.printf("  %s\n", t.care(plural(b.LeftOut, "page")+" not looked at; see --looks"))
+	}
+}
+
+// ScanJSON writes a scan with all its documents, which are read from the disk one by
+// one.
+func ScanJSON(w io.Writer, s *work.Scan) error {
+	var head bytes.Buffer
+	if err := JSON(&head, s); err != nil {
+		return err
+	}
+	summary := bytes.TrimSuffix(head.Bytes(), []byte("\n}\n"))
+	if _, err := fmt.Fprintf(w, "%s,\n  \"pages\": [", summary); err != nil {
+		return err
+	}
+	comma := ""
+	err := s.EachPage(func(p work.ScannedPage) error {
+		if p.Findings == nil {
+			p.Findings = []mixed.Finding{}
+		}
+		b, err := json.Marshal(p)
+		if err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(w, "%s\n    %s", comma, shown(string(b)))
+		comma = ","
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(w, "\n  ]\n}\n")
+	return err
+}
+
+// Traced reports where a reference lives.
+func (t *Text) Traced(r *work.Traced) {
+	t.printf("%s\n", clip(r.URL, 78))
+	if len(r.Places) == 0 {
+		t.printf("\nStands nowhere in %s and %s, in no spelling.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
+		t.wrap("", "Then a script puts it together, a program makes it, or it comes from a cache outside of the site: look at it with trimlantern scan --browser, empty all caches, and scan again.")
+		return
+	}
+	t.heading(plural(len(r.Places), "place") + ", the likeliest first")
+	t.origins(r.Places, 20)
+	if slices.ContainsFunc(r.Places, func(o work.Origin) bool { return o.Reason == "" }) {
+		t.next("trimlantern preview")
+	} else {
+		t.next("what stands under the first place")
+	}
+}
+
+// origins writes places, most at the most.
+func (t *Text) origins(places []work.Origin, most int) {
+	if len(places) == 0 {
+		t.printf("    %s\n", t.faint("stands nowhere in database and files: a script, a program or a cache makes it"))
+	}
+	for i, o := range places {
+		if i == most {
+			t.printf("    %s\n", t.faint(fmt.Sprintf("and %s", plural(len(places)-most, "more place"))))
+			break
+		}
+		where := ""
+		switch {
+		case o.File != "":
+			where = fmt.Sprintf("%s:%d", o.File, o.Line)
+			if o.Col > 0 {
+				where += fmt.Sprintf(":%d", o.Col)
+			}
+		default:
+			where = o.Table + "." + o.Column
+			if o.Label != "" {
+				where += ", " + o.Label
+			}
+			if o.Path != "" {
+				where += ", at " + o.Path
+			}
+		}
+		if o.Count > 1 {
+			where += fmt.Sprintf(" (×%d)", o.Count)
+		}
+		t.printf("    %s\n", t.care(clip(where, 74)))
+		if o.Text != "" {
+			t.printf("      %s\n", t.faint(clip(o.Text, 72)))
+		}
+		if o.Page != "" {
+			t.printf("      %s\n", t.faint(clip("on "+o.Page, 72)))
+		}
+		switch o.Match {
+		case work.Scaled:
+			t.wrap("      ", "the picture of which it is a smaller copy")
+		case work.Address:
+			t.wrap("      ", "the site's own address, from which it is made")
+		}
+		t.wrap("      ", Clean(o.Do))
+	}
+}

@@ -1,0 +1,75 @@
+package browser
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"time"
+
+	"trimlantern/site/fetch"
+)
+
+// proxy carries the browser's traffic to where the client would go: what is reached
+// elsewhere stays there, and private networks are out of reach.
+type proxy struct {
+	http.Server
+	addr string
+}
+
+func startProxy(client *fetch.Client) (*proxy, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	forward := &httputil.ReverseProxy{
+		Rewrite:      func(r *httputil.ProxyRequest) {},
+		Transport:    &http.Transport{DialContext: client.Dial, ResponseHeaderTimeout: pageTime, MaxResponseHeaderBytes: 1 << 20},
+		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, _ error) { w.WriteHeader(http.StatusBadGateway) },
+		ErrorLog:     nil,
+	}
+	p := &proxy{addr: l.Addr().String()}
+	p.ReadHeaderTimeout = pageTime
+	p.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.Method == http.MethodConnect:
+			tunnel(client, w, r)
+		case r.URL.IsAbs():
+			forward.ServeHTTP(w, r)
+		default:
+			w.WriteHeader(http.StatusBadRequest)
+		}
+	})
+	go func() { _ = p.Serve(l) }()
+	return p, nil
+}
+
+// tunnel joins the browser with a host, for TLS and WebSockets.
+func tunnel(client *fetch.Client, w http.ResponseWriter, r *http.Request) {
+	ctx, stop := context.WithTimeout(r.Context(), 10*time.Second)
+	defer stop()
+	there, err := client.Dial(ctx, "tcp", r.Host)
+	if err != nil {
+		w.WriteHeader(http.StatusBadGateway)
+		return
+	}
+	defer there.Close()
+	hijacker, ok := w.(http.Hijacker)
+	if !ok {
+		w.WriteHeader(http.StatusInternalServerError)
+		return
+	}
+	here, rest, err := hijacker.Hijack()
+	if err != nil {
+		return
+	}
+	defer here.Close()
+	if _, err := io.WriteString(here, "HTTP/1.1 200 OK\r\n\r\n"); err != nil {
+		return
+	}
+	done := make(chan struct{}, 2)
+	go func() { _, _ = io.Copy(there, rest); done <- struct{}{} }()
+	go func() { _, _ = io.Copy(here, there); done <- struct{}{} }()
+	<-done
+}

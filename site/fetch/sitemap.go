@@ -1,0 +1,75 @@
+package fetch
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/xml"
+	"io"
+	"strings"
+
+	"github.com/temoto/robotstxt"
+)
+
+// Sitemap reads a site map or an index of site maps (sitemaps.org 0.9), packed with
+// gzip or not: the addresses of pages and of further maps, up to a bound.
+func Sitemap(b []byte, most int) (pages, maps []string, err error) {
+	if bytes.HasPrefix(b, []byte{0x1f, 0x8b}) {
+		z, err := gzip.NewReader(bytes.NewReader(b))
+		if err != nil {
+			return nil, nil, err
+		}
+		if b, err = io.ReadAll(io.LimitReader(z, maxBody)); err != nil {
+			return nil, nil, err
+		}
+	}
+	d := xml.NewDecoder(bytes.NewReader(b))
+	d.Strict = false
+	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // addresses are ASCII
+	var path []string
+	for len(pages)+len(maps) < most {
+		tok, err := d.Token()
+		if err == io.EOF {
+			return pages, maps, nil
+		}
+		if err != nil {
+			return pages, maps, err
+		}
+		switch t := tok.(type) {
+		case xml.StartElement:
+			if len(path) > 16 {
+				return pages, maps, nil
+			}
+			path = append(path, t.Name.Local)
+		case xml.EndElement:
+			path = path[:max(len(path)-1, 0)]
+		case xml.CharData:
+			text := strings.TrimSpace(string(t))
+			if len(path) < 3 || path[len(path)-1] != "loc" || text == "" {
+				continue
+			}
+			switch path[len(path)-2] {
+			case "url":
+				pages = append(pages, text)
+			case "sitemap":
+				maps = append(maps, text)
+			}
+		}
+	}
+	return pages, maps, nil
+}
+
+// Rules are what a robots.txt says.
+type Rules struct{ group *robotstxt.Group }
+
+// Robots reads a robots.txt (RFC 9309) and returns its rules for us and the site maps
+// that it names. What cannot be read forbids nothing.
+func Robots(status int, b []byte) (*Rules, []string) {
+	data, err := robotstxt.FromStatusAndBytes(status, b)
+	if err != nil {
+		return &Rules{}, nil
+	}
+	return &Rules{data.FindGroup("TrimLantern")}, data.Sitemaps
+}
+
+// Allows reports whether a path, with its query, may be asked for.
+func (r *Rules) Allows(path string) bool { return r == nil || r.group == nil || r.group.Test(path) }

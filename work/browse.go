@@ -1,0 +1,211 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+
+	"trimlantern/core/mixed"
+	"trimlantern/site/browser"
+	"trimlantern/site/probe"
+)
+
+// BrowserState is what a real browser said, held against what was read.
+type BrowserState struct {
+	Version     string   `json:"version"`
+	Pages       int      `json:"pages"`
+	Reports     int      `json:"reports"`               // of mixed content
+	Known       int      `json:"known"`                 // of them, those that had been read already
+	New         int      `json:"new"`                   // and those that only the browser saw
+	Unconfirmed []Unread `json:"unconfirmed,omitempty"` // read as certain, and not reported by the browser
+	Failed      []Unread `json:"failed,omitempty"`
+	LeftOut     int      `json:"left_out,omitempty"`
+}
+
+// findBrowser refuses a scan that wants a browser where there is none.
+func findBrowser(o *ScanOptions) error {
+	if !o.Browser {
+		return nil
+	}
+	if o.AsHTTPS {
+		return misuse(nil, "a browser cannot look at pages as if they came over HTTPS", "leave out --browser, or --as-https")
+	}
+	path, err := browser.Find(o.Chromium)
+	if errors.Is(err, browser.ErrMissing) {
+		return misuse(err, "--browser", "install Chromium (Debian: apt-get install chromium), or name one with --chromium PATH")
+	}
+	o.Chromium = path
+	return err
+}
+
+// pins returns the public keys of hosts that only the authority given with --ca vouches
+// for: the browser does not know it.
+func (s *scanning) pins(ctx context.Context) (pins []string) {
+	if s.job.CA == "" && s.job.File.Network.CA == "" {
+		return nil
+	}
+	for _, host := range append(s.job.Site.Hosts(), s.secure...) {
+		addrs, err := probe.Addresses(ctx, s.client, host, "443")
+		if err != nil || len(addrs) == 0 {
+			continue
+		}
+		chain := probe.Handshake(ctx, addrs[0], host).Chain
+		if len(chain) == 0 {
+			continue
+		}
+		between := x509.NewCertPool()
+		for _, c := range chain[1:] {
+			between.AddCert(c)
+		}
+		if _, err := chain[0].Verify(x509.VerifyOptions{DNSName: host, Roots: s.client.Roots(), Intermediates: between}); err != nil {
+			continue
+		}
+		sum := sha256.Sum256(chain[0].RawSubjectPublicKeyInfo)
+		if pin := base64.StdEncoding.EncodeToString(sum[:]); !slices.Contains(pins, pin) {
+			pins = append(pins, pin)
+		}
+	}
+	return pins
+}
+
+// secureHost notes a host that something is loaded from securely.
+func (s *scanning) secureHost(raw string) {
+	if len(s.secure) >= 200 || s.own(raw) != "" {
+		return
+	}
+	if u, err := url.Parse(raw); err == nil && u.Scheme == "https" && !slices.Contains(s.secure, u.Hostname()) {
+		s.secure = append(s.secure, u.Hostname())
+	}
+}
+
+// browse looks at every page with the browser and takes in what it reports.
+func (s *scanning) browse(ctx context.Context) error {
+	out := &BrowserState{}
+	s.out.Browser = out
+	type look struct {
+		doc  ScannedPage
+		seen *browser.Seen
+		err  error
+	}
+	var pages []ScannedPage
+	err := s.log.each(func(l crawlLine) error {
+		switch {
+		case l.Doc.Kind != "" || l.Job == nil || s.own(l.Doc.URL) == "" || l.Doc.Title == "" && len(l.Doc.Findings) > 0 && l.Doc.Findings[0].Via == l.Doc.URL:
+		case len(pages) >= s.o.Looks:
+			out.LeftOut++
+		default:
+			pages = append(pages, *l.Doc)
+		}
+		return nil
+	})
+	if err != nil {
+		return world(err, "what was read cannot be read back", "look at the disk; then run the same command again")
+	}
+	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx)})
+	if err != nil {
+		return world(err, "the browser", "try it by itself, or name another with --chromium PATH")
+	}
+	defer b.Close()
+	out.Version = b.Version()
+	jobs, looks := make(chan ScannedPage), make(chan look)
+	var tabs sync.WaitGroup
+	for range max(s.o.Tabs, 1) {
+		tabs.Go(func() {
+			for p := range jobs {
+				seen, err := b.Look(ctx, p.URL)
+				looks <- look{p, seen, err}
+			}
+		})
+	}
+	go func() {
+		defer close(looks)
+		defer tabs.Wait()
+		defer close(jobs)
+		for _, p := range pages {
+			select {
+			case jobs <- p:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	var failed error
+	n := 0
+	for l := range looks {
+		n++
+		s.job.Progress.At("looking with the browser", int64(n), int64(len(pages)))
+		if l.err != nil {
+			out.Failed = append(out.Failed, Unread{l.doc.URL, l.err.Error()})
+			continue
+		}
+		out.Pages++
+		if l.seen.Timeout {
+			out.Failed = append(out.Failed, Unread{l.doc.URL, "was not quiet in time; what was seen counts"})
+		}
+		failed = errors.Join(failed, s.seen(l.doc, l.seen))
+	}
+	if ctx.Err() != nil {
+		return world(nil, "interrupted while the browser looked", "trimlantern scan --resume goes on from there")
+	}
+	if failed != nil {
+		return world(failed, "what was seen cannot be kept", "make room on the disk")
+	}
+	return nil
+}
+
+// seen takes in what the browser reported of one page.
+func (s *scanning) seen(doc ScannedPage, seen *browser.Seen) error {
+	out := s.out.Browser
+	reports := Reports(seen)
+	line := crawlLine{Doc: &ScannedPage{URL: doc.URL, Title: doc.Title, Kind: "browser"}}
+	for _, f := range reports {
+		out.Reports++
+		if _, known := s.at[culpritID{f.URL, f.Class}]; known {
+			out.Known++
+			continue
+		}
+		out.New++
+		line.Doc.Findings = append(line.Doc.Findings, f)
+	}
+	for _, f := range doc.Findings {
+		is := func(r mixed.Finding) bool { return r.URL == f.URL }
+		if (f.Class == mixed.Blocked || f.Class == mixed.Upgraded) && f.Certainty == mixed.Certain && !slices.ContainsFunc(reports, is) && len(out.Unconfirmed) < 50 {
+			out.Unconfirmed = append(out.Unconfirmed, Unread{f.URL, f.By + " on " + doc.URL})
+		}
+	}
+	if len(line.Doc.Findings) == 0 {
+		return nil
+	}
+	s.take(line)
+	return s.log.put(line)
+}
+
+// Reports turns a browser's reports of mixed content into findings: of several on one
+// address the gravest.
+func Reports(seen *browser.Seen) (out []mixed.Finding) {
+	classes := map[string]mixed.Class{browser.Blocked: mixed.Blocked, browser.Upgraded: mixed.Upgraded}
+	for _, m := range seen.Mixed {
+		class := classes[m.Status]
+		if m.Kind == "Form" {
+			class = mixed.Form
+		}
+		if class == "" {
+			continue // loaded all the same, as from this machine itself
+		}
+		i := slices.IndexFunc(out, func(f mixed.Finding) bool { return f.URL == m.URL })
+		if i < 0 {
+			i = len(out)
+			out = append(out, mixed.Finding{URL: m.URL, Class: class, By: "browser: " + strings.ToLower(m.Kind), Certainty: mixed.Certain})
+		}
+		if slices.Index(mixed.Classes, class) < slices.Index(mixed.Classes, out[i].Class) {
+			out[i].Class = class
+		}
+	}
+	return out
+}

@@ -1,0 +1,236 @@
+package work
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+
+	"github.com/klauspost/compress/zstd"
+
+	"trimlantern/site/fetch"
+	"trimlantern/site/logbook"
+)
+
+// errRobots says that robots.txt keeps us out.
+var errRobots = errors.New("robots.txt forbids it")
+
+// crawlLine is one line of a crawl's log: what became of one job. A scan is counted
+// from these lines alone, so that one that was interrupted can go on.
+type crawlLine struct {
+	Scan    *Scan        `json:"scan,omitempty"` // the first line
+	Job     *fetch.Job   `json:"job,omitempty"`
+	Doc     *ScannedPage `json:"doc,omitempty"`
+	Next    []fetch.Job  `json:"next,omitempty"` // what was found there first
+	Unread  *Unread      `json:"unread,omitempty"`
+	Broken  *Unread      `json:"broken,omitempty"`
+	Outward int          `json:"outward,omitempty"`
+	Dead    bool         `json:"dead,omitempty"`
+	Robots  bool         `json:"robots,omitempty"`
+}
+
+// crawlLog is the log of a crawl at work. It grows on the disk, not in memory.
+type crawlLog struct {
+	f    *os.File
+	w    *bufio.Writer
+	n    int
+	book *logbook.Logbook // nil: it belongs to none
+}
+
+// newCrawl begins a log. What an interrupted scan left is given up.
+func (j *Job) newCrawl(s *Scan) (*crawlLog, error) {
+	if j.Book == nil {
+		f, err := os.CreateTemp("", "trimlantern-scan-")
+		if err != nil {
+			return nil, err
+		}
+		return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16)}, nil
+	}
+	if err := j.Book.Ensure(); err != nil {
+		return nil, err
+	}
+	old, err := j.Book.Crawls()
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range old {
+		if err := os.Remove(j.Book.CrawlPath(id)); err != nil {
+			return nil, err
+		}
+	}
+	f, err := os.OpenFile(j.Book.CrawlPath(s.ID), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16), book: j.Book}, nil
+}
+
+// openCrawl reads a log back and goes on behind its last whole line.
+func openCrawl(path string, visit func(crawlLine) error) (*crawlLog, error) {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return nil, world(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+	}
+	end, err := eachLine(f, func(b []byte) error {
+		var l crawlLine
+		if json.Unmarshal(b, &l) != nil {
+			return io.ErrUnexpectedEOF
+		}
+		return visit(l)
+	})
+	if err == nil {
+		err = f.Truncate(end)
+	}
+	if err == nil {
+		_, err = f.Seek(end, io.SeekStart)
+	}
+	if err != nil {
+		f.Close()
+		var fault *Fault
+		if errors.As(err, &fault) {
+			return nil, fault
+		}
+		return nil, world(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+	}
+	return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16)}, nil
+}
+
+// eachLine calls visit for each whole line and returns where the last one ends.
+func eachLine(r io.Reader, visit func([]byte) error) (end int64, err error) {
+	in := bufio.NewReaderSize(r, 1<<16)
+	for {
+		b, err := in.ReadBytes('\n')
+		if err == io.EOF {
+			return end, nil
+		}
+		if err != nil {
+			return end, err
+		}
+		if err := visit(bytes.TrimSuffix(b, []byte("\n"))); err != nil {
+			return end, err
+		}
+		end += int64(len(b))
+	}
+}
+
+func (c *crawlLog) put(l crawlLine) error {
+	b, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	if _, err := c.w.Write(append(b, '\n')); err != nil {
+		return err
+	}
+	if c.n++; c.n%100 == 0 {
+		return c.w.Flush()
+	}
+	return nil
+}
+
+func (c *crawlLog) flush() error { return c.w.Flush() }
+func (c *crawlLog) close()       { c.f.Close() }
+
+// discard removes a log that came to nothing.
+func (c *crawlLog) discard() {
+	_ = os.Remove(c.f.Name()) // a file that cannot be removed is given up by the next scan
+}
+
+// each reads the documents of the log.
+func (c *crawlLog) each(visit func(crawlLine) error) error {
+	if err := c.flush(); err != nil {
+		return err
+	}
+	f, err := os.Open(c.f.Name())
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = eachLine(f, func(b []byte) error {
+		var l crawlLine
+		if err := json.Unmarshal(b, &l); err != nil {
+			return err
+		}
+		if l.Doc == nil {
+			return nil
+		}
+		return visit(l)
+	})
+	return err
+}
+
+// end keeps the scan: its summary, and its documents packed. Without a logbook the
+// documents stay where they are until Forget is called.
+func (c *crawlLog) end(s *Scan) error {
+	if c.book == nil {
+		s.pages, s.loose = c.f.Name(), true
+		return c.flush()
+	}
+	s.pages = c.book.PagesPath(s.ID)
+	out, err := os.OpenFile(s.pages, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	z, err := zstd.NewWriter(out, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		out.Close()
+		return err
+	}
+	lines := json.NewEncoder(z)
+	lines.SetEscapeHTML(false)
+	err = c.each(func(l crawlLine) error { return lines.Encode(l.Doc) })
+	if err := errors.Join(err, z.Close(), out.Sync(), out.Close()); err != nil {
+		return err
+	}
+	if err := c.book.WriteJSON(logbook.ScanName(s.ID), s); err != nil {
+		return err
+	}
+	return os.Remove(c.f.Name())
+}
+
+// EachPage calls visit for each document that was read, in the order of reading.
+func (s *Scan) EachPage(visit func(ScannedPage) error) error {
+	f, err := os.Open(s.pages)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // of a scan whose pages were cleared away the summary stays
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if s.loose {
+		_, err := eachLine(f, func(b []byte) error {
+			var l crawlLine
+			if err := json.Unmarshal(b, &l); err != nil || l.Doc == nil {
+				return err
+			}
+			return visit(*l.Doc)
+		})
+		return err
+	}
+	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	for d := json.NewDecoder(z); ; {
+		var p ScannedPage
+		if err := d.Decode(&p); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		if err := visit(p); err != nil {
+			return err
+		}
+	}
+}
+
+// Forget removes the documents of a scan that belongs to no logbook.
+func (s *Scan) Forget() {
+	if s.loose {
+		_ = os.Remove(s.pages) // what stays in the temporary folder goes with it
+	}
+}
