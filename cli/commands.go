@@ -115,6 +115,7 @@ func (a *app) choice(c *cobra.Command, o *sheet.Choice) {
 	f := c.Flags()
 	f.StringArrayVar(&o.Tables, "table", nil, "read this `TABLE` alone, as often as needed; * and ? fit letters")
 	f.StringArrayVar(&o.SkipTables, "skip-table", nil, "leave this `TABLE` out, as often as needed")
+	f.StringArrayVar(&o.SkipFiles, "skip-file", nil, "leave this `FILE` as it is, or * for all files, as often as needed")
 	f.StringArrayVar(&o.SkipColumns, "skip-column", nil, "leave this `COLUMN` or TABLE.COLUMN out, as often as needed")
 	f.IntSliceVar(&o.Sites, "sites", nil, "of several sites in one database only these `NUMBERS`")
 }

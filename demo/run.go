@@ -137,7 +137,7 @@ func (r *road) walk() error {
 		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
 		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
 		{say: "Carry out exactly that.", args: []string{"apply"}, code: 1},
-		{say: "What needs a person, a person does now: in the theme, two addresses get their s; the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},
+		{say: "What needs a person, a person does now: the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},
 		{say: "One redirect, so that everybody lands on the secure address. This little server does what the rules say, as Apache would.", args: []string{"redirect", "install", "apache", htaccess}, code: 0},
 		{args: []string{"redirect", "test"}, code: 0},
 		{say: "And now?", args: []string{"scan"}, code: 0},
@@ -217,24 +217,6 @@ func (r *road) command(code int, args ...string) error {
 
 // mend does what preview left to a person, as an editor would.
 func (r *road) mend() error {
-	for _, m := range []struct{ file, from, to string }{
-		{"theme/header.html", "http://" + fonts, "https://" + fonts},
-		{"theme/footer.html", "http://" + www, "https://" + www},
-	} {
-		path := filepath.Join(r.dir, m.file)
-		b, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		after := strings.Replace(string(b), m.from, m.to, 1)
-		if after == string(b) {
-			return fmt.Errorf("%s does not hold %s", m.file, m.from)
-		}
-		if err := os.WriteFile(path, []byte(after), 0o644); err != nil {
-			return err
-		}
-		fmt.Fprintf(r.out, "  %s: %s now with https\n", m.file, strings.TrimPrefix(m.from, "http://"))
-	}
 	for _, edit := range edits {
 		fmt.Fprintf(r.out, "  %s\n", edit.words)
 		if _, err := r.srv.db.ExecContext(r.ctx, edit.sql, edit.args...); err != nil {

@@ -92,6 +92,7 @@ func (t *Text) Preview(p *work.Preview) {
 		t.printf("\n")
 		t.rows([]string{">references", "to host"}, hosts[:min(10, len(hosts))])
 	}
+	t.files(p)
 	t.part(p)
 	if len(p.Samples) > 0 {
 		t.heading("For the eye: the first change of each table")
@@ -102,7 +103,7 @@ func (t *Text) Preview(p *work.Preview) {
 	}
 	t.left(p)
 	switch {
-	case p.Cells > 0:
+	case p.Changes() > 0:
 		t.printf("\nSheet %s holds exactly these changes.\n", p.Sheet)
 		t.next("trimlantern apply")
 	case p.Code() == work.Clean:
@@ -110,6 +111,29 @@ func (t *Text) Preview(p *work.Preview) {
 		t.next("trimlantern scan")
 	default:
 		t.next("mend what needs a person, then: trimlantern scan")
+	}
+}
+
+// files shows the files that would change, each line before and after.
+func (t *Text) files(p *work.Preview) {
+	if len(p.Files) == 0 {
+		return
+	}
+	const mostFiles, mostLines = 8, 3
+	t.heading(fmt.Sprintf("Files: %s in %s", plural(p.FileRefs, "reference"), plural(len(p.Files), "file")))
+	for i, f := range p.Files {
+		if i == mostFiles {
+			t.printf("  %s\n", t.faint(plural(len(p.Files)-i, "more file")+"; --format json lists them"))
+			break
+		}
+		for k, l := range f.Lines {
+			if k == mostLines {
+				t.printf("    %s\n", t.faint(fmt.Sprintf("and %s in this file", plural(f.References-k, "more"))))
+				break
+			}
+			t.printf("  %s\n", t.faint(clip(fmt.Sprintf("%s:%d", f.Path, l.Line), 76)))
+			t.printf("    %s %s\n    %s %s\n", t.bad("-"), clipEnd(l.Before, 72), t.good("+"), clipEnd(l.After, 72))
+		}
 	}
 }
 
@@ -373,6 +397,13 @@ func (t *Text) Applied(a *work.Applied) {
 	if a.Dropped > 0 {
 		t.printf("  %s removed, which the system makes anew\n", plural(a.Dropped, "cached row"))
 	}
+	for i, f := range a.Files {
+		if i == 8 {
+			t.printf("  %s\n", t.faint(plural(len(a.Files)-i, "more file")))
+			break
+		}
+		t.printf("  file %s\n", clip(f, 70))
+	}
 	for _, f := range a.Emptied {
 		t.printf("  %s emptied, %s kept in the logbook\n", clip(f.Path, 40), plural(f.Files, "file"))
 	}
@@ -385,10 +416,10 @@ func (t *Text) Applied(a *work.Applied) {
 	}
 	if a.Remain.Cells == 0 && a.Remain.Kind == work.Lengths {
 		t.printf("  %s\n", t.good("a second look at the database finds nothing left that can be mended"))
-	} else if a.Remain.Cells == 0 {
-		t.printf("  %s\n", t.good("a second preview of the database finds nothing left to change"))
+	} else if a.Remain.Changes() == 0 {
+		t.printf("  %s\n", t.good("a second preview finds nothing left to change"))
 	} else {
-		t.printf("  %s\n", t.care(fmt.Sprintf("a second preview finds %s to change", plural(a.Remain.Cells, "cell"))))
+		t.printf("  %s\n", t.care(fmt.Sprintf("a second preview finds %s and %s to change", plural(a.Remain.Cells, "cell"), plural(len(a.Remain.Files), "file"))))
 	}
 	if a.Addresses {
 		t.printf("  the site's own addresses changed: log in again\n")
@@ -411,7 +442,7 @@ func (t *Text) Applied(a *work.Applied) {
 	switch {
 	case a.Remain.Kind == work.Lengths:
 		t.next("trimlantern preview")
-	case a.Remain.Cells > 0:
+	case a.Remain.Changes() > 0:
 		t.next("trimlantern preview, for what came since")
 	case person > 0:
 		t.next("mend what needs a person, then: trimlantern scan")

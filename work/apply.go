@@ -27,6 +27,7 @@ type Applied struct {
 	Skipped   []sheet.Skip   `json:"skipped"`           // cells that are not as the preview saw them
 	Dropped   int            `json:"dropped"`           // cached rows removed
 	Emptied   []CacheFolder  `json:"emptied,omitempty"` // folders of cached files
+	Files     []string       `json:"files,omitempty"`   // files changed, earlier parts of the run included
 	Addresses bool           `json:"addresses"`         // the site's own addresses changed: logins end
 	Remain    *Preview       `json:"second_preview"`
 }
@@ -88,11 +89,11 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	got := a.out.Changed
 	for _, s := range a.out.Skipped {
-		if s.Column != "" { // a cell, and not a cached row
+		if s.Column != "" { // a cell, and neither a cached row nor a file
 			got++
 		}
 	}
-	if got != end.Cells || a.out.Refs > end.References {
+	if got != end.Cells || a.out.Refs > end.References+end.FileRefs {
 		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
@@ -167,7 +168,7 @@ func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.
 	case h.Prefix != j.File.Database.Prefix:
 		err = fmt.Errorf("is of tables with the prefix %q, not %q", h.Prefix, j.File.Database.Prefix)
 	default:
-		err = r.Each(nil, nil)
+		err = r.Each(nil, nil, nil)
 	}
 	if err != nil {
 		return h, nil, misuse(err, what, again)
@@ -182,11 +183,12 @@ type applying struct {
 	tables  []database.Table
 	journal *logbook.Journal
 	out     *Applied
-	carry   []sheet.Record // goes into the next block: the mark of the batch before
-	done    int            // cells of the sheet that earlier runs have settled
-	open    []sheet.Record // the last block of an interrupted run: written ahead, maybe not carried out
-	drops   bool           // cached rows are removed too
-	behind  *flushing      // the batch that is being written, and how it ended
+	carry   []sheet.Record  // goes into the next block: the mark of the batch before
+	done    int             // cells of the sheet that earlier runs have settled
+	open    []sheet.Record  // the last block of an interrupted run: written ahead, maybe not carried out
+	drops   bool            // cached rows are removed too
+	changed map[string]bool // files that an interrupted run had in its journal
+	behind  *flushing       // the batch that is being written, and how it ended
 	ended   chan error
 	batch   []*sheet.Cell
 	bytes   int
@@ -201,10 +203,11 @@ type journalState struct {
 	Cells   int // entries
 	Skips   int
 	Tables  map[string]int
-	Partly  []string   // tables that were put back by themselves
-	Dropped int        // cached rows removed
-	Mark    sheet.Mark // the last milestone but Committed, or ""
-	Time    string     // of the mark
+	Partly  []string        // tables that were put back by themselves
+	Dropped int             // cached rows removed
+	Files   map[string]bool // changed, by their absolute paths
+	Mark    sheet.Mark      // the last milestone but Committed, or ""
+	Time    string          // of the mark
 	Left    int
 }
 
@@ -228,6 +231,11 @@ func (j *Job) readState(id string, visit func(sheet.Block) error) (*journalState
 				st.Tables[r.Refused.Table]--
 			case r.Dropped != nil:
 				st.Dropped++
+			case r.File != nil:
+				if st.Files == nil {
+					st.Files = map[string]bool{}
+				}
+				st.Files[r.File.Path] = true
 			case r.Mark == sheet.Finished || r.Mark == sheet.Undone:
 				st.Mark, st.Time, st.Left = r.Mark, r.Time, r.Left
 			case r.Mark == sheet.Partly:
@@ -319,7 +327,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 				"for what came since, make a new one: trimlantern preview; to take it back: trimlantern undo")
 		}
 		a.out.Journal, a.out.Resumed = id, true
-		a.done, a.open, a.drops = settled, last, st.Header.Drops
+		a.done, a.open, a.drops, a.changed = settled, last, st.Header.Drops, st.Files
 		for t, n := range st.Tables {
 			a.out.Tables[t] = n
 		}
@@ -432,10 +440,13 @@ func (a *applying) run() error {
 		a.open = nil // nothing but the header or a mark
 	}
 	var drops []*sheet.Drop
+	var sources []*sheet.Source
 	err = ahead(r, func(l sheetLine) error {
 		switch {
 		case l.drop != nil && a.drops:
 			drops = append(drops, l.drop)
+		case l.source != nil:
+			sources = append(sources, l.source)
 		case l.cell != nil && l.cell.Address:
 			addresses = append(addresses, l.cell)
 		case l.cell != nil:
@@ -458,6 +469,11 @@ func (a *applying) run() error {
 	if err == nil {
 		err = a.drop(drops, n)
 	}
+	for _, s := range sources {
+		if err == nil {
+			err = a.source(s)
+		}
+	}
 	if err == nil && a.drops {
 		err = a.emptyCaches()
 	}
@@ -468,6 +484,8 @@ func (a *applying) run() error {
 type sheetLine struct {
 	cell *sheet.Cell
 	drop *sheet.Drop
+
+	source *sheet.Source
 }
 
 // aheadLines is how many lines are read ahead.
@@ -487,7 +505,8 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 	}
 	go func() {
 		defer close(lines)
-		failed <- r.Each(func(c *sheet.Cell) error { return give(sheetLine{cell: c}) }, func(d *sheet.Drop) error { return give(sheetLine{drop: d}) })
+		failed <- r.Each(func(c *sheet.Cell) error { return give(sheetLine{cell: c}) }, func(d *sheet.Drop) error { return give(sheetLine{drop: d}) },
+			func(s *sheet.Source) error { return give(sheetLine{source: s}) })
 	}()
 	for l := range lines {
 		if err := visit(l); err != nil {

@@ -94,13 +94,14 @@ func (j *Job) choice() (sheet.Choice, error) {
 	}
 	c.SkipTables = append(slices.Clone(c.SkipTables), o.SkipTables...)
 	c.SkipColumns = append(slices.Clone(c.SkipColumns), o.SkipColumns...)
+	c.SkipFiles = append(slices.Clone(c.SkipFiles), o.SkipFiles...)
 	if len(o.Sites) > 0 {
 		c.Sites = o.Sites
 	}
 	if o.Address != "" {
 		c.Address = o.Address
 	}
-	for _, p := range slices.Concat(c.Tables, c.SkipTables, c.SkipColumns) {
+	for _, p := range slices.Concat(c.Tables, c.SkipTables, c.SkipColumns, c.SkipFiles) {
 		if _, err := path.Match(p, ""); err != nil {
 			return c, misuse(nil, fmt.Sprintf("the pattern %q cannot be read", p), "write a name, with * for any letters and ? for one")
 		}

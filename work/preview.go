@@ -6,13 +6,11 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"trimlantern/core/reference"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/site/database"
@@ -41,6 +39,8 @@ type Preview struct {
 	Samples   []Sample               `json:"samples"`
 	Verdicts  map[string]string      `json:"verdicts"`                // host: answer and why
 	Folders   []CacheFolder          `json:"cache_folders,omitempty"` // folders of cached files
+	Files     []FileChange           `json:"files,omitempty"`         // files to change
+	FileRefs  int                    `json:"file_references"`
 	Skipped   []files.Skipped        `json:"skipped_files,omitempty"`
 }
 
@@ -61,9 +61,26 @@ type Sample struct {
 	After  string `json:"after"`
 }
 
+// FileChange is what becomes of one file.
+type FileChange struct {
+	Path       string       `json:"path"`
+	References int          `json:"references"`
+	Lines      []LineChange `json:"lines"` // the first of them
+}
+
+// LineChange is one line before and after.
+type LineChange struct {
+	Line   int    `json:"line"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Changes returns how many cells and files are to change.
+func (p *Preview) Changes() int { return p.Cells + len(p.Files) }
+
 // Code is the exit code that the preview comes to.
 func (p *Preview) Code() int {
-	if p.Cells > 0 {
+	if p.Changes() > 0 {
 		return Remain
 	}
 	for r, n := range p.Counts {
@@ -161,7 +178,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	if err := asked.keep(); err != nil {
 		return nil, world(err, "the verdicts cannot be kept", "make room on the disk")
 	}
-	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Hosts: p.Hosts, Left: p.Counts})
+	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
 		p.Path, err = pending.Commit()
 	}
@@ -506,48 +523,4 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 		where += ", " + label
 	}
 	s.out.Samples = append(s.out.Samples, Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])})
-}
-
-// files reads the code that writes pages. What it names is for a person.
-func (s *survey) files() error {
-	if s.out.Kind == Lengths {
-		return nil // files hold no serialized values
-	}
-	var err error
-	if s.out.Folders, err = s.job.cacheFolders(); err != nil {
-		return err
-	}
-	for _, dir := range s.job.File.Files {
-		s.job.Progress.At("reading files in "+dir, 0, 0)
-		skipped, err := files.Walk(s.job.File.Path(dir), func(path string, b []byte) error {
-			if !reference.MayHave(b) {
-				return nil
-			}
-			rel, err := filepath.Rel(s.job.File.Dir, path)
-			if err != nil {
-				rel = path
-			}
-			var found []rewrite.Finding
-			s.rules.Rewritten = func(f rewrite.Finding) { f.Reason = rewrite.InFile; found = append(found, f) }
-			res := s.rules.Text(b)
-			s.rules.Rewritten = nil
-			found = append(found, res.Left...)
-			slices.SortStableFunc(found, func(a, b rewrite.Finding) int { return a.Offset - b.Offset })
-			for _, f := range found {
-				l := sheet.Left{Reason: f.Reason, File: rel, Line: files.Line(b, f.Offset), Host: f.Host, URL: f.URL, Count: 1}
-				if err := s.left(l); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-		s.out.Skipped = append(s.out.Skipped, skipped...)
-		if errors.Is(err, fs.ErrNotExist) {
-			return misuse(nil, "the folder "+dir+" named under files in the site file is not there", "mend files in the site file")
-		}
-		if err != nil {
-			return world(err, "reading files in "+dir, "look at the folder; then run the same command again")
-		}
-	}
-	return nil
 }

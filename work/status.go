@@ -76,13 +76,13 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	case header.Kind == Lengths:
 		add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
 	default:
-		add("preview", "done", header.Time, "%d references in %d cells to change", end.References, end.Cells)
+		add("preview", "done", header.Time, "%d references in %d cells and %d files to change", end.References+end.FileRefs, end.Cells, end.Files)
 	}
 	applied := false
 	switch {
 	case last == nil:
 		add("apply", "todo", "", "nothing was changed yet")
-		if end == nil || end.Cells > 0 {
+		if end == nil || end.Cells+end.Files > 0 {
 			next("trimlantern apply")
 		}
 	case last.Mark == sheet.Undone:
@@ -101,7 +101,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 			next("trimlantern preview")
 		}
 		add("apply", state, last.Time, "%d cells changed, %d skipped", last.Cells, last.Skips)
-		if end != nil && last.Header.Sheet != sheetID && end.Cells > 0 {
+		if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
 			next("trimlantern apply")
 		}
 	}
@@ -124,7 +124,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		next("mend what trimlantern preview and trimlantern scan name, then: trimlantern scan")
 	default:
 		add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
-		st.Clean = (applied || end != nil && end.Cells == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.Name == "redirect" && s.State == "care" })
+		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.Name == "redirect" && s.State == "care" })
 	}
 	if st.Clean {
 		next("scan again in a month: editors paste http:// links")
@@ -213,7 +213,7 @@ func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err erro
 		return h, nil, nil // broken: the caller says so
 	}
 	defer r.Close()
-	if r.Each(nil, nil) != nil {
+	if r.Each(nil, nil, nil) != nil {
 		return r.Header, nil, nil
 	}
 	return r.Header, r.End, nil

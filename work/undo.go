@@ -74,7 +74,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		return nil, misuse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
 			"check database in the site file")
 	}
-	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells,
+	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files),
 		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}}}
 	u.only = func(table string) bool {
 		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.fits(p, table) })
@@ -104,10 +104,16 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 			return nil, world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 		}
 		for _, r := range records {
-			if r.Moved != nil && len(o.Tables) == 0 {
-				if err := u.moveBack(r.Moved); err != nil {
-					return nil, err
-				}
+			var err error
+			switch {
+			case len(o.Tables) > 0: // tables alone
+			case r.Moved != nil:
+				err = u.moveBack(r.Moved)
+			case r.File != nil:
+				err = j.undoFile(r.File, u.out)
+			}
+			if err != nil {
+				return nil, err
 			}
 		}
 		if err := u.block(records); err != nil {
@@ -172,6 +178,7 @@ type undoing struct {
 	tables []database.Table
 	only   func(table string) bool // which tables to put back
 	total  int
+	files  int // that the run changed
 	out    *Undone
 }
 
@@ -415,6 +422,9 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 		if failed == nil {
 			_, failed = io.WriteString(w, text)
 		}
+	}
+	if u.files > 0 {
+		put(fmt.Sprintf("-- %d files that the run changed are not in it: trimlantern undo puts them back.\n", u.files))
 	}
 	put("-- Takes back the run " + u.out.Journal + " of " + u.out.Site + ". A value that somebody changed since stays\n" +
 		"-- as it is and is named at the end. Run it once, with the database's own client.\n" + s.Begin)

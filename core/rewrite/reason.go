@@ -26,7 +26,8 @@ const (
 	TooDeep   Reason = "too-deep"   // envelopes nested past the limit
 	TooLong   Reason = "too-long"   // would outgrow its column
 	NoKey     Reason = "no-key"     // its table has no key to find the row again
-	InFile    Reason = "file"       // stands in a file
+	ReadOnly  Reason = "read-only"  // stands in a file that may not be written
+	Generated Reason = "generated"  // stands in a file that a program makes anew
 	Taken     Reason = "taken"      // a unique index has the secure form already
 	List      Reason = "list"       // a column of lists, which are not rewritten
 )
@@ -55,7 +56,8 @@ var reasons = map[Reason]struct {
 	TooDeep:    {"envelopes nested too deep", true},
 	TooLong:    {"values that would outgrow their column", true},
 	NoKey:      {"rows of tables without a key", true},
-	InFile:     {"in files of theme and plugins", true},
+	ReadOnly:   {"in files that may not be written", true},
+	Generated:  {"in generated files: change what makes them", true},
 	Taken:      {"would break a unique index", true},
 	List:       {"in columns of lists", true},
 	NotChosen:  {"left out by your choice", false},

@@ -52,6 +52,7 @@ type Choice struct {
 	SkipTables  []string `json:"skip_tables,omitempty" yaml:"skip-tables,omitempty"`   // but not these
 	SkipColumns []string `json:"skip_columns,omitempty" yaml:"skip-columns,omitempty"` // COLUMN or TABLE.COLUMN
 	Sites       []int    `json:"sites,omitempty" yaml:"sites,omitempty"`               // of several sites in one database
+	SkipFiles   []string `json:"skip_files,omitempty" yaml:"skip-files,omitempty"`     // paths, or * for all
 	Address     string   `json:"address,omitempty" yaml:"address,omitempty"`           // of the site's own addresses only this one changes
 }
 
@@ -174,6 +175,24 @@ type Left struct {
 	Count  int            `json:"count"`
 }
 
+// Source is a file to be changed.
+type Source struct {
+	Path       string              `json:"path"`   // from the folder of the site file, with slashes
+	Before     string              `json:"before"` // Hash of the file before
+	After      string              `json:"after"`
+	Size       int                 `json:"size"`
+	Edits      []Edit              `json:"edits"`
+	References int                 `json:"references"`
+	Hosts      []rewrite.HostCount `json:"hosts,omitempty"`
+}
+
+// Apply makes the edits of a file that is as the preview saw it, or fails with
+// ErrChanged.
+func (s *Source) Apply(before []byte) ([]byte, error) {
+	c := Cell{Before: s.Before, After: s.After, Edits: s.Edits}
+	return c.Apply(before)
+}
+
 // Drop is a row that the system makes anew, which may be removed.
 type Drop struct {
 	Table      string  `json:"table"`
@@ -198,6 +217,8 @@ type Summary struct {
 	Cells      int                    `json:"cells"`
 	References int                    `json:"references"`
 	Drops      int                    `json:"drops"` // rows that may be removed
+	Files      int                    `json:"files"` // files to change
+	FileRefs   int                    `json:"file_references"`
 	Hosts      map[string]int         `json:"hosts"`
 	Left       map[rewrite.Reason]int `json:"left"`
 	SHA256     string                 `json:"sha256"` // of all lines before this one
@@ -214,6 +235,7 @@ type line struct {
 	Header *Header  `json:"sheet,omitempty"`
 	Cell   *Cell    `json:"cell,omitempty"`
 	Drop   *Drop    `json:"drop,omitempty"`
+	Source *Source  `json:"file,omitempty"`
 	Left   *Left    `json:"left,omitempty"`
 	End    *Summary `json:"end,omitempty"`
 }
@@ -251,6 +273,9 @@ func (s *Writer) Cell(c Cell) error { return s.put(line{Cell: &c}) }
 
 // Drop adds a row that may be removed.
 func (s *Writer) Drop(d Drop) error { return s.put(line{Drop: &d}) }
+
+// Source adds a file to be changed.
+func (s *Writer) Source(f Source) error { return s.put(line{Source: &f}) }
 
 // Left adds something left alone.
 func (s *Writer) Left(l Left) error { return s.put(line{Left: &l}) }
@@ -355,11 +380,11 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 	}
 }
 
-// Each calls the functions for the cells and for the rows to remove, to the end of
-// the sheet. It returns an error where the sheet is cut off or was changed. A nil
+// Each calls the functions for the cells, for the rows to remove and for the files, to
+// the end of the sheet. It returns an error where the sheet is cut off or was changed. A nil
 // function is not called.
-func (s *Reader) Each(cell func(*Cell) error, drop func(*Drop) error) error {
-	s.blind = cell == nil && drop == nil
+func (s *Reader) Each(cell func(*Cell) error, drop func(*Drop) error, source func(*Source) error) error {
+	s.blind = cell == nil && drop == nil && source == nil
 	for {
 		l, err := s.next()
 		switch {
@@ -374,6 +399,8 @@ func (s *Reader) Each(cell func(*Cell) error, drop func(*Drop) error) error {
 			err = cell(l.Cell)
 		case l.Drop != nil && drop != nil:
 			err = drop(l.Drop)
+		case l.Source != nil && source != nil:
+			err = source(l.Source)
 		}
 		if err != nil {
 			return err

@@ -49,7 +49,7 @@ func TestSheet(t *testing.T) {
 		drops++
 		assert.Equal(t, Drop{Table: "options", Key: []Value{Value("9")}, References: 2}, *d)
 		return nil
-	})
+	}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 1, 1}, []int{cells, drops, r.End.Cells})
 }
@@ -76,7 +76,7 @@ func read(b []byte) error {
 		return err
 	}
 	defer r.Close()
-	return r.Each(nil, nil)
+	return r.Each(nil, nil, nil)
 }
 
 func TestBrokenSheets(t *testing.T) {
@@ -178,7 +178,7 @@ func BenchmarkRead(b *testing.B) {
 		r, err := NewReader(bytes.NewReader(buf.Bytes()))
 		require.NoError(b, err)
 		n := 0
-		require.NoError(b, r.Each(func(*Cell) error { n++; return nil }, nil))
+		require.NoError(b, r.Each(func(*Cell) error { n++; return nil }, nil, nil))
 		require.Equal(b, 10_000, n)
 		r.Close()
 	}

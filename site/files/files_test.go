@@ -1,6 +1,7 @@
 package files
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"testing"
@@ -24,8 +25,9 @@ func TestWalk(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a.css two", "x.PHP one"}, got)
-	require.Len(t, skipped, 1)
+	require.Len(t, skipped, 2)
 	assert.Equal(t, "larger than 8 MB", skipped[0].Why)
+	assert.Contains(t, skipped[1].Why, "a symbolic link")
 	_, err = Walk(filepath.Join(dir, "nowhere"), nil)
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
@@ -35,4 +37,20 @@ func TestLine(t *testing.T) {
 	for offset, line := range map[int]int{0: 1, 1: 1, 2: 2, 4: 3, 5: 4, 99: 4} {
 		assert.Equal(t, line, Line(b, offset), offset)
 	}
+}
+
+func TestPlaces(t *testing.T) {
+	b := []byte("one\n  two http://x\nthree")
+	assert.Equal(t, []any{7, "two http://x"}, []any{Column(b, 10), Text(b, 10)})
+	assert.Equal(t, 1, Column(b, 0))
+	assert.Equal(t, 6, Column(b, 99))
+	long := append(bytes.Repeat([]byte("x"), 500), " here "...)
+	assert.LessOrEqual(t, len(Text(long, 501)), 160)
+	assert.Contains(t, Text(long, 501), "here")
+}
+
+func TestGenerated(t *testing.T) {
+	assert.True(t, Generated("wp-content/cache/a.css", nil))
+	assert.True(t, Generated("a.css", []byte("/* Automatically generated, do not edit */")))
+	assert.False(t, Generated("cache.css", []byte("p{}")))
 }

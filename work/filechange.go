@@ -1,0 +1,220 @@
+package work
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trimlantern/core/reference"
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+	"trimlantern/site/files"
+)
+
+// maxLines is how many changed lines a preview shows, over all files.
+const maxLines = 400
+
+// files looks through the code that writes pages, as through a table.
+func (s *survey) files() error {
+	if s.out.Kind == Lengths {
+		return nil // files hold no serialized values
+	}
+	var err error
+	if s.out.Folders, err = s.job.cacheFolders(); err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	for _, dir := range s.job.File.Files {
+		s.job.Progress.At("reading files in "+dir, 0, 0)
+		skipped, err := files.Walk(s.job.File.Path(dir), func(name string, b []byte) error {
+			if seen[name] || !reference.MayHave(b) {
+				return nil
+			}
+			seen[name] = true // one folder may be named that lies in another
+			return s.file(name, b)
+		})
+		s.out.Skipped = append(s.out.Skipped, skipped...)
+		var f *Fault
+		switch {
+		case errors.As(err, &f):
+			return f
+		case errors.Is(err, fs.ErrNotExist):
+			return misuse(nil, "the folder "+dir+" named under files in the site file is not there", "mend files in the site file")
+		case err != nil:
+			return world(err, "reading files in "+dir, "look at the folder; then run the same command again")
+		}
+	}
+	return nil
+}
+
+// relative returns how a sheet names a file.
+func (j *Job) relative(name string) string {
+	rel, err := filepath.Rel(j.File.Dir, name)
+	if err != nil {
+		rel = name
+	}
+	return filepath.ToSlash(rel)
+}
+
+// file decides over one file.
+func (s *survey) file(name string, b []byte) error {
+	rel := s.job.relative(name)
+	var found []rewrite.Finding
+	s.rules.Rewritten = func(f rewrite.Finding) { found = append(found, f) }
+	res := s.rules.Text(b)
+	s.rules.Rewritten = nil
+	whole := s.keepFile(name, rel, b)
+	left := res.Left
+	if whole != "" {
+		for _, f := range found {
+			f.Reason = whole
+			left = append(left, f)
+		}
+		slices.SortStableFunc(left, func(a, b rewrite.Finding) int { return a.Offset - b.Offset })
+	}
+	for _, f := range left {
+		if err := s.left(sheet.Left{Reason: f.Reason, File: rel, Line: files.Line(b, f.Offset), Host: f.Host, URL: f.URL, Count: 1}); err != nil {
+			return err
+		}
+	}
+	if whole != "" || len(res.Edits) == 0 {
+		return nil
+	}
+	after, err := rewrite.Apply(b, res.Edits)
+	if err != nil {
+		return err
+	}
+	for _, h := range res.Hosts {
+		s.out.Hosts[h.Host] += h.Count
+	}
+	s.out.FileRefs += res.References
+	s.out.Files = append(s.out.Files, FileChange{Path: rel, References: res.References, Lines: s.lines(b, after, res.Edits)})
+	if s.sheet == nil {
+		return nil
+	}
+	err = s.sheet.Source(sheet.Source{Path: rel, Before: sheet.Hash(b), After: sheet.Hash(after), Size: len(b), Edits: sheet.Edits(res.Edits), References: res.References, Hosts: res.Hosts})
+	if err != nil {
+		return world(err, "the change sheet cannot be written", "make room on the disk")
+	}
+	return nil
+}
+
+// keepFile says why a file stays as it is, or "".
+func (s *survey) keepFile(name, rel string, b []byte) rewrite.Reason {
+	for _, p := range s.choice.SkipFiles {
+		for _, n := range []string{rel, path.Base(rel)} {
+			if ok, err := path.Match(p, n); p == "*" || ok && err == nil {
+				return rewrite.NotChosen
+			}
+		}
+	}
+	if slices.ContainsFunc(s.out.Folders, func(f CacheFolder) bool { return strings.HasPrefix(name, f.Path+string(filepath.Separator)) }) {
+		return rewrite.Cached
+	}
+	if files.Generated(rel, b) {
+		return rewrite.Generated
+	}
+	if info, err := os.Stat(name); err == nil && info.Mode()&0o222 == 0 {
+		return rewrite.ReadOnly
+	}
+	return ""
+}
+
+// lines returns the changed lines, each once, as far as there is room for them.
+func (s *survey) lines(before, after []byte, edits []rewrite.Edit) (out []LineChange) {
+	grown, last := 0, 0
+	for _, e := range edits {
+		if s.samples["lines"] >= maxLines {
+			return out
+		}
+		if n := files.Line(before, e.Offset); n != last {
+			last = n
+			s.samples["lines"]++
+			out = append(out, LineChange{n, files.Text(before, e.Offset), files.Text(after, e.Offset+grown)})
+		}
+		grown += len(e.Inserted) - len(e.Removed)
+	}
+	return out
+}
+
+// source carries out the change of one file: journal, temporary file, fsync, rename.
+// The same file met twice, after a crash, is told by its hash.
+func (a *applying) source(s *sheet.Source) error {
+	j := a.job
+	name := filepath.Join(j.File.Dir, filepath.FromSlash(s.Path))
+	if filepath.IsAbs(s.Path) {
+		name = s.Path
+	}
+	skip := func(why string) error {
+		a.out.Skipped = append(a.out.Skipped, sheet.Skip{Table: s.Path, Why: why})
+		return nil
+	}
+	if !j.inFiles(name) {
+		return misuse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
+	}
+	if a.ctx.Err() != nil {
+		return world(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+	}
+	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
+	before, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return skip("the file is gone")
+	}
+	if err != nil {
+		return skip("the file cannot be read")
+	}
+	if sheet.Hash(before) == s.After && a.changed[name] {
+		a.out.Files = append(a.out.Files, s.Path)
+		a.out.Refs += s.References
+		return nil
+	}
+	after, err := s.Apply(before)
+	if err != nil {
+		return skip("changed since the preview")
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		return skip("the file is gone")
+	}
+	if info.Mode()&0o222 == 0 {
+		return skip("the file may not be written")
+	}
+	entry := &sheet.File{Path: name, Before: before, After: s.After, Mode: uint32(info.Mode().Perm())}
+	records := append(slices.Clone(a.carry), sheet.Record{File: entry})
+	if err := a.journal.Append(records...); err != nil {
+		return journalFault(err, "apply")
+	}
+	a.carry = nil
+	if now, err := os.ReadFile(name); err != nil || !bytes.Equal(now, before) {
+		return skip("changed since the preview")
+	}
+	if err := replaceFile(name, after, info.Mode().Perm()); err != nil {
+		return world(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --skip-file '*'")
+	}
+	a.out.Files = append(a.out.Files, s.Path)
+	a.out.Refs += s.References
+	return nil
+}
+
+// inFiles reports whether a file lies in one of the site's folders, links followed.
+func (j *Job) inFiles(name string) bool {
+	real, err := filepath.EvalSymlinks(filepath.Dir(name))
+	if err != nil {
+		return errors.Is(err, fs.ErrNotExist) // reading says so
+	}
+	for _, dir := range j.File.Files {
+		root, err := filepath.EvalSymlinks(j.File.Path(dir))
+		if err != nil {
+			continue
+		}
+		if rel, err := filepath.Rel(root, real); err == nil && filepath.IsLocal(rel) {
+			return true
+		}
+	}
+	return false
+}
