@@ -160,6 +160,7 @@ func (a *applying) source(s *sheet.Source) error {
 	if a.ctx.Err() != nil {
 		return world(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
+	clearPart(name)
 	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
 	before, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -318,6 +318,7 @@ func (j *Job) undoFiles(st *journalState, blocks []sheet.Block) (*Undone, error)
 }
 
 func (j *Job) undoFile(e *sheet.File, out *Undone) error {
+	clearPart(e.Path)
 	now, err := os.ReadFile(e.Path)
 	gone := errors.Is(err, fs.ErrNotExist)
 	if err != nil && !gone {
@@ -343,12 +344,23 @@ func (j *Job) undoFile(e *sheet.File, out *Undone) error {
 	return nil
 }
 
+// partOf names the file that is written beside another before it takes its place.
+func partOf(file string) string {
+	return filepath.Join(filepath.Dir(file), ".trimlantern-"+filepath.Base(file)+".part")
+}
+
+// clearPart removes what a run that was killed left beside a file.
+func clearPart(file string) {
+	_ = os.Remove(partOf(file)) // it is the rule that there is none
+}
+
 // replaceFile writes a file beside the old one and renames it; owner and links stay.
 func replaceFile(file string, b []byte, mode fs.FileMode) error {
 	if to, err := filepath.EvalSymlinks(file); err == nil {
 		file = to // the link stays a link
 	}
-	f, err := os.CreateTemp(filepath.Dir(file), ".trimlantern-*")
+	clearPart(file)
+	f, err := os.OpenFile(partOf(file), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err
 	}
