@@ -1,9 +1,283 @@
 package report
 
 import (
+	_ "embed"
+	"fmt"
+	"html/template"
 	"io"
+	"net/url"
+	"strings"
 
+	"trimlantern/core/mixed"
 	"trimlantern/work"
 )
 
-func scanHTML(w io.Writer, s *work.Scan) error { return ScanJSON(w, s) }
+//go:embed page.html
+var pageText string
+
+var pageTemplate = template.Must(template.New("page").Parse(pageText))
+
+// What a page shows at the most.
+const (
+	mostCulprits = 60 // of one class
+	mostOpen     = 3  // shown opened
+	mostListed   = 40
+	mostPlaces   = 6
+)
+
+// matchWords say how a place belongs to what was found, where it is not the address itself.
+var matchWords = map[work.Match]string{
+	work.Scaled:  "the picture of which it is a smaller copy",
+	work.Address: "the site's own address, from which it is made",
+}
+
+// meanings say in a sentence what a class means for a visitor.
+var meanings = map[mixed.Class]string{
+	mixed.Blocked:  "Browsers refuse to load these: something is missing on the page.",
+	mixed.Upgraded: "Browsers ask for these over HTTPS instead. Where the host has none, a picture is missing.",
+	mixed.Form:     "What a visitor types is sent unprotected, and browsers warn of it.",
+	mixed.Download: "Browsers refuse to download these from a secure page.",
+	mixed.Masked:   "The page's policy has browsers ask over HTTPS. Browsers and programs that do not know it load these insecurely.",
+	mixed.Possible: "Written out in scripts, or in attributes that scripts read: they may be loaded.",
+	mixed.Address:  "Only named or linked: nothing breaks, and each visit costs a redirect.",
+}
+
+type (
+	pageData struct {
+		Site, When, Verdict, Facts, Tool, ID, Compared, Browser, PagesNote string
+		Clean, AsHTTPS                                                     bool
+		Notes, New, Gone, Unconfirmed                                      []string
+		Classes                                                            []classData
+		Groups                                                             []groupData
+		Hosts                                                              []hostData
+		Worst                                                              []rowData
+		Unread                                                             []work.Unread
+	}
+	classData struct {
+		Class, Words, Count, Then, URLs, Pages string
+		Part, ThenPart                         int
+		Bare                                   bool // without a bar
+	}
+	groupData struct {
+		Class, Words, Meaning, More string
+		Culprits                    []culpritData
+	}
+	culpritData struct {
+		Class, URL, Count, By, On, Link, At, Via string
+		Open, Traced                             bool
+		Places                                   []placeData
+	}
+	placeData struct{ Where, Text, Page, Match, Do string }
+	hostData  struct{ Host, Word, Tone, Why, Findings string }
+	rowData   struct {
+		Path, Link, Title, Sum, Words string
+		Width                         int
+		Parts                         []classData
+	}
+)
+
+// scanHTML writes one page that holds all it needs and asks for nothing.
+func scanHTML(w io.Writer, s *work.Scan) error {
+	d := &pageData{Site: Clean(s.Site), When: s.Time.UTC().Format("2006-01-02 15:04") + " UTC", ID: s.ID, Tool: Clean(work.Tool), AsHTTPS: s.AsHTTPS,
+		Clean: len(s.Culprits) == 0 && len(s.Unread) == 0, Verdict: verdict(s),
+		Facts: fmt.Sprintf("%s, %s and %s were read.", plural(s.Read, "page"), plural(s.Sheets, "style sheet"), plural(s.Others, "other thing"))}
+	if s.Outward > 0 {
+		d.Notes = append(d.Notes, fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link")))
+	}
+	if s.LeftOut > 0 {
+		d.Notes = append(d.Notes, fmt.Sprintf("Not everything was read: %s past the bounds.", plural(s.LeftOut, "document")))
+	}
+	if s.Dead > 0 {
+		d.Notes = append(d.Notes, plural(s.Dead, "link")+" of the site's lead to nothing.")
+	}
+	d.classes(s)
+	d.culprits(s)
+	d.hosts(s)
+	d.pages(s)
+	if c := s.Compared; c != nil {
+		d.Compared = fmt.Sprintf("Compared with the scan of %s UTC: %d new, %d gone, %d as before.", c.Time.UTC().Format("2006-01-02 15:04"), len(c.New), len(c.Gone), c.Still)
+		d.New, d.Gone = urls(c.New), urls(c.Gone)
+	}
+	if b := s.Browser; b != nil {
+		d.Browser = fmt.Sprintf("%s looked at %s: %s of mixed content, %d known from reading, %d seen only by it.", Clean(b.Version), plural(b.Pages, "page"), plural(b.Reports, "report"), b.Known, b.New)
+		for _, u := range b.Unconfirmed {
+			d.Unconfirmed = append(d.Unconfirmed, Clean(u.URL+", "+u.Why))
+		}
+	}
+	for i, u := range s.Unread {
+		if i == mostListed {
+			d.Unread = append(d.Unread, work.Unread{URL: "…", Why: fmt.Sprintf("and %d more", len(s.Unread)-i)})
+			break
+		}
+		d.Unread = append(d.Unread, work.Unread{URL: Clean(u.URL), Why: Clean(u.Why)})
+	}
+	return pageTemplate.Execute(w, d)
+}
+
+// verdict is the scan in one sentence.
+func verdict(s *work.Scan) string {
+	n := func(c mixed.Class) int { return s.Classes[c] }
+	switch {
+	case len(s.Culprits) == 0 && len(s.Unread) == 0:
+		return "Every page is clean"
+	case len(s.Culprits) == 0:
+		return "Clean as far as it could be read; " + plural(len(s.Unread), "page") + " could not"
+	case n(mixed.Blocked) > 0 && n(mixed.Upgraded) > 0:
+		return fmt.Sprintf("Not clean: browsers block %s and upgrade %s", plural(n(mixed.Blocked), "load"), plural(n(mixed.Upgraded), "other"))
+	case n(mixed.Blocked) > 0:
+		return "Not clean: browsers block " + plural(n(mixed.Blocked), "load")
+	case n(mixed.Upgraded) > 0:
+		return "Not clean: browsers upgrade " + plural(n(mixed.Upgraded), "load") + broken(s)
+	case n(mixed.Form)+n(mixed.Download) > 0:
+		return "Not clean: forms or downloads still go over HTTP"
+	}
+	return "Nothing is blocked; some insecure addresses remain"
+}
+
+// broken says how many of the upgraded loads come from hosts without HTTPS.
+func broken(s *work.Scan) string {
+	n := 0
+	for _, c := range s.Culprits {
+		for _, h := range s.Hosts {
+			if c.Class == mixed.Upgraded && h.Verdict.Answer == "insecure" && strings.HasPrefix(c.URL, "http://"+h.Host+"/") {
+				n++
+			}
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", and for %d of them the host has no HTTPS", n)
+}
+
+// part is a share in per cent, never 0 where there is something.
+func part(n, of int) int {
+	if n == 0 || of == 0 {
+		return 0
+	}
+	return max(1, n*100/of)
+}
+
+func (d *pageData) classes(s *work.Scan) {
+	urls, most := map[mixed.Class]int{}, 0
+	for _, c := range s.Culprits {
+		urls[c.Class]++
+	}
+	then := map[mixed.Class]int{}
+	if s.Compared != nil {
+		then = s.Compared.Then
+	}
+	for _, c := range mixed.Classes {
+		if c != mixed.Address { // links are many, and would leave the rest no room
+			most = max(most, s.Classes[c], then[c])
+		}
+	}
+	for _, c := range mixed.Classes {
+		if s.Classes[c]+then[c] > 0 {
+			d.Classes = append(d.Classes, classData{Class: string(c), Words: c.Words(), Count: number(s.Classes[c]), Then: number(then[c]), URLs: number(urls[c]), Pages: number(s.On[c]),
+				Part: part(s.Classes[c], most), ThenPart: part(then[c], most), Bare: c == mixed.Address})
+		}
+	}
+}
+
+func (d *pageData) culprits(s *work.Scan) {
+	open := 0
+	for _, class := range mixed.Classes {
+		g := groupData{Class: string(class), Words: class.Words(), Meaning: meanings[class]}
+		more := 0
+		for _, c := range s.Culprits {
+			if c.Class != class {
+				continue
+			}
+			if len(g.Culprits) == mostCulprits {
+				more++
+				continue
+			}
+			one := culpritData{Class: string(class), URL: Clean(c.URL), Count: plural(c.Pages, "page"), By: Clean(c.By), On: Clean(c.On), Link: secureLink(c.On), Via: Clean(c.Via), Traced: c.Places != nil}
+			if c.Line > 0 {
+				one.At = fmt.Sprintf("line %d, column %d", c.Line, c.Col)
+			}
+			if one.Open = open < mostOpen; one.Open {
+				open++
+			}
+			for i, o := range c.Places {
+				if i == mostPlaces {
+					break
+				}
+				one.Places = append(one.Places, placeData{Clean(originWords(o)), Clean(o.Text), Clean(o.Page), matchWords[o.Match], Clean(o.Do)})
+			}
+			g.Culprits = append(g.Culprits, one)
+		}
+		if more > 0 {
+			g.More = fmt.Sprintf("And %s; the JSON and CSV reports list all.", plural(more, "more address"))
+			if more > 1 {
+				g.More = fmt.Sprintf("And %d more addresses; the JSON and CSV reports list all.", more)
+			}
+		}
+		if len(g.Culprits) > 0 {
+			d.Groups = append(d.Groups, g)
+		}
+	}
+}
+
+// secureLink returns an address that is safe to link to, or nothing.
+func secureLink(raw string) string {
+	if u, err := url.Parse(raw); err == nil && u.Scheme == "https" {
+		return raw
+	}
+	return "#"
+}
+
+func (d *pageData) hosts(s *work.Scan) {
+	for i, h := range s.Hosts {
+		if i == mostListed {
+			break
+		}
+		one := hostData{Host: Clean(h.Host), Word: "cannot be told", Tone: "upgraded", Why: Clean(h.Verdict.Why), Findings: number(h.Findings)}
+		switch h.Verdict.Answer {
+		case "secure":
+			one.Word, one.Tone = "yes", "good"
+		case "insecure":
+			one.Word, one.Tone = "no", "blocked"
+		case "leave":
+			one.Word, one.Tone = "left", "address"
+		}
+		d.Hosts = append(d.Hosts, one)
+	}
+}
+
+func (d *pageData) pages(s *work.Scan) {
+	most := 0
+	for _, p := range s.Worst {
+		most = max(most, p.Sum)
+	}
+	for _, p := range s.Worst {
+		r := rowData{Path: Clean(strings.TrimPrefix(p.URL, s.Site)), Link: secureLink(p.URL), Title: Clean(p.Title), Sum: number(p.Sum), Width: part(p.Sum, most)}
+		if r.Path == "" {
+			r.Path = Clean(p.URL)
+		}
+		var words []string
+		for _, c := range mixed.Classes {
+			if n := p.Classes[c]; n > 0 {
+				words = append(words, fmt.Sprintf("%d %s", n, shortClass[c]))
+				r.Parts = append(r.Parts, classData{Class: string(c), Part: part(n, p.Sum)})
+			}
+		}
+		r.Words = strings.Join(words, ", ")
+		d.Worst = append(d.Worst, r)
+	}
+	d.PagesNote = fmt.Sprintf("The pages with the gravest findings first; %s clean", plural(s.Clean, "document"))
+	if s.Clean == 1 {
+		d.PagesNote += " is"
+	}
+}
+
+func urls(list []work.Culprit) (out []string) {
+	for i, c := range list {
+		if i == mostListed {
+			return append(out, fmt.Sprintf("and %d more", len(list)-i))
+		}
+		out = append(out, Clean(c.URL))
+	}
+	return out
+}

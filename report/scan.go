@@ -72,10 +72,15 @@ func (t *Text) Scan(s *work.Scan) {
 		t.next("look at what could not be read, then: trimlantern scan")
 	case s.Culprits[0].Places == nil:
 		t.next("trimlantern trace URL, or scan --trace, says where each of them lives")
-	default:
+	case slices.ContainsFunc(s.Culprits, func(c work.Culprit) bool { return slices.ContainsFunc(c.Places, changes) }):
 		t.next("trimlantern preview")
+	default:
+		t.next("do what stands under each place, then: trimlantern scan")
 	}
 }
+
+// changes reports whether preview changes a place.
+func changes(o work.Origin) bool { return o.Reason == "" }
 
 func (t *Text) unread(list []work.Unread, most int) {
 	for i, u := range list {
@@ -263,7 +268,7 @@ func (t *Text) Traced(r *work.Traced) {
 	}
 	t.heading(plural(len(r.Places), "place") + ", the likeliest first")
 	t.origins(r.Places, 20)
-	if slices.ContainsFunc(r.Places, func(o work.Origin) bool { return o.Reason == "" }) {
+	if slices.ContainsFunc(r.Places, changes) {
 		t.next("trimlantern preview")
 	} else {
 		t.next("what stands under the first place")
@@ -306,11 +311,8 @@ func (t *Text) origins(places []work.Origin, most int) {
 		if o.Page != "" {
 			t.printf("      %s\n", t.faint(clip("on "+o.Page, 72)))
 		}
-		switch o.Match {
-		case work.Scaled:
-			t.wrap("      ", "the picture of which it is a smaller copy")
-		case work.Address:
-			t.wrap("      ", "the site's own address, from which it is made")
+		if words := matchWords[o.Match]; words != "" {
+			t.wrap("      ", words)
 		}
 		t.wrap("      ", Clean(o.Do))
 	}

@@ -149,7 +149,7 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 	page, pages := "", 0
 	if scan, err := j.lastScan(); err == nil && scan != nil { // what the last scan saw helps to rank
 		for _, c := range scan.Culprits {
-			if c.URL == raw {
+			if c.URL == raw && c.Pages > pages {
 				page, pages = c.On, c.Pages
 			}
 		}
@@ -213,8 +213,12 @@ func (t *tracing) run(ctx context.Context) error {
 	}
 	t.locks()
 	for _, one := range t.targets {
+		shared := slices.ContainsFunc(one.places, func(o Origin) bool { return o.Match == Exact && o.everywhere() })
 		for i := range one.places {
-			one.places[i].rank(one)
+			o := &one.places[i]
+			if o.rank(one); o.Match == Address && one.pages > 3 && !shared {
+				o.score += 60 // many pages have it, and no setting and no file holds it: they make it
+			}
 		}
 		slices.SortStableFunc(one.places, func(a, b Origin) int { return b.score - a.score })
 	}
@@ -456,11 +460,10 @@ func (o *Origin) rank(one *target) {
 		o.score -= 50
 	}
 	onPage := one.page != "" && o.slug != "" && path.Base(strings.TrimRight(pathOf(one.page), "/")) == o.slug
-	everywhere := o.File != "" || strings.HasPrefix(o.Label, "setting ")
 	switch {
 	case onPage:
 		o.score += 25 // the row of the very page
-	case one.pages > 3 && everywhere:
+	case one.pages > 3 && o.everywhere():
 		o.score += 12 // what stands on many pages comes from what they share
 	case one.pages == 1 && o.Page != "":
 		o.score += 6
@@ -469,6 +472,9 @@ func (o *Origin) rank(one *target) {
 		o.Do = o.remedy()
 	}
 }
+
+// everywhere reports whether a place is one that many pages share.
+func (o *Origin) everywhere() bool { return o.File != "" || strings.HasPrefix(o.Label, "setting ") }
 
 func pathOf(raw string) string {
 	u, err := url.Parse(raw)
