@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,6 +19,7 @@ func (a *app) scanCommand() *cobra.Command {
 	o := work.ScanOptions{}
 	var list string
 	var reports []string
+	var timeout time.Duration
 	c := &cobra.Command{
 		Use:   "scan [URL]…",
 		Short: "Read the pages and list what is insecure on them",
@@ -45,6 +47,7 @@ With --site it needs no site file.
 			if err != nil {
 				return err
 			}
+			j.Timeout = timeout
 			for _, file := range reports {
 				if report.FormatOf(file) == "" {
 					return fmt.Errorf("--report %s: its name tells no format; end it with %s", file, strings.Join(report.Endings(), ", "))
@@ -73,6 +76,7 @@ With --site it needs no site file.
 	f.IntVar(&o.Depth, "depth", 50, "follow at most this many `links` from the start")
 	f.IntVar(&o.Parallel, "parallel", 4, "wait for this many `answers` at once")
 	f.DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
+	f.DurationVar(&timeout, "timeout", 20*time.Second, "give a server this `time` for one answer")
 	f.DurationVar(&o.Time, "for", 0, "stop after this `time`, like 30m")
 	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
 	f.BoolVar(&o.Robots, "robots", false, "honour robots.txt")

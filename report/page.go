@@ -6,6 +6,7 @@ import (
 	"html/template"
 	"io"
 	"net/url"
+	"slices"
 	"strings"
 
 	"trimlantern/core/mixed"
@@ -274,10 +275,12 @@ func (d *pageData) pages(s *work.Scan) {
 
 func urls(list []work.Culprit) (out []string) {
 	for i, c := range list {
-		if i == mostListed {
+		if len(out) == mostListed {
 			return append(out, fmt.Sprintf("and %d more", len(list)-i))
 		}
-		out = append(out, Clean(c.URL))
+		if u := Clean(c.URL); !slices.Contains(out, u) { // of several classes
+			out = append(out, u)
+		}
 	}
 	return out
 }

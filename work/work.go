@@ -78,7 +78,8 @@ type Job struct {
 	CA       string   // instead of the site file's
 	Rate     int      // apply and undo: at most so many cells a second; 0: as fast as it goes
 
-	Secrets string // file with the headers of a staging site, instead of the site file's
+	Timeout time.Duration // for one answer; 0: the usual
+	Secrets string        // file with the headers of a staging site, instead of the site file's
 
 	Choice sheet.Choice // over the site file's: what preview reads
 
@@ -319,7 +320,7 @@ func (j *Job) web() (*fetch.Client, error) {
 		return nil, err
 	}
 	c, err := fetch.New(fetch.Options{
-		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(), Secrets: secrets,
+		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(), Secrets: secrets, Timeout: j.Timeout,
 	})
 	if err != nil {
 		return nil, misuse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")
