@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -48,6 +49,7 @@ With --site it needs no site file.
 				return err
 			}
 			j.Timeout = timeout
+			debug.SetGCPercent(300) // little stays, much comes and goes
 			for _, file := range reports {
 				if report.FormatOf(file) == "" {
 					return fmt.Errorf("--report %s: its name tells no format; end it with %s", file, strings.Join(report.Endings(), ", "))

@@ -171,7 +171,9 @@ type scanning struct {
 	hosts  map[string]*HostState
 	assets map[string][]string // of a host that pages load from insecurely, some
 	feeds  int
-	secure []string // other hosts that something is loaded from securely
+	memo   mixed.Memo
+	known  map[string]string // own, of addresses that were asked for it already
+	secure []string          // other hosts that something is loaded from securely
 }
 
 // Scan crawls the site over HTTPS and lists what its pages load, send or name
@@ -333,6 +335,22 @@ func (s *scanning) resume() error {
 	return nil
 }
 
+// maxKnown is how many addresses known remembers before it begins anew.
+const maxKnown = 100000
+
+// link is own for what pages lead to, again and again.
+func (s *scanning) link(raw string) string {
+	own, ok := s.known[raw]
+	if !ok {
+		if len(s.known) >= maxKnown || s.known == nil {
+			s.known = map[string]string{}
+		}
+		own = s.own(raw)
+		s.known[raw] = own
+	}
+	return own
+}
+
 // own returns the secure form of an address of the site, without its fragment,
 // or "".
 func (s *scanning) own(raw string) string {
@@ -410,7 +428,7 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		f.locs, f.maps, f.err = fetch.Sitemap(r.Body, maxLocs)
 	}
 	if !j.Brief {
-		f.page = mixed.Read(mixed.Answer{URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: reference.Kind(j.As), Upgrades: j.Masked})
+		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: reference.Kind(j.As), Upgrades: j.Masked})
 	}
 	r.Cut = r.Cut && len(r.Body) > 0
 	r.Body = nil
@@ -421,13 +439,6 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 func (s *scanning) visit(j fetch.Job, f fetched) error {
 	l := crawlLine{Job: &j}
 	s.look(j, f, &l)
-	kept := l.Next[:0]
-	for _, n := range l.Next {
-		if s.front.Add(n) {
-			kept = append(kept, n)
-		}
-	}
-	l.Next = kept
 	s.take(l)
 	return s.log.put(l)
 }
@@ -533,14 +544,20 @@ func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
 // follow adds what a document leads to.
 func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 	on := s.as(f.r.URL).String()
+	add := func(n fetch.Job) {
+		if s.front.Add(n) {
+			l.Next = append(l.Next, n)
+		}
+	}
 	for _, load := range f.page.Loads {
 		n := fetch.Job{URL: load.URL, As: string(load.Kind), Depth: j.Depth, From: on, By: load.By, Masked: load.Masked}
 		if u, _, ok := strings.Cut(n.URL, "#"); ok {
 			n.URL = u
 		}
-		own := s.own(n.URL) != ""
+		secure := s.link(n.URL)
+		own := secure != ""
 		if own {
-			n.URL = s.own(n.URL)
+			n.URL = secure
 		}
 		switch load.Kind {
 		case reference.Style, reference.Manifest:
@@ -552,23 +569,23 @@ func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 		if n.Brief && s.o.Bare || s.o.AsHTTPS && !own && n.Brief {
 			continue
 		}
-		l.Next = append(l.Next, n)
+		add(n)
 	}
 	for _, feed := range f.page.Feeds {
 		if own := s.own(feed); own != "" && s.feeds < maxFeeds {
 			s.feeds++
-			l.Next = append(l.Next, fetch.Job{URL: own, As: "feed", Depth: j.Depth})
+			add(fetch.Job{URL: own, As: "feed", Depth: j.Depth})
 		}
 	}
 	for _, m := range f.maps {
 		if own := s.own(m); own != "" {
-			l.Next = append(l.Next, fetch.Job{URL: own, As: "sitemap", Depth: j.Depth + 1})
+			add(fetch.Job{URL: own, As: "sitemap", Depth: j.Depth + 1})
 		}
 	}
 	for _, list := range [][]string{f.locs, f.page.Links} {
 		for _, link := range list {
-			if own := s.own(link); own != "" {
-				l.Next = append(l.Next, fetch.Job{URL: own, Depth: j.Depth + 1})
+			if own := s.link(link); own != "" {
+				add(fetch.Job{URL: own, Depth: j.Depth + 1})
 			}
 		}
 	}

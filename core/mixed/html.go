@@ -36,6 +36,9 @@ func (r *reader) html(b []byte, shift int) {
 	reference.WalkHTML(b, reference.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
 }
 
+// special are the elements that count without attributes too.
+var special = map[string]bool{"noscript": true, "noembed": true, "noframes": true, "template": true, "picture": true, "audio": true, "video": true, "script": true, "style": true}
+
 func (d *document) tag(element string, attrs []reference.Attr) {
 	if d.xml { // a prefix says which vocabulary; local names do not collide here
 		if _, local, ok := strings.Cut(element, ":"); ok {
@@ -46,6 +49,9 @@ func (d *document) tag(element string, attrs []reference.Attr) {
 	d.inTitle = element == "title"
 	if !headElements[element] {
 		d.head = false
+	}
+	if len(attrs) == 0 && !special[element] {
+		return
 	}
 	get := func(name string) string { return reference.AttrText(d.b, attrs, name) }
 	has := func(name string) bool {
@@ -77,14 +83,15 @@ func (d *document) tag(element string, attrs []reference.Attr) {
 	case "style":
 		d.plain = !isCSS(get("type"))
 	}
-	seen := map[string]bool{}
-	for _, a := range attrs {
-		if seen[a.Name] || a.End <= a.Start {
-			seen[a.Name] = true
-			continue // of two attributes the first counts (HTML §13.2.5.33)
+	for i, a := range attrs {
+		if a.Context.Use == reference.Text {
+			continue
 		}
-		seen[a.Name] = true
-		d.attr(element, a, get, has)
+		// Of two attributes the first counts (HTML §13.2.5.33).
+		twice := slices.ContainsFunc(attrs[:i], func(b reference.Attr) bool { return b.Name == a.Name })
+		if a.End > a.Start && !twice {
+			d.attr(element, a, get, has)
+		}
 	}
 	if element == "source" && d.picture > 0 {
 		d.picture++
@@ -130,7 +137,8 @@ func (d *document) other(tok html.TokenType, start, end int) {
 	switch {
 	case tok == html.TextToken && d.inTitle:
 		if d.page.Title == "" {
-			d.page.Title = strings.Join(strings.Fields(html.UnescapeString(string(text))), " ")
+			title := []rune(strings.Join(strings.Fields(html.UnescapeString(string(text[:min(len(text), 4000)]))), " "))
+			d.page.Title = string(title[:min(len(title), 300)])
 		}
 	case tok == html.TextToken && d.noscript:
 		in := &document{reader: d.reader, b: text, shift: d.shift + start, dormant: []string{"noscript"}}
@@ -185,8 +193,11 @@ func (d *document) attr(element string, a reference.Attr, get func(string) strin
 		return
 	}
 	raw := string(d.b[a.Start:a.End])
-	text := html.UnescapeString(raw)
-	u := use{by: element + " " + a.Name, use: c.Use, kind: c.Kind, offset: d.shift + a.Start}
+	text := raw
+	if strings.IndexByte(raw, '&') >= 0 {
+		text = html.UnescapeString(raw)
+	}
+	u := use{by: nameOf(element, a.Name), use: c.Use, kind: c.Kind, offset: d.shift + a.Start}
 	d.settle(element, a.Name, &u, get, has)
 	if u.use == reference.Text {
 		return
@@ -231,6 +242,23 @@ func (d *document) attr(element string, a reference.Attr, get func(string) strin
 	case reference.Fragment:
 		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.html(in.b, 0) })
 	}
+}
+
+// names are the usual "element attribute", so that they are made once.
+var names = map[[2]string]string{}
+
+func init() {
+	for _, n := range []string{"a href", "img src", "img srcset", "link href", "script src", "meta content", "form action", "iframe src", "source src", "source srcset"} {
+		element, attr, _ := strings.Cut(n, " ")
+		names[[2]string{element, attr}] = n
+	}
+}
+
+func nameOf(element, attr string) string {
+	if n, ok := names[[2]string{element, attr}]; ok {
+		return n
+	}
+	return element + " " + attr
 }
 
 // settle sets right what an attribute's element and its other attributes say.

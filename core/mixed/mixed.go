@@ -11,6 +11,8 @@ import (
 	"net/url"
 	"sort"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"trimlantern/core/address"
 	"trimlantern/core/reference"
@@ -74,14 +76,13 @@ type Load struct {
 	Kind      reference.Kind
 	Certainty Certainty
 	Masked    bool // the page's policy has browsers ask over HTTPS whatever comes
-	Line, Col int
 }
 
 // Page is what was read out of one document.
 type Page struct {
 	Title    string
 	Findings []Finding
-	Links    []string // where a visitor can go, absolute
+	Links    []string // where a visitor can go, absolute; with a Memo those that it has not told before
 	Loads    []Load   // what it loads securely, in order
 	Feeds    []string // its feeds, absolute
 	Upgrades bool     // its policy has browsers upgrade what it loads
@@ -95,6 +96,7 @@ type Answer struct {
 	Body     []byte
 	As       reference.Kind // what it was loaded for; "" for a page of its own
 	Upgrades bool           // a page above it has the policy that upgrades
+	Memo     *Memo          // where set, what many pages share is worked out once
 }
 
 // upgradeable is the one table of kinds: what W3C Mixed Content §4 lets browsers
@@ -115,7 +117,7 @@ func Loaded(kind reference.Kind, host string) Class {
 // Read reads a document of whatever type. Types that can name nothing give an empty
 // page, with what their headers say.
 func Read(a Answer) *Page {
-	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}}
+	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo}
 	r.headers(a.Header)
 	switch kind := KindOf(a.Type, a.As); {
 	case kind == "html":
@@ -178,6 +180,7 @@ type reader struct {
 	xml   bool
 	lines []int // offsets at which lines begin, made when needed
 	maps  map[string]string
+	memo  *Memo
 	depth int // documents in documents
 }
 
@@ -206,7 +209,7 @@ func trustworthy(host string) bool {
 
 // add looks at one URL as written.
 func (r *reader) add(raw string, c use) {
-	u, ok := r.resolve(raw)
+	u, ok := r.remembered(raw)
 	if !ok {
 		return
 	}
@@ -215,20 +218,19 @@ func (r *reader) add(raw string, c use) {
 		return
 	}
 	web := u.Scheme == "http" || u.Scheme == "https"
-	if c.use == reference.Opens && web && !c.download {
-		r.page.Links = append(r.page.Links, u.String())
+	if c.use == reference.Opens && web && !c.download && (u.told == nil || !u.told.Load() && !u.told.Swap(true)) {
+		r.page.Links = append(r.page.Links, u.text)
 	}
 	if c.certainty == "" {
 		c.certainty = Certain
 	}
-	if !Insecure(u) {
+	if !u.insecure {
 		if c.use == reference.Loads && web {
-			line, col := r.position(c.offset)
-			r.page.Loads = append(r.page.Loads, Load{u.String(), c.by, c.kind, c.certainty, r.page.Upgrades, line, col})
+			r.page.Loads = append(r.page.Loads, Load{u.text, c.by, c.kind, c.certainty, r.page.Upgrades})
 		}
 		return
 	}
-	f := Finding{URL: u.String(), By: c.by, Certainty: c.certainty}
+	f := Finding{URL: u.text, By: c.by, Certainty: c.certainty}
 	switch c.use {
 	case reference.Loads:
 		f.Class = Loaded(c.kind, u.Hostname())
@@ -263,6 +265,60 @@ func archive(path string) bool {
 		}
 	}
 	return false
+}
+
+// resolved is a URL as written, made absolute.
+type resolved struct {
+	*url.URL
+	text     string
+	insecure bool
+	told     *atomic.Bool // it was among the links of a page; nil: nobody remembers
+}
+
+// Memo remembers addresses: the menu of a site is on all its pages. It may be used
+// from several goroutines.
+type Memo struct {
+	mu    sync.RWMutex
+	known map[string]resolved
+}
+
+// maxMemo is how many addresses a Memo remembers before it begins anew.
+const maxMemo = 30000
+
+// remembered is resolve for addresses that do not depend on the page: absolute ones, and
+// paths of the same origin.
+func (r *reader) remembered(raw string) (resolved, bool) {
+	key := ""
+	switch {
+	case r.memo == nil || len(raw) > 500:
+	case strings.HasPrefix(raw, "https://") || strings.HasPrefix(raw, "http://"):
+		key = raw
+	case strings.HasPrefix(raw, "/") && !strings.HasPrefix(raw, "//"):
+		key = r.base.Scheme + " " + r.base.Host + raw
+	}
+	if key != "" {
+		r.memo.mu.RLock()
+		u, ok := r.memo.known[key]
+		r.memo.mu.RUnlock()
+		if ok {
+			return u, true
+		}
+	}
+	parsed, ok := r.resolve(raw)
+	if !ok {
+		return resolved{}, false
+	}
+	u := resolved{parsed, parsed.String(), Insecure(parsed), nil}
+	if key != "" {
+		u.told = new(atomic.Bool)
+		r.memo.mu.Lock()
+		if len(r.memo.known) >= maxMemo || r.memo.known == nil {
+			r.memo.known = map[string]resolved{}
+		}
+		r.memo.known[strings.Clone(key)] = u
+		r.memo.mu.Unlock()
+	}
+	return u, true
 }
 
 // resolve reads a URL as browsers do (URL Standard §4.4) and makes it absolute.
@@ -373,7 +429,7 @@ func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
 	if r.depth >= maxInside {
 		return
 	}
-	in := &reader{b: b, base: r.base, page: &Page{Upgrades: r.page.Upgrades}, maps: r.maps, depth: r.depth + 1}
+	in := &reader{b: b, base: r.base, page: &Page{Upgrades: r.page.Upgrades}, maps: r.maps, memo: r.memo, depth: r.depth + 1}
 	read(in)
 	line, col := r.position(offset)
 	for _, f := range in.page.Findings {
@@ -381,7 +437,7 @@ func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
 		r.page.Findings = append(r.page.Findings, f)
 	}
 	for _, l := range in.page.Loads {
-		l.By, l.Line, l.Col = by+" → "+l.By, line, col
+		l.By = by + " → " + l.By
 		r.page.Loads = append(r.page.Loads, l)
 	}
 	r.page.Links = append(r.page.Links, in.page.Links...)

@@ -35,6 +35,7 @@ type Markup struct {
 func WalkHTML(b []byte, m Markup) {
 	z := html.NewTokenizer(bytes.NewReader(b))
 	var rawElement, rawType string
+	var attrs []Attr // of one tag; its memory is used for the next
 	for p := 0; ; {
 		tok := z.Next()
 		raw := len(z.Raw())
@@ -48,8 +49,8 @@ func WalkHTML(b []byte, m Markup) {
 			return
 		case html.StartTagToken, html.SelfClosingTagToken:
 			name, _ := z.TagName()
-			element := string(name)
-			attrs := readAttrs(b[start:end], start, element)
+			element := intern(name)
+			attrs = readAttrs(b[start:end], start, element, attrs[:0])
 			if element == "script" || element == "style" {
 				rawElement, rawType = element, strings.ToLower(attrText(b, attrs, "type"))
 			}
@@ -69,7 +70,7 @@ func WalkHTML(b []byte, m Markup) {
 			rawElement = ""
 			if m.End != nil {
 				name, _ := z.TagName()
-				m.End(string(name))
+				m.End(intern(name))
 			}
 			continue
 		}
@@ -79,10 +80,30 @@ func WalkHTML(b []byte, m Markup) {
 	}
 }
 
-// readAttrs reads the attributes of one start tag, as HTML §13.2.5.32 ff. does.
-// base is the tag's offset in the whole.
-func readAttrs(tag []byte, base int, element string) []Attr {
-	var attrs []Attr
+// common are names of elements and attributes that pages are full of: their strings
+// are made once.
+var common = func() map[string]string {
+	m := map[string]string{}
+	for _, n := range strings.Fields(`a abbr article aside b body br button div em figure figcaption footer form h1 h2 h3 h4 h5 h6 head header hr html i iframe img input
+		label li link main meta nav noscript ol option p path picture script section select small source span strong style svg table tbody td th title tr u ul use video
+		alt aria-hidden aria-label async charset class content crossorigin d data-id decoding defer dir for height href hreflang id integrity lang loading media
+		method name property rel role sizes src srcset tabindex target type value viewbox width xmlns`) {
+		m[n] = n
+	}
+	return m
+}()
+
+// intern returns a name as a string, in lower case.
+func intern(b []byte) string {
+	if s, ok := common[string(b)]; ok {
+		return s
+	}
+	return strings.ToLower(string(b))
+}
+
+// readAttrs reads the attributes of one start tag, as HTML §13.2.5.32 ff. does, behind
+// those of attrs. base is the tag's offset in the whole.
+func readAttrs(tag []byte, base int, element string, attrs []Attr) []Attr {
 	isSpace := func(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
 	p := 1
 	for p < len(tag) && !isSpace(tag[p]) && tag[p] != '/' && tag[p] != '>' {
@@ -100,7 +121,7 @@ func readAttrs(tag []byte, base int, element string) []Attr {
 		for p < len(tag) && !isSpace(tag[p]) && tag[p] != '/' && tag[p] != '>' && tag[p] != '=' {
 			p++
 		}
-		a := Attr{Element: element, Name: strings.ToLower(string(tag[nameStart:p]))}
+		a := Attr{Element: element, Name: intern(tag[nameStart:p])}
 		for p < len(tag) && isSpace(tag[p]) {
 			p++
 		}
@@ -165,8 +186,20 @@ var contextIndex = func() map[[2]string]Context {
 	return m
 }()
 
+// meaningful are the attributes that a rule speaks of.
+var meaningful = func() map[string]bool {
+	m := map[string]bool{"xmlns": true, "imagesrcset": true, "content": true}
+	for _, c := range contexts {
+		m[c.Attr] = true
+	}
+	return m
+}()
+
 // contextOf finds the rule for one attribute.
 func contextOf(tag []byte, base int, element string, attrs []Attr, name string) Context {
+	if !meaningful[name] && !strings.HasPrefix(name, "xmlns:") {
+		return Context{}
+	}
 	get := func(n string) string {
 		for _, a := range attrs {
 			if a.Name == n && a.End > a.Start {

@@ -2,6 +2,7 @@
 package fetch
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -264,7 +265,9 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 		_, _ = io.CopyN(io.Discard, res.Body, maxRest) // what does not come does not matter
 		return r, wait, nil
 	}
-	r.Body, err = io.ReadAll(io.LimitReader(res.Body, maxBody))
+	body := bytes.NewBuffer(make([]byte, 0, max(32<<10, min(res.ContentLength+bytes.MinRead, maxBody))))
+	_, err = body.ReadFrom(io.LimitReader(res.Body, maxBody))
+	r.Body = body.Bytes()
 	r.Cut = int64(len(r.Body)) == maxBody
 	if wide := wideCharset(r.Body, res.Header.Get("Content-Type")); wide != nil {
 		if b, err := wide.NewDecoder().Bytes(r.Body); err == nil {
@@ -278,6 +281,10 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 // byte. All other charsets of the web hold ASCII as it is.
 func wideCharset(b []byte, contentType string) encoding.Encoding {
 	if len(b) < 2 {
+		return nil
+	}
+	declared := strings.ToLower(contentType)
+	if mark := string(b[:2]); mark != "\xff\xfe" && mark != "\xfe\xff" && !strings.Contains(declared, "utf-16") && !strings.Contains(declared, "2022") {
 		return nil
 	}
 	e, name, _ := charset.DetermineEncoding(b[:min(len(b), 1024)], contentType)

@@ -67,7 +67,7 @@ func TestHostileWeb(t *testing.T) {
 		var n int
 		switch p := r.URL.Path; {
 		case p == "/":
-			html(`<title>Tern` + "\x1b]0;owned\x07\x1b[2J\u202e" + ` Rock</title><img src="http://assets.example/` + "%%1b[2J\u202e\x1b]0;owned\x07" + `.png">
+			html(`<title>Tern`+"\x1b]0;owned\x07\x1b[2J\u202e"+` Rock</title><img src="http://assets.example/`+"%%1b[2J\u202e\x1b]0;owned\x07"+`.png">
 <a href="/calendar/0">c</a><a href="/slow">s</a><a href="/drip">d</a><a href="/huge">h</a><a href="/endless">e</a><a href="/bomb">b</a><a href="/loop">l</a><a href="/hops/0">r</a>
 <a href="/headers">h</a><a href="/rubbish">x</a><a href="/hangup">y</a><a href="/broken">z</a><a href="/changing">c</a><a href="/private">p</a><a href="/utf16">u</a><a href="/lies">l</a><a href="/titles%%1b%%5b2J">t</a>
 <img src="https://169.254.169.254/latest/meta-data/"><script src="https://10.0.0.1/x.js"></script><link rel=stylesheet href="https://[::1]:%[1]s/x.css"><iframe src="https://127.0.0.1:%[1]s/secret"></iframe>
@@ -128,7 +128,7 @@ func TestHostileWeb(t *testing.T) {
 			}
 			conn.Close()
 		case p == "/broken":
-			html(`<<<a href="/calendar/0" <img src='http://assets.example/in.png'><table><p <style>@import "http://assets.example/x.css`+"\x00"+`</style><!-- <a href="/no">`)
+			html(`<<<a href="/calendar/0" <img src='http://assets.example/in.png'><table><p <style>@import "http://assets.example/x.css` + "\x00" + `</style><!-- <a href="/no">`)
 		case p == "/changing":
 			html(`<img src="http://assets.example/%d.png"><a href="/changing?%d">again</a>`, time.Now().UnixNano(), time.Now().UnixNano())
 		case p == "/private":
