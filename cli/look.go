@@ -49,7 +49,8 @@ With --site it needs no site file.
 				return err
 			}
 			j.Timeout = timeout
-			debug.SetGCPercent(300) // little stays, much comes and goes
+			debug.SetGCPercent(200) // little stays, much comes and goes
+			debug.SetMemoryLimit(128 << 20)
 			for _, file := range reports {
 				if report.FormatOf(file) == "" {
 					return fmt.Errorf("--report %s: its name tells no format; end it with %s", file, strings.Join(report.Endings(), ", "))

@@ -336,7 +336,7 @@ func (s *scanning) resume() error {
 }
 
 // maxKnown is how many addresses known remembers before it begins anew.
-const maxKnown = 100000
+const maxKnown = 20000
 
 // link is own for what pages lead to, again and again.
 func (s *scanning) link(raw string) string {

@@ -283,7 +283,7 @@ type Memo struct {
 }
 
 // maxMemo is how many addresses a Memo remembers before it begins anew.
-const maxMemo = 30000
+const maxMemo = 8000
 
 // remembered is resolve for addresses that do not depend on the page: absolute ones, and
 // paths of the same origin.
