@@ -128,7 +128,6 @@ const (
 	maxCulprits = 50000
 	maxUnread   = 500
 	maxWorst    = 60
-	maxFeeds    = 50
 	maxLocs     = 200000 // addresses of one site map
 	perHost     = 5      // assets of a host that are asked for over HTTPS
 )
@@ -170,7 +169,6 @@ type scanning struct {
 	at     map[culpritID]int
 	hosts  map[string]*HostState
 	assets map[string][]string // of a host that pages load from insecurely, some
-	feeds  int
 	memo   mixed.Memo
 	known  map[string]string // own, of addresses that were asked for it already
 	secure []string          // other hosts that something is loaded from securely
@@ -572,8 +570,8 @@ func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 		add(n)
 	}
 	for _, feed := range f.page.Feeds {
-		if own := s.own(feed); own != "" && s.feeds < maxFeeds {
-			s.feeds++
+		// Each page may have one of its own, of its comments: those of the front page do.
+		if own := s.own(feed); own != "" && on == s.job.Site.String()+"/" {
 			add(fetch.Job{URL: own, As: "feed", Depth: j.Depth})
 		}
 	}

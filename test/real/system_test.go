@@ -1,0 +1,111 @@
+//go:build real
+
+package real
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/mixed"
+	"trimlantern/work"
+)
+
+// seenScan is what a scan of the real system came to.
+type seenScan struct {
+	Classes  map[mixed.Class]int
+	Culprits []work.Culprit
+	Unread   []work.Unread
+	Browser  *work.BrowserState
+}
+
+func (s seenScan) sum() (n int) {
+	for _, c := range s.Classes {
+		n += c
+	}
+	return n
+}
+
+// The real system, scanned at each step of the road: what is found falls to what truly
+// remains, a browser agrees on every page, and everything that was planted is traced to
+// its place.
+func TestLookingAtRealSystem(t *testing.T) {
+	b := setUp(t)
+	var planted []struct{ URL, Page, Place string }
+	require.NoError(t, json.Unmarshal(b.run(".", "php", "plant.php", b.system), &planted))
+	require.Len(t, planted, 8)
+	b.get("/") // lets the system write what it writes at first
+	b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+b.http, "--resolve", "*:443:"+b.https, b.system)
+	list := "https://" + host + "/\n"
+	for _, p := range planted {
+		list += "https://" + host + p.Page + "\n"
+	}
+	for n := 10; n < 30; n++ {
+		list += fmt.Sprintf("https://%s/?p=%d\n", host, n)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "list.txt"), []byte(list), 0o644))
+	scan := func(code int, args ...string) (s seenScan) {
+		out := b.tool(code, append([]string{"scan", "--list", "list.txt", "--depth", "0", "--browser", "--format", "json", "--quiet"}, args...)...)
+		require.NoError(t, json.Unmarshal([]byte(out), &s))
+		assert.Empty(t, s.Unread)
+		assert.Empty(t, s.Browser.Failed)
+		assert.Equal(t, s.Browser.Reports, s.Browser.Known, "the browser reports nothing that was not read: %+v", s.Culprits)
+		assert.Empty(t, s.Browser.Unconfirmed, "and everything that is certain")
+		return s
+	}
+
+	before := scan(1, "--trace")
+	assert.Greater(t, before.Browser.Reports, 150)
+	for _, p := range planted {
+		found := false
+		for _, c := range before.Culprits {
+			if c.URL != p.URL || c.Class == mixed.Address {
+				continue
+			}
+			found = true
+			if assert.NotEmpty(t, c.Places, p.URL) {
+				o := c.Places[0]
+				got := strings.TrimPrefix(fmt.Sprintf("%s:%d", o.File, o.Line), "www/")
+				if o.File == "" {
+					got = o.Column + ", " + o.Label
+					if o.Path != "" {
+						got += ", at " + o.Path
+					}
+				}
+				assert.True(t, strings.HasPrefix(got, p.Place), "%s: first of %d places is %s, and should be %s", p.URL, len(c.Places), got, p.Place)
+			}
+		}
+		assert.True(t, found, "%s is seen on %s", p.URL, p.Page)
+	}
+	for _, c := range before.Culprits {
+		assert.NotEmpty(t, c.Places, "%s (%s on %s) stands somewhere", c.URL, c.By, c.On)
+	}
+
+	// Only the addresses, as one does it by hand.
+	b.sql(fmt.Sprintf("UPDATE museum.%soptions SET option_value = 'https://%s' WHERE option_name IN ('home', 'siteurl')", prefix, host))
+	addresses := scan(1)
+	b.tool(1, "preview", "--skip-file", "*", "--quiet")
+	b.tool(1, "apply", "--quiet")
+	content := scan(1)
+	b.tool(1, "preview", "--quiet")
+	b.tool(1, "apply", "--quiet")
+	all := scan(1)
+	t.Logf("findings before %d, after the addresses %d, after the content %d, after the files %d; blocked %d, %d, %d, %d; the browser's reports %d, %d, %d, %d",
+		before.sum(), addresses.sum(), content.sum(), all.sum(), before.Classes[mixed.Blocked], addresses.Classes[mixed.Blocked], content.Classes[mixed.Blocked], all.Classes[mixed.Blocked],
+		before.Browser.Reports, addresses.Browser.Reports, content.Browser.Reports, all.Browser.Reports)
+	// Over HTTPS this system makes its addresses secure by itself: what is stored remains.
+	assert.LessOrEqual(t, addresses.sum(), before.sum())
+	assert.Less(t, content.sum(), addresses.sum())
+	assert.Less(t, all.sum(), content.sum())
+	var left []string
+	for _, c := range all.Culprits {
+		left = append(left, c.URL)
+	}
+	assert.Equal(t, []string{"http://charts.tideoffice.example/today.png"}, left, "what truly remains: the host without HTTPS")
+}
