@@ -178,7 +178,11 @@ func (s *server) site(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	page, err := s.page(r.Context(), strings.Trim(r.URL.Path, "/"))
+	slug := strings.Trim(r.URL.Path, "/")
+	if id := r.URL.Query().Get("p"); id != "" && slug == "" { // the short address of a page; of none: the front page
+		_ = s.db.QueryRowContext(r.Context(), `SELECT post_name FROM tr_posts WHERE ID = ?`, id).Scan(&slug)
+	}
+	page, err := s.page(r.Context(), slug)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		http.NotFound(w, r)

@@ -33,10 +33,11 @@ shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secu
 shot mend 22 'trimlantern mend'
 shot ready 18 'trimlantern ready'
 shot scan-before 65 'trimlantern scan'
+shot trace 14 'trimlantern trace http://ternrock.example/media/map.svg'
+trimlantern --config "$dir/ternrock/trimlantern.yaml" scan --trace --quiet --report "$dir/report.html" >/dev/null || true
+chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
 shot preview 69 'trimlantern preview'
 shot apply 27 'trimlantern apply'
-sed -i 's#http://type#https://type#' "$dir/ternrock/theme/header.html"
-sed -i 's#http://www#https://www#' "$dir/ternrock/theme/footer.html"
 trimlantern --config "$dir/ternrock/trimlantern.yaml" redirect install apache "$dir/ternrock/.htaccess" >/dev/null
 shot redirect-test 39 'trimlantern redirect test'
 shot scan-after 26 'trimlantern scan'

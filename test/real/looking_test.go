@@ -20,7 +20,6 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -70,10 +69,7 @@ var served = map[string][2]string{
 }
 
 // judgePages serves the pages of the table: /N/ is case N, with its files below.
-type judgePages struct {
-	mu    sync.Mutex
-	cases []judgeCase
-}
+type judgePages struct{ cases []judgeCase }
 
 func (j *judgePages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Access-Control-Allow-Origin", "*")
