@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -34,11 +35,15 @@ type crawlLine struct {
 
 // crawlLog is the log of a crawl at work. It grows on the disk, not in memory.
 type crawlLog struct {
-	f    *os.File
-	w    *bufio.Writer
-	n    int
-	book *logbook.Logbook // nil: it belongs to none
+	f       *os.File
+	w       *bufio.Writer
+	n       int
+	flushed time.Time
+	book    *logbook.Logbook // nil: it belongs to none
 }
+
+// flushTime is how long lines may wait in memory.
+const flushTime = 300 * time.Millisecond
 
 // newCrawl begins a log. What an interrupted scan left is given up.
 func (j *Job) newCrawl(s *Scan) (*crawlLog, error) {
@@ -124,7 +129,9 @@ func (c *crawlLog) put(l crawlLine) error {
 	if _, err := c.w.Write(append(b, '\n')); err != nil {
 		return err
 	}
-	if c.n++; c.n%100 == 0 {
+	// What a crash takes is fetched once more; it is to be little.
+	if c.n++; c.n%100 == 0 || time.Since(c.flushed) > flushTime {
+		c.flushed = time.Now()
 		return c.w.Flush()
 	}
 	return nil

@@ -3,6 +3,7 @@ package work
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
@@ -269,7 +270,10 @@ func (s *scanning) begin(ctx context.Context) error {
 	for i := range jobs {
 		s.front.Add(jobs[i])
 	}
-	return s.log.put(crawlLine{Scan: s.out, Next: jobs})
+	if err := s.log.put(crawlLine{Scan: s.out, Next: jobs}); err != nil {
+		return world(err, "what is read cannot be kept", "make room on the disk")
+	}
+	return s.log.flush()
 }
 
 // robots reads robots.txt and returns it and the site maps as jobs.
@@ -323,6 +327,9 @@ func (s *scanning) resume() error {
 	})
 	if err != nil {
 		return err
+	}
+	if len(queued) == 0 {
+		return misuse(nil, "the interrupted scan had not begun", "trimlantern scan begins anew")
 	}
 	s.log.book = s.job.Book
 	for _, j := range queued {
@@ -435,6 +442,9 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 
 // visit takes one result into the scan.
 func (s *scanning) visit(j fetch.Job, f fetched) error {
+	if errors.Is(f.err, context.Canceled) {
+		return nil // interrupted: it is still to be done
+	}
 	l := crawlLine{Job: &j}
 	s.look(j, f, &l)
 	s.take(l)
@@ -445,6 +455,12 @@ func (s *scanning) visit(j fetch.Job, f fetched) error {
 func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 	unread := func(why string) { l.Unread = &Unread{j.URL, why} }
 	page := j.As == "" && !j.Brief
+	if f.err != nil && f.r != nil && !page {
+		if via := s.insecureHop(j, f.r); via != nil { // whether there is anything there or not
+			l.Doc = &ScannedPage{URL: j.URL, Kind: j.As, Findings: []mixed.Finding{*via}}
+			return
+		}
+	}
 	switch {
 	case f.err == errRobots:
 		if page {
@@ -452,7 +468,7 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 		}
 		return
 	case f.err != nil && j.As == "sitemap":
-		if f.r != nil {
+		if f.r != nil && f.r.Status == 200 {
 			unread("the site map cannot be read: " + f.err.Error())
 		} else if j.Depth > 0 {
 			unread(probe.Failure(f.err))

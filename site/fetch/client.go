@@ -144,7 +144,10 @@ func New(o Options) (*Client, error) {
 	c.http = &http.Client{
 		Timeout:   o.Timeout,
 		Transport: trusted{c},
-		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if t, ok := r.Context().Value(trailKey{}).(*trail); ok {
+				t.to, t.hops = r.URL, append(t.hops, via[len(via)-1].URL.String())
+			}
 			if len(via) >= maxHops {
 				return fmt.Errorf("more than %d redirects", maxHops)
 			}
@@ -237,8 +240,19 @@ func (c *Client) get(ctx context.Context, u string, want func(string) bool) (*Re
 	}
 }
 
+// trail is where redirects led: it is known also where the last of them gave nothing.
+type trail struct {
+	hops []string
+	to   *url.URL
+}
+
+type trailKey struct{}
+
+// once asks once. Where a redirect led to something that cannot be had, the error comes
+// with a Response that has the way there.
 func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r *Response, wait time.Duration, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u, nil)
+	way := &trail{}
+	req, err := http.NewRequestWithContext(context.WithValue(ctx, trailKey{}, way), http.MethodGet, u, nil)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -249,13 +263,13 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 		if errors.As(err, &ue) { // it repeats method and URL
 			err = ue.Err
 		}
-		return nil, 0, err
+		if way.to != nil {
+			r = &Response{URL: way.to, Hops: way.hops, Header: http.Header{}}
+		}
+		return r, 0, err
 	}
 	defer res.Body.Close()
-	r = &Response{URL: res.Request.URL, Status: res.StatusCode, Header: res.Header}
-	for prev := res.Request.Response; prev != nil; prev = prev.Request.Response {
-		r.Hops = append([]string{prev.Request.URL.String()}, r.Hops...)
-	}
+	r = &Response{URL: res.Request.URL, Hops: way.hops, Status: res.StatusCode, Header: res.Header}
 	if seconds, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && seconds >= 0 {
 		wait = time.Duration(min(seconds, 3600)) * time.Second
 	}
