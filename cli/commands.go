@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"slices"
@@ -284,26 +285,18 @@ func (a *app) undoSQL(ctx context.Context, j *work.Job, o work.UndoOptions, file
 		r, err := j.Undo(ctx, o)
 		return r, errors.Join(err, w.Flush())
 	}
-	fault := func(err error) error {
-		return &work.Fault{Code: work.World, What: "the script cannot be written", Do: "name a file in a folder that is writable", Err: err}
-	}
-	f, err := os.OpenFile(file+".part", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return nil, fault(err)
-	}
-	defer os.Remove(f.Name()) // renamed already where all went well
-	w := bufio.NewWriter(f)
-	o.SQL = w
-	r, err := j.Undo(ctx, o)
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	if err := errors.Join(w.Flush(), f.Sync(), f.Close()); err != nil {
-		return nil, fault(err)
-	}
-	if err := os.Rename(f.Name(), file); err != nil {
-		return nil, fault(err)
+	var r *work.Undone
+	var undone error
+	err := writeFile(file, func(w io.Writer) error {
+		o.SQL = w
+		r, undone = j.Undo(ctx, o)
+		return undone
+	})
+	switch {
+	case undone != nil:
+		return nil, undone
+	case err != nil:
+		return nil, &work.Fault{Code: work.World, What: "the script cannot be written", Do: "name a file in a folder that is writable", Err: err}
 	}
 	r.Script = file
 	return r, nil

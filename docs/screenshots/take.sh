@@ -8,7 +8,7 @@ out=$PWD/docs/screenshots
 dir=$(mktemp -d)
 PATH=$PWD:$PATH
 export DISPLAY=:97
-Xvfb :97 -screen 0 1280x1200x24 >/dev/null 2>&1 &
+Xvfb :97 -screen 0 1280x1700x24 >/dev/null 2>&1 &
 xvfb=$!
 trimlantern demo --stay "$dir/ternrock" >"$dir/stay.txt" &
 stay=$!
@@ -32,15 +32,15 @@ sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
 shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
 shot mend 22 'trimlantern mend'
 shot ready 18 'trimlantern ready'
-shot scan-before 65 'trimlantern scan'
-shot trace 14 'trimlantern trace http://ternrock.example/media/map.svg'
+shot scan-before 88 'trimlantern scan'
+shot trace 34 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
-shot preview 69 'trimlantern preview'
+shot preview 80 'trimlantern preview'
 shot apply 27 'trimlantern apply'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" redirect install apache "$dir/ternrock/.htaccess" >/dev/null
 shot redirect-test 39 'trimlantern redirect test'
-shot scan-after 26 'trimlantern scan'
+shot scan-after 24 'trimlantern scan'
 shot status 20 'trimlantern status'
 https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \

@@ -3,6 +3,7 @@ package fetch
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -29,7 +30,7 @@ import (
 
 // Options are how servers are reached.
 type Options struct {
-	Resolve []string      // HOST:PORT:ADDR; HOST may be *, ADDR may have a port of its own
+	Resolve []string      // HOST:PORT:ADDR, several of one host in order; HOST may be *, ADDR may have a port of its own
 	CA      string        // PEM file of an authority to trust besides the system's
 	Timeout time.Duration // for one answer; 0: 20 seconds
 	Own     []string      // hosts that may lie in a private network
@@ -50,7 +51,7 @@ const (
 type Client struct {
 	http      *http.Client
 	transport *http.Transport
-	resolve   map[string]string
+	resolve   map[string][]string
 	own       map[string]bool
 	secrets   http.Header
 }
@@ -104,13 +105,13 @@ var ErrPrivate = errors.New("leads into a private network")
 
 // New makes a client. It fails where an option cannot be read.
 func New(o Options) (*Client, error) {
-	c := &Client{resolve: map[string]string{}, own: map[string]bool{}}
+	c := &Client{resolve: map[string][]string{}, own: map[string]bool{}}
 	for _, r := range o.Resolve {
 		from, to, err := parseResolve(r)
 		if err != nil {
 			return nil, err
 		}
-		c.resolve[from] = to
+		c.resolve[from] = append(c.resolve[from], to)
 	}
 	for _, h := range o.Own {
 		c.own[h] = true
@@ -183,12 +184,16 @@ func (c *Client) Dial(ctx context.Context, network, addr string) (net.Conn, erro
 	if err != nil {
 		return nil, err
 	}
-	to := c.resolve[addr]
-	if to == "" {
-		to = c.resolve["*:"+port]
-	}
-	if to != "" {
-		return (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, network, to)
+	if to := c.Override(host, port); len(to) > 0 {
+		var failed error
+		for _, one := range to { // the first that answers, as with several addresses in the DNS
+			conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, network, one)
+			if err == nil {
+				return conn, nil
+			}
+			failed = cmp.Or(failed, err)
+		}
+		return nil, failed
 	}
 	d := net.Dialer{Timeout: 10 * time.Second}
 	if !c.own[host] { // what a page names must not steer us into a private network
@@ -353,9 +358,9 @@ func (c *Client) Roots() *x509.CertPool {
 	return c.transport.TLSClientConfig.RootCAs
 }
 
-// Override returns where a host and port were said to be, or "".
-func (c *Client) Override(host, port string) string {
-	if to := c.resolve[host+":"+port]; to != "" {
+// Override returns where a host and port were said to be, in order.
+func (c *Client) Override(host, port string) []string {
+	if to := c.resolve[net.JoinHostPort(host, port)]; len(to) > 0 {
 		return to
 	}
 	return c.resolve["*:"+port]

@@ -52,8 +52,8 @@ func Handshake(ctx context.Context, addr, host string) TLS {
 // Addresses returns where a host's port is: what was said with --resolve, else all
 // addresses of its name.
 func Addresses(ctx context.Context, c *fetch.Client, host, port string) ([]string, error) {
-	if to := c.Override(host, port); to != "" {
-		return []string{to}, nil
+	if to := c.Override(host, port); len(to) > 0 {
+		return to, nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
 	defer cancel()

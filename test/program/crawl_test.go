@@ -3,6 +3,7 @@ package program
 import (
 	"bytes"
 	"compress/gzip"
+	"crypto/x509"
 	"fmt"
 	"net/http"
 	"os"
@@ -67,7 +68,7 @@ func TestCrawling(t *testing.T) {
 	z := gzip.NewWriter(&packed)
 	fmt.Fprint(z, `<urlset><url><loc>https://ternrock.example/mapped</loc></url><url><loc>https://other.example/not-ours</loc></url></urlset>`)
 	require.NoError(t, z.Close())
-	addr, ca := secureServer(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
 		seen.note(r)
 		if r.Host != "ternrock.example" {
 			fmt.Fprint(w, "x")
@@ -109,7 +110,8 @@ func TestCrawling(t *testing.T) {
 		}
 		w.Header().Set("Content-Type", typ)
 		fmt.Fprint(w, body)
-	}), "ternrock.example", "cdn.example")
+	}, func(c *x509.Certificate) { c.DNSNames = append(c.DNSNames, "cdn.example") })
+	addr, ca := f.secure, filepath.Join(f.dir, "ca.pem")
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "list"), []byte("# more\nhttps://ternrock.example/listed\n\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secrets"), []byte("basic keeper:oil-and-wick\nX-Staging: lamp-secret\n"), 0o600))

@@ -3,15 +3,7 @@ package program
 import (
 	"bytes"
 	"compress/gzip"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -25,25 +17,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-// secureServer serves a handler over HTTPS for some names and returns its address and
-// the file of its authority.
-func secureServer(t *testing.T, h http.Handler, names ...string) (addr, ca string) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	require.NoError(t, err)
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: names[0]}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(time.Hour), DNSNames: names, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
-	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &key.PublicKey, key)
-	require.NoError(t, err)
-	s := httptest.NewUnstartedServer(h)
-	s.Config.ErrorLog = nil
-	s.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
-	s.StartTLS()
-	t.Cleanup(s.Close)
-	ca = filepath.Join(t.TempDir(), "ca.pem")
-	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
-	return s.Listener.Addr().String(), ca
-}
 
 // A server that does everything wrong: the scan ends in its bounds, says what it could
 // not read, prints nothing raw and goes nowhere it must not.
@@ -150,7 +123,8 @@ func TestHostileWeb(t *testing.T) {
 			http.NotFound(w, r)
 		}
 	})
-	addr, ca := secureServer(t, h, "ternrock.example")
+	f := serve(t, h, nil)
+	addr, ca := f.secure, filepath.Join(f.dir, "ca.pem")
 	t.Cleanup(func() { close(stop) })
 	dir := t.TempDir()
 	began := time.Now()

@@ -341,3 +341,29 @@ func TestCacheFiles(t *testing.T) {
 	assert.Contains(t, want(t, 1, dir, "undo").out, "the system has filled it anew")
 	assert.FileExists(t, filepath.Join(cache, "new.html"))
 }
+
+// A name with two addresses that show different certificates: one of them would meet
+// some visitors only.
+func TestReadyTwoAddresses(t *testing.T) {
+	one, two := serve(t, page, nil), serve(t, page, nil)
+	ca := filepath.Join(t.TempDir(), "both.pem")
+	var pems []byte
+	for _, f := range []front{one, two} {
+		b, err := os.ReadFile(filepath.Join(f.dir, "ca.pem"))
+		require.NoError(t, err)
+		pems = append(pems, b...)
+	}
+	require.NoError(t, os.WriteFile(ca, pems, 0o600))
+	args := []string{"ready", "--site", "https://ternrock.example", "--ca", ca, "--resolve", "*:80:" + one.plain, "--resolve", "ternrock.example:443:" + one.secure}
+	assert.NotContains(t, run(t, t.TempDir(), args...).out, "another certificate")
+	r := run(t, t.TempDir(), append(args, "--resolve", "ternrock.example:443:"+two.secure)...)
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "shows another certificate at "+two.secure+" than at "+one.secure)
+	// The second is bad by itself: that is told, although the first is good.
+	expired := serve(t, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) })
+	r = run(t, t.TempDir(), append(args, "--resolve", "ternrock.example:443:"+expired.secure)...)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.out, expired.secure)
+	// Where the first address is dead, the second is taken, as browsers do.
+	dead := []string{"scan", "--site", "https://ternrock.example", "--ca", ca, "--resolve", "ternrock.example:443:127.0.0.1:1", "--resolve", "ternrock.example:443:" + one.secure}
+	assert.NotContains(t, run(t, t.TempDir(), dead...).errs, "nothing listens")
+}
