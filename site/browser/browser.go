@@ -20,6 +20,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	cdpfetch "github.com/chromedp/cdproto/fetch"
 	"github.com/chromedp/cdproto/inspector"
+	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
@@ -202,6 +203,11 @@ func (w *watch) event(ctx context.Context, ev any) {
 		delete(w.flying, e.RequestID)
 	case *page.EventLoadEventFired:
 		w.loaded, w.last = true, time.Now()
+	case *target.EventAttachedToTarget:
+		if e.TargetInfo != nil && e.TargetInfo.Type == "worker" {
+			w.last = time.Now()
+			go w.worker(ctx, e.TargetInfo.TargetID)
+		}
 	case *inspector.EventTargetCrashed:
 		w.dead = true
 	case *page.EventJavascriptDialogOpening:
@@ -209,6 +215,49 @@ func (w *watch) event(ctx context.Context, ev any) {
 			_ = chromedp.Run(ctx, page.HandleJavaScriptDialog(false))
 		}()
 	}
+}
+
+// worker watches a worker of the page, whose requests are not among the page's own
+// reports. It may have asked before it could be watched: then its log, which is handed
+// over whole, has the browser's words.
+func (w *watch) worker(tab context.Context, id target.ID) {
+	ctx, end := chromedp.NewContext(tab, chromedp.WithTargetID(id))
+	defer end()
+	asked := map[network.RequestID]string{}
+	chromedp.ListenTarget(ctx, func(ev any) {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.last = time.Now()
+		m := Mixed{Kind: "Worker", Status: Blocked}
+		switch e := ev.(type) {
+		case *network.EventRequestWillBeSent:
+			asked[e.RequestID] = e.Request.URL
+		case *network.EventLoadingFailed:
+			if e.BlockedReason == network.BlockedReasonMixedContent {
+				m.URL = asked[e.RequestID]
+			}
+		case *log.EventEntryAdded:
+			if e.Entry != nil && e.Entry.Source == log.SourceSecurity {
+				m.URL = quotedInsecure(e.Entry.Text)
+			}
+		}
+		if m.URL != "" && len(w.seen.Mixed) < maxSeen && !slices.Contains(w.seen.Mixed, m) {
+			w.seen.Mixed = append(w.seen.Mixed, m)
+		}
+	})
+	if chromedp.Run(ctx) == nil { // else it ended before it could be watched
+		<-tab.Done()
+	}
+}
+
+// quotedInsecure returns the insecure address that a message names in quotes, or "".
+func quotedInsecure(text string) string {
+	for _, part := range strings.Split(text, "'") {
+		if strings.HasPrefix(part, "http://") || strings.HasPrefix(part, "ws://") {
+			return part
+		}
+	}
+	return ""
 }
 
 // quiet reports whether the page has loaded all that it wants.

@@ -325,7 +325,7 @@ var kinds = []judgeCase{
 	{name: "js timer", script: true, body: `<script>setTimeout(() => { new Image().src = "ht" + "tp://assets.example/js18/a.png" }, 250)</script>`},
 	{name: "js template clone", script: true, body: `<body><template id=t><img src="¤/a.png"></template><script>document.body.append(t.content.cloneNode(true))</script>`},
 	{name: "js own file", script: true, body: `<script src="~s.js"></script>`, files: map[string]string{"s.js": `new Image().src = "ht" + "tp://assets.example/js20/a.png"`}},
-	{name: "js fetch in worker", script: true, missed: true, body: `<script>new Worker("~w.js")</script>`, files: map[string]string{"w.js": `fetch("ht" + "tp://assets.example/js22/a.json").catch(() => 0)`}},
+	{name: "js fetch in worker", script: true, body: `<script>new Worker("~w.js")</script>`, files: map[string]string{"w.js": `fetch("ht" + "tp://assets.example/js22/a.json").catch(() => 0)`}},
 	{name: "js stylesheet element", script: true, body: `<script>var l = document.createElement("link"); l.rel = "stylesheet"; l.href = "ht" + "tp://assets.example/js23/a.css"; document.head.append(l)</script>`},
 	{name: "js shadow root", script: true, body: `<body><div id=d></div><script>d.attachShadow({mode: "closed"}).innerHTML = '<img src="ht' + 'tp://assets.example/js24/a.png">'</script>`},
 	{name: "js fetch json then image", script: true, body: `<script>fetch("~d.json").then(r => r.json()).then(d => { new Image().src = d.u })</script>`, files: map[string]string{"d.json": `{"u":"¤/a.png"}`}},

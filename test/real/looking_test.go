@@ -116,7 +116,6 @@ type judgeCase struct {
 	script  bool   // only a script loads it: --browser finds it
 	host    string // of the insecure address; "": assets.example
 	whole   bool   // body is the whole document
-	missed  bool   // not even the browser tells of it
 }
 
 func (c judgeCase) fill(s string, n int) string {
