@@ -209,23 +209,22 @@ func trustworthy(host string) bool {
 
 // add looks at one URL as written.
 func (r *reader) add(raw string, c use) {
-	u, ok := r.remembered(raw)
-	if !ok {
+	u := r.remembered(raw)
+	if u == nil {
 		return
 	}
-	if u.Scheme == "data" && c.use == reference.Loads {
+	if u.data && c.use == reference.Loads {
 		r.data(raw, c)
 		return
 	}
-	web := u.Scheme == "http" || u.Scheme == "https"
-	if c.use == reference.Opens && web && !c.download && (u.told == nil || !u.told.Load() && !u.told.Swap(true)) {
+	if c.use == reference.Opens && u.web && !c.download && (r.memo == nil || !u.told.Load() && !u.told.Swap(true)) {
 		r.page.Links = append(r.page.Links, u.text)
 	}
 	if c.certainty == "" {
 		c.certainty = Certain
 	}
 	if !u.insecure {
-		if c.use == reference.Loads && web {
+		if c.use == reference.Loads && u.web {
 			r.page.Loads = append(r.page.Loads, Load{u.text, c.by, c.kind, c.certainty, r.page.Upgrades})
 		}
 		return
@@ -233,13 +232,15 @@ func (r *reader) add(raw string, c use) {
 	f := Finding{URL: u.text, By: c.by, Certainty: c.certainty}
 	switch c.use {
 	case reference.Loads:
-		f.Class = Loaded(c.kind, u.Hostname())
+		if f.Class = Blocked; upgradeable[c.kind] && !u.bare {
+			f.Class = Upgraded
+		}
 	case reference.Sends:
 		f.Class = Form
 	case reference.Maybe:
 		f.Class, f.Certainty = Possible, Guess
 	case reference.Opens:
-		if f.Class = Address; c.download || archive(u.Path) {
+		if f.Class = Address; c.download || u.archive {
 			f.Class = Download
 		}
 	case reference.Names, reference.Text:
@@ -267,27 +268,39 @@ func archive(path string) bool {
 	return false
 }
 
-// resolved is a URL as written, made absolute.
+// resolved is a URL as written, made absolute, with what counts of it.
 type resolved struct {
-	*url.URL
 	text     string
+	web      bool // its scheme is http or https
+	data     bool
 	insecure bool
-	told     *atomic.Bool // it was among the links of a page; nil: nobody remembers
+	bare     bool        // its host is an IP address
+	archive  bool        // a browser downloads it
+	told     atomic.Bool // it was among the links of a page
+}
+
+func newResolved(raw string, u *url.URL) *resolved {
+	_, err := netip.ParseAddr(u.Hostname())
+	n := &resolved{text: u.String(), web: u.Scheme == "http" || u.Scheme == "https", data: u.Scheme == "data", insecure: Insecure(u), bare: err == nil, archive: archive(u.Path)}
+	if n.text == raw {
+		n.text = raw // one string for both
+	}
+	return n
 }
 
 // Memo remembers addresses: the menu of a site is on all its pages. It may be used
 // from several goroutines.
 type Memo struct {
 	mu    sync.RWMutex
-	known map[string]resolved
+	known map[string]*resolved
 }
 
 // maxMemo is how many addresses a Memo remembers before it begins anew.
-const maxMemo = 8000
+const maxMemo = 40000
 
 // remembered is resolve for addresses that do not depend on the page: absolute ones, and
 // paths of the same origin.
-func (r *reader) remembered(raw string) (resolved, bool) {
+func (r *reader) remembered(raw string) *resolved {
 	key := ""
 	switch {
 	case r.memo == nil || len(raw) > 500:
@@ -298,27 +311,26 @@ func (r *reader) remembered(raw string) (resolved, bool) {
 	}
 	if key != "" {
 		r.memo.mu.RLock()
-		u, ok := r.memo.known[key]
+		u := r.memo.known[key]
 		r.memo.mu.RUnlock()
-		if ok {
-			return u, true
+		if u != nil {
+			return u
 		}
 	}
 	parsed, ok := r.resolve(raw)
 	if !ok {
-		return resolved{}, false
+		return nil
 	}
-	u := resolved{parsed, parsed.String(), Insecure(parsed), nil}
+	u := newResolved(raw, parsed)
 	if key != "" {
-		u.told = new(atomic.Bool)
 		r.memo.mu.Lock()
 		if len(r.memo.known) >= maxMemo || r.memo.known == nil {
-			r.memo.known = map[string]resolved{}
+			r.memo.known = map[string]*resolved{}
 		}
-		r.memo.known[strings.Clone(key)] = u
+		r.memo.known[key] = u
 		r.memo.mu.Unlock()
 	}
-	return u, true
+	return u
 }
 
 // resolve reads a URL as browsers do (URL Standard §4.4) and makes it absolute.
