@@ -3,9 +3,11 @@
 package real
 
 import (
+	"bufio"
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -110,4 +112,52 @@ func TestLookingAtRealSystem(t *testing.T) {
 		left = append(left, c.URL)
 	}
 	assert.Equal(t, []string{"http://charts.tideoffice.example/today.png"}, left, "what truly remains: the host without HTTPS")
+}
+
+// The made-up site: a browser agrees on every page, before and after.
+func TestLookingAtDemo(t *testing.T) {
+	dir := t.TempDir()
+	program := filepath.Join(dir, "trimlantern")
+	out, err := exec.Command("go", "build", "-o", program, "../../cmd/trimlantern").CombinedOutput()
+	require.NoError(t, err, string(out))
+	site := filepath.Join(dir, "ternrock")
+	stay := exec.Command(program, "demo", "--stay", site)
+	says, err := stay.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, stay.Start())
+	t.Cleanup(func() { _ = stay.Process.Kill(); _ = stay.Wait() }) // ended by us
+	var initLine string
+	for lines := bufio.NewScanner(says); lines.Scan() && !strings.HasSuffix(lines.Text(), "https://ternrock.example/"); {
+		if after, ok := strings.CutPrefix(lines.Text(), "  trimlantern init "); ok {
+			initLine = after
+		}
+	}
+	run := func(code int, args ...string) []byte {
+		c := exec.Command(program, args...)
+		c.Dir = site
+		out, err := c.Output()
+		require.Equal(t, code, c.ProcessState.ExitCode(), "%v: %v\n%s", args, err, tail(out))
+		return out
+	}
+	run(0, append([]string{"init"}, strings.Fields(strings.ReplaceAll(initLine, "'", ""))...)...)
+	scan := func() (s seenScan) {
+		require.NoError(t, json.Unmarshal(run(1, "scan", "--browser", "--format", "json", "--quiet"), &s))
+		assert.Greater(t, s.Browser.Pages, 40)
+		assert.Empty(t, s.Browser.Failed)
+		assert.Equal(t, s.Browser.Reports, s.Browser.Known, "%+v", s.Browser)
+		assert.Empty(t, s.Browser.Unconfirmed)
+		return s
+	}
+	before := scan()
+	run(1, "preview", "--skip-file", "*", "--quiet")
+	run(1, "apply", "--quiet")
+	content := scan()
+	run(1, "preview", "--quiet")
+	run(1, "apply", "--quiet")
+	all := scan()
+	t.Logf("findings before %d, after the content %d, after the files %d; the browser's reports %d, %d, %d", before.sum(), content.sum(), all.sum(), before.Browser.Reports, content.Browser.Reports, all.Browser.Reports)
+	assert.Less(t, content.sum(), before.sum())
+	require.Len(t, all.Culprits, 1)
+	assert.Equal(t, "http://charts.tideoffice.example/today.svg", all.Culprits[0].URL)
+	assert.Equal(t, 1, all.Browser.Reports)
 }
