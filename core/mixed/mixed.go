@@ -43,7 +43,7 @@ func (c Class) Words() string {
 		Form:     "form sends insecurely",
 		Download: "download refused by browsers",
 		Masked:   "masked by the page's policy",
-		Possible: "possible, by script",
+		Possible: "perhaps loaded",
 		Address:  "address only",
 	}[c]
 }

@@ -32,11 +32,11 @@ sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
 shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
 shot mend 22 'trimlantern mend'
 shot ready 18 'trimlantern ready'
-shot scan-before 88 'trimlantern scan'
-shot trace 34 'trimlantern trace http://ternrock.example/media/map.svg'
+shot scan-before 83 'trimlantern scan'
+shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
-shot preview 80 'trimlantern preview'
+shot preview 72 'trimlantern preview'
 shot apply 27 'trimlantern apply'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" redirect install apache "$dir/ternrock/.htaccess" >/dev/null
 shot redirect-test 39 'trimlantern redirect test'
