@@ -36,6 +36,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	bench/filter.sh 1000 5
 	bench/stores.sh 1000 3
+	bench/scan.sh 20000 3
 
 tools:
 	test/install.sh

@@ -152,9 +152,10 @@ func (j *Job) travel(ctx context.Context, journey *hops.Journey) error {
 
 // Rules are the rules for a server, as text.
 type Rules struct {
-	Server string `json:"server"`
-	Text   string `json:"text"`
-	Note   string `json:"note,omitempty"`
+	Server string   `json:"server"`
+	Text   string   `json:"text"`
+	Note   string   `json:"note,omitempty"`
+	Below  []string `json:"names_below,omitempty"` // that includeSubDomains would touch
 }
 
 // Code is the exit code that it comes to.
@@ -165,6 +166,33 @@ const (
 	shortHSTS = 300
 	longHSTS  = 31536000
 )
+
+// maxBelow is how many names namesBelow returns.
+const maxBelow = 20
+
+// namesBelow returns the names below the site's that the newest sheet and the newest scan
+// mention. What cannot be read mentions none: it is a hint.
+func (j *Job) namesBelow() (out []string) {
+	add := func(host string) {
+		odd := strings.IndexFunc(host, func(c rune) bool { return !(c == '.' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z') }) >= 0
+		if !odd && strings.HasSuffix(host, "."+j.Site.Host) && !slices.Contains(j.Site.Hosts(), host) && !slices.Contains(out, host) && len(out) < maxBelow {
+			out = append(out, host)
+		}
+	}
+	if scan, err := j.lastScan(); err == nil && scan != nil {
+		for _, c := range scan.Culprits {
+			add(hostOf(c.URL))
+		}
+	}
+	if ids, err := j.Book.Sheets(); err == nil && len(ids) > 0 {
+		if f, err := os.Open(j.Book.SheetPath(ids[len(ids)-1])); err == nil {
+			defer f.Close()
+			_ = sheet.EachLeft(f, func(l *sheet.Left) { add(l.Host) }) // the same
+		}
+	}
+	slices.Sort(out)
+	return out
+}
 
 // RedirectRules writes the rules for a server. hsts asks for HSTS: it is long only
 // where the last scan in the logbook is clean.
@@ -183,6 +211,11 @@ func (j *Job) RedirectRules(r hops.Rule, hsts bool) (*Rules, error) {
 				r.HSTS = longHSTS
 				out.Note = "The last scan is clean, so browsers are told to remember for a year. Names below the site's are left out: with includeSubDomains each of them would need HTTPS too."
 			}
+		}
+	}
+	if hsts && j.Book != nil {
+		if out.Below = j.namesBelow(); len(out.Below) > 0 {
+			out.Note += " Names below the site's that its content mentions, and that includeSubDomains would touch: " + strings.Join(out.Below, ", ") + "."
 		}
 	}
 	text, err := r.Text()

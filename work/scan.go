@@ -199,7 +199,12 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	if err := s.begin(ctx); err != nil {
 		return nil, err
 	}
-	defer s.log.close()
+	defer func() {
+		s.log.close()
+		if s.out.pages == "" && s.log.book == nil {
+			s.log.discard() // nobody could go on with it
+		}
+	}()
 	err = fetch.Run(ctx, s.front, s.fetch, s.visit)
 	if f := s.log.flush(); err == nil || f != nil {
 		err = cmp.Or(f, err)

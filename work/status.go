@@ -100,7 +100,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 			state = "care"
 			next("trimlantern preview")
 		}
-		add("apply", state, last.Time, "%d cells changed, %d skipped", last.Cells, last.Skips)
+		add("apply", state, last.Time, "%d cells and %d files changed, %d skipped", last.Cells, len(last.Files), last.Skips)
 		if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
 			next("trimlantern apply")
 		}

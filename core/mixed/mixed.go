@@ -281,7 +281,7 @@ type resolved struct {
 
 func newResolved(raw string, u *url.URL) *resolved {
 	_, err := netip.ParseAddr(u.Hostname())
-	n := &resolved{text: u.String(), web: u.Scheme == "http" || u.Scheme == "https", data: u.Scheme == "data", insecure: Insecure(u), bare: err == nil, archive: archive(u.Path)}
+	n := &resolved{text: u.Redacted(), web: u.Scheme == "http" || u.Scheme == "https", data: u.Scheme == "data", insecure: Insecure(u), bare: err == nil, archive: archive(u.Path)}
 	if n.text == raw {
 		n.text = raw // one string for both
 	}

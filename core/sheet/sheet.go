@@ -407,3 +407,26 @@ func (s *Reader) Each(cell func(*Cell) error, drop func(*Drop) error, source fun
 		}
 	}
 }
+
+// EachLeft calls visit for everything that a sheet says was left alone. It checks nothing:
+// what it finds is for people.
+func EachLeft(r io.Reader, visit func(*Left)) error {
+	z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	for lines := bufio.NewReaderSize(z, 1<<16); ; {
+		b, err := readLine(lines)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		var l line
+		if bytes.HasPrefix(b, leftBegins) && json.Unmarshal(b, &l, asBefore) == nil && l.Left != nil {
+			visit(l.Left)
+		}
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 )
 
@@ -108,5 +109,8 @@ func Text(b []byte, offset int) string {
 	if to-from > most {
 		to = from + most
 	}
-	return string(bytes.TrimSpace(b[from:to]))
+	return string(secret.ReplaceAll(bytes.TrimSpace(b[from:to]), []byte("//$1:***@")))
 }
+
+// secret is a password in an address: a line that is shown must not tell it.
+var secret = regexp.MustCompile(`//([^/\s:@'"]+):[^/\s@'"]+@`)

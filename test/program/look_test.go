@@ -201,3 +201,16 @@ func TestAsHTTPS(t *testing.T) {
 	assert.Contains(t, want(t, 2, dir, "scan", "--as-https", "--browser").errs, "cannot look at pages as if")
 	assert.Contains(t, want(t, 2, dir, "scan", "--browser", "--chromium", "/nowhere/chromium").errs, "apt-get install chromium")
 }
+
+// What includeSubDomains would touch is told from what the logbook knows.
+func TestNamesBelow(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	db := open(t, filepath.Join(dir, "site.db"))
+	_, err := db.Exec(`UPDATE tr_posts SET post_content = post_content || '<a href="http://shop.ternrock.example/">s</a> <a href="http://shop.ternrock.example.org/">o</a>' WHERE ID = 3`)
+	require.NoError(t, err)
+	assert.NotContains(t, want(t, 0, dir, "redirect", "show", "apache", "--hsts").out, "shop.")
+	want(t, 1, dir, "preview", "--offline", "--quiet")
+	out := strings.Join(strings.Fields(strings.ReplaceAll(want(t, 0, dir, "redirect", "show", "apache", "--hsts").out, "#", "")), " ")
+	assert.Contains(t, out, "includeSubDomains would touch: shop.ternrock.example.")
+}

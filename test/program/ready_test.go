@@ -16,7 +16,9 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -366,4 +368,42 @@ func TestReadyTwoAddresses(t *testing.T) {
 	// Where the first address is dead, the second is taken, as browsers do.
 	dead := []string{"scan", "--site", "https://ternrock.example", "--ca", ca, "--resolve", "ternrock.example:443:127.0.0.1:1", "--resolve", "ternrock.example:443:" + one.secure}
 	assert.NotContains(t, run(t, t.TempDir(), dead...).errs, "nothing listens")
+}
+
+// The names lead to different servers: what is set up on one may be missing on the other.
+func TestReadyNamesDisagree(t *testing.T) {
+	f := serve(t, page, nil)
+	args := []string{"ready", "--site", "https://ternrock.example", "--also", "www.ternrock.example", "--ca", filepath.Join(f.dir, "ca.pem"), "--resolve", "*:80:" + f.plain,
+		"--resolve", "ternrock.example:443:" + f.secure, "--resolve", "www.ternrock.example:443:" + strings.Replace(f.secure, "127.0.0.1", "127.0.0.2", 1)}
+	r := run(t, t.TempDir(), args...)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.out, "the names lead to different addresses")
+	assert.NotContains(t, run(t, t.TempDir(), f.args("ready")...).out, "different addresses")
+}
+
+// What ready says of a certificate that is served, openssl s_client says too.
+func TestReadyAsOpenSSL(t *testing.T) {
+	openssl, err := exec.LookPath("openssl")
+	require.NoError(t, err, "install openssl")
+	for name, cert := range map[string]func(*x509.Certificate){
+		"good":           nil,
+		"expired":        func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) },
+		"not yet":        func(c *x509.Certificate) { c.NotBefore = time.Now().Add(time.Hour) },
+		"another name":   func(c *x509.Certificate) { c.DNSNames = []string{"other.example"} },
+		"only the other": func(c *x509.Certificate) { c.DNSNames = []string{"www.ternrock.example"} },
+		"wildcard":       func(c *x509.Certificate) { c.DNSNames = []string{"ternrock.example", "*.ternrock.example"} },
+	} {
+		f := serve(t, page, cert)
+		for _, host := range []string{"ternrock.example", "www.ternrock.example"} {
+			c := exec.Command(openssl, "s_client", "-connect", f.secure, "-servername", host, "-CAfile", filepath.Join(f.dir, "ca.pem"), "-verify_hostname", host, "-verify_return_error")
+			out, _ := c.CombinedOutput() // its exit code is what counts
+			sound := c.ProcessState.ExitCode() == 0
+			var ready struct {
+				Points []struct{ ID, Grade, What string }
+			}
+			decode(t, run(t, t.TempDir(), "ready", "--site", "https://"+host, "--ca", filepath.Join(f.dir, "ca.pem"), "--resolve", "*:80:"+f.plain, "--resolve", "*:443:"+f.secure, "--format", "json"), &ready)
+			ours := slices.ContainsFunc(ready.Points, func(p struct{ ID, Grade, What string }) bool { return p.ID == "certificate" && p.Grade == "good" })
+			assert.Equal(t, sound, ours, "%s for %s: %+v\n%s", name, host, ready.Points, out)
+		}
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -197,3 +198,49 @@ func TestScriptsWithBrowser(t *testing.T) {
 type handler func(http.ResponseWriter, *http.Request)
 
 func (h handler) ServeHTTP(w http.ResponseWriter, r *http.Request) { h(w, r) }
+
+// A staging site behind a password: the browser shows it to the site's own hosts over
+// HTTPS, and to nobody else.
+func TestBrowserConfides(t *testing.T) {
+	var mu sync.Mutex
+	shown := map[string]bool{}
+	w := newNet(t, handler(func(rw http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		_, word, _ := r.BasicAuth()
+		shown[r.Host+r.URL.Path] = word != "" || r.Header.Get("X-Lamp") != ""
+		switch {
+		case r.Host == "ternrock.example" && word != "oil":
+			rw.Header().Set("WWW-Authenticate", "Basic")
+			rw.WriteHeader(http.StatusUnauthorized)
+		case r.Host == "ternrock.example" && r.URL.Path == "/away":
+			http.Redirect(rw, r, "https://assets.example/redirected.js", http.StatusFound)
+		case r.Host == "ternrock.example":
+			rw.Header().Set("Content-Type", "text/html")
+			fmt.Fprint(rw, `<title>Staging</title><script src="https://assets.example/a.js"></script><script src="/away"></script><img src="http://ternrock.example/plain.png"><script>fetch("ht" + "tp://assets.example/x.json").catch(() => 0)</script>`)
+		default:
+			rw.Header().Set("Content-Type", "text/javascript")
+		}
+	}))
+	secrets, err := fetch.Credentials("basic keeper:oil\nX-Lamp: lit\n")
+	require.NoError(t, err)
+	client, err := fetch.New(fetch.Options{Resolve: w.resolve, CA: w.ca, Own: []string{"ternrock.example"}, Secrets: secrets})
+	require.NoError(t, err)
+	path, err := browser.Find("")
+	require.NoError(t, err)
+	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, Pins: []string{w.pin}})
+	require.NoError(t, err)
+	defer b.Close()
+	seen, err := b.Look(context.Background(), "https://ternrock.example/")
+	require.NoError(t, err)
+	assert.Equal(t, "Staging", seen.Title)
+	assert.Len(t, work.Reports(seen), 2)
+	mu.Lock()
+	defer mu.Unlock()
+	assert.True(t, shown["ternrock.example/"])
+	for _, other := range []string{"assets.example/a.js", "assets.example/redirected.js"} {
+		told, asked := shown[other]
+		assert.True(t, asked, other)
+		assert.False(t, told, "%s was shown the secret", other)
+	}
+}

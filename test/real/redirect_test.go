@@ -296,3 +296,45 @@ func TestSystemBehindProxy(t *testing.T) {
 	w.tool(0, "undo")
 	assert.Positive(t, w.redirects(1).problems()["loop"], "undo puts the looping rule back")
 }
+
+// Rules for some paths alone redirect these, and nothing else.
+func TestRedirectPaths(t *testing.T) {
+	for _, server := range []string{"apache", "nginx", "php"} {
+		t.Run(server, func(t *testing.T) {
+			w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
+			rules := w.tool(0, "redirect", "show", server, "--site", "https://"+host, "--path", "/visit", "--path", "/shop/")
+			switch server {
+			case "apache":
+				w.apache(w.layOut(rules, ""))
+			case "nginx":
+				w.nginx(w.layOut("", ""), rules)
+			case "php":
+				w.apache(w.layOut("", rules))
+			}
+			const proof = "/.well-known/acme-challenge/trimlantern-test"
+			ask := func(method, path string) (status int, location string) {
+				req, err := http.NewRequest(method, "http://"+w.plain+path, nil)
+				require.NoError(t, err)
+				req.Host = host
+				res, err := http.DefaultTransport.RoundTrip(req)
+				if err != nil {
+					return 0, err.Error()
+				}
+				res.Body.Close()
+				return res.StatusCode, res.Header.Get("Location")
+			}
+			w.await(server, func() bool { status, _ := ask(http.MethodGet, proof); return status == 200 })
+			for _, path := range []string{"/visit", "/visit/", "/visit/tides?day=7&x=%2F", "/shop/", "/shop/mugs"} {
+				status, location := ask(http.MethodGet, path)
+				assert.Equal(t, []any{301, "https://" + host + path}, []any{status, location}, path)
+				status, location = ask(http.MethodPost, path)
+				assert.Equal(t, []any{308, "https://" + host + path}, []any{status, location}, path)
+			}
+			for _, path := range []string{"/", "/visitors", "/about/visit", "/shopping", "/?p=/visit", proof} {
+				status, location := ask(http.MethodGet, path)
+				assert.Empty(t, location, path)
+				assert.NotEqual(t, 3, status/100, path)
+			}
+		})
+	}
+}
