@@ -358,8 +358,31 @@ func TestReadyTwoAddresses(t *testing.T) {
 	require.NoError(t, os.WriteFile(ca, pems, 0o600))
 	args := []string{"ready", "--site", "https://ternrock.example", "--ca", ca, "--resolve", "*:80:" + one.plain, "--resolve", "ternrock.example:443:" + one.secure}
 	assert.NotContains(t, run(t, t.TempDir(), args...).out, "another certificate")
-	r := run(t, t.TempDir(), append(args, "--resolve", "ternrock.example:443:"+two.secure)...)
-	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "shows another certificate at "+two.secure+" than at "+one.secure)
+	// The second answers at an address of the newer Internet Protocol.
+	six, err := net.Listen("tcp", "[::1]:0")
+	if err != nil {
+		t.Logf("this machine has no IPv6 of its own (%v): a second address of the older protocol stands in", err)
+		six, err = net.Listen("tcp", "127.0.0.2:0")
+	}
+	require.NoError(t, err)
+	t.Cleanup(func() { six.Close() })
+	go func() {
+		for {
+			here, err := six.Accept()
+			if err != nil {
+				return // the test has ended
+			}
+			there, err := net.Dial("tcp", two.secure)
+			if err != nil {
+				here.Close()
+				continue
+			}
+			go func() { _, _ = io.Copy(there, here); there.Close() }() // either side may hang up
+			go func() { _, _ = io.Copy(here, there); here.Close() }()
+		}
+	}()
+	r := run(t, t.TempDir(), append(args, "--resolve", "ternrock.example:443:"+six.Addr().String())...)
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "shows another certificate at "+six.Addr().String()+" than at "+one.secure)
 	// The second is bad by itself: that is told, although the first is good.
 	expired := serve(t, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) })
 	r = run(t, t.TempDir(), append(args, "--resolve", "ternrock.example:443:"+expired.secure)...)
