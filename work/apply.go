@@ -75,7 +75,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	unlock, err := db.Lock(ctx)
 	if err != nil {
-		return nil, world(err, "the database is in use by this tool already", "wait until the other run has ended")
+		return nil, dbLockFault(err, "apply")
 	}
 	defer unlock()
 	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops,
@@ -116,6 +116,14 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	a.out.Remain = s.out
 	return a.out, nil
+}
+
+// dbLockFault says why the lock on the database was not to be had.
+func dbLockFault(err error, command string) error {
+	if errors.Is(err, database.ErrLocked) {
+		return world(err, "the database is in use by this tool already", "wait until the other run has ended")
+	}
+	return world(err, "the database failed before anything was changed now", "when it is back, go on with the same command: trimlantern "+command)
 }
 
 func lockFault(err error) error {

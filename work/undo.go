@@ -95,7 +95,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	}
 	unlock, err := db.Lock(ctx)
 	if err != nil {
-		return nil, world(err, "the database is in use by this tool already", "wait until the other run has ended")
+		return nil, dbLockFault(err, "undo")
 	}
 	defer unlock()
 	for i := len(blocks) - 1; i >= 0; i-- {

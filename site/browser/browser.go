@@ -260,6 +260,13 @@ func quotedInsecure(text string) string {
 	return ""
 }
 
+// touch begins the time of quiet anew.
+func (w *watch) touch() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.last = time.Now()
+}
+
 // quiet reports whether the page has loaded all that it wants.
 func (w *watch) quiet(now time.Time) (bool, error) {
 	w.mu.Lock()
@@ -328,10 +335,15 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 		down := chromedp.ActionFunc(func(ctx context.Context) error {
 			short, stop := context.WithTimeout(ctx, 3*time.Second)
 			defer stop()
-			_, _, err := runtime.Evaluate(`document.documentElement && document.documentElement.scrollHeight > innerHeight && (scrollTo(0, 1e9), true)`).Do(short)
+			// Two frames later what comes into sight has been told of it; where no frame comes,
+			// a while is enough.
+			_, _, err := runtime.Evaluate(`new Promise(done => {
+				if (document.documentElement && document.documentElement.scrollHeight > innerHeight) scrollTo(0, 1e9)
+				requestAnimationFrame(() => requestAnimationFrame(done)); setTimeout(done, 1500) })`).WithAwaitPromise(true).Do(short)
 			return err
 		})
 		_ = chromedp.Run(tab, down) // a page whose scripts hang was looked at all the same
+		w.touch()
 		if err := settle(); err != nil {
 			return nil, err
 		}
