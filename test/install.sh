@@ -22,6 +22,7 @@ need /usr/share/wordpress/wp-content/themes/twentytwentyone/style.css wordpress-
 php -m 2>/dev/null | grep -qx pgsql || missing+=(php-pgsql)
 need sqlite3 sqlite3
 need chromium chromium
+need openssl openssl
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
 
 if [ ${#missing[@]} -eq 0 ]; then

@@ -9,6 +9,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/json"
 	"encoding/pem"
+	"fmt"
 	"io"
 	"log"
 	"math/big"
@@ -429,4 +430,26 @@ func TestReadyAsOpenSSL(t *testing.T) {
 			assert.Equal(t, sound, ours, "%s for %s: %+v\n%s", name, host, ready.Points, out)
 		}
 	}
+}
+
+// A server that answers by name only, and knows one of the two.
+func TestReadyByNameOnly(t *testing.T) {
+	f := serve(t, page, nil)
+	cert, err := tls.X509KeyPair(certPair(t))
+	require.NoError(t, err)
+	named := httptest.NewUnstartedServer(http.HandlerFunc(page))
+	named.Config.ErrorLog = log.New(io.Discard, "", 0)
+	named.TLS = &tls.Config{GetConfigForClient: func(hello *tls.ClientHelloInfo) (*tls.Config, error) {
+		if hello.ServerName != "ternrock.example" {
+			return nil, fmt.Errorf("no site is called %q", hello.ServerName)
+		}
+		return &tls.Config{Certificates: []tls.Certificate{cert}}, nil
+	}}
+	named.StartTLS()
+	t.Cleanup(named.Close)
+	f.secure = strings.TrimPrefix(named.URL, "https://")
+	out := strings.Join(strings.Fields(want(t, 1, f.dir, f.args("ready")...).out), " ")
+	assert.Contains(t, out, "the certificate for ternrock.example at "+f.secure+": it is signed by itself")
+	assert.Contains(t, out, "no TLS for www.ternrock.example at "+f.secure)
+	assert.NotContains(t, out, "no TLS for ternrock.example")
 }
