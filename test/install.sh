@@ -10,16 +10,17 @@ need() { # command or file, package
 need mariadbd mariadb-server
 need mariadb-dump mariadb-client
 need php php-cli
-php -m 2>/dev/null | grep -qx mysqli || missing+=(php-mysql)
-php -m 2>/dev/null | grep -qx xml || missing+=(php-xml)
-php -m 2>/dev/null | grep -qx mbstring || missing+=(php-mbstring)
+modules=$(php -m 2>/dev/null || true) # not through a pipe, which breaks when grep has seen enough
+grep -qx mysqli <<<"$modules" || missing+=(php-mysql)
+grep -qx xml <<<"$modules" || missing+=(php-xml)
+grep -qx mbstring <<<"$modules" || missing+=(php-mbstring)
 need apache2 apache2
 need nginx nginx-light
 compgen -G '/usr/lib/apache2/modules/libphp*.so' >/dev/null || missing+=(libapache2-mod-php)
 need /usr/share/wordpress/wp-load.php wordpress
 need /usr/share/wordpress/wp-content/themes/twentytwentyone/style.css wordpress-theme-twentytwentyone
 
-php -m 2>/dev/null | grep -qx pgsql || missing+=(php-pgsql)
+grep -qx pgsql <<<"$modules" || missing+=(php-pgsql)
 need sqlite3 sqlite3
 need chromium chromium
 need openssl openssl
