@@ -191,6 +191,9 @@ func (s *scanning) seen(doc ScannedPage, seen *browser.Seen) error {
 func Reports(seen *browser.Seen) (out []mixed.Finding) {
 	classes := map[string]mixed.Class{browser.Blocked: mixed.Blocked, browser.Upgraded: mixed.Upgraded}
 	for _, m := range seen.Mixed {
+		if u, err := url.Parse(m.URL); err == nil && u.User != nil {
+			m.URL = u.Redacted() // a password in an address is nobody's to read
+		}
 		class := classes[m.Status]
 		if m.Kind == "Form" {
 			class = mixed.Form

@@ -76,7 +76,11 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	case header.Kind == Lengths:
 		add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
 	default:
-		add("preview", "done", header.Time, "%d references in %d cells and %d files to change", end.References+end.FileRefs, end.Cells, end.Files)
+		and := ""
+		if end.Files > 0 {
+			and = fmt.Sprintf(" and %d files", end.Files)
+		}
+		add("preview", "done", header.Time, "%d references in %d cells%s to change", end.References+end.FileRefs, end.Cells, and)
 	}
 	applied := false
 	switch {
@@ -100,7 +104,11 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 			state = "care"
 			next("trimlantern preview")
 		}
-		add("apply", state, last.Time, "%d cells and %d files changed, %d skipped", last.Cells, len(last.Files), last.Skips)
+		and := ""
+		if n := len(last.Files); n > 0 {
+			and = fmt.Sprintf(" and %d files", n)
+		}
+		add("apply", state, last.Time, "%d cells%s changed, %d skipped", last.Cells, and, last.Skips)
 		if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
 			next("trimlantern apply")
 		}
