@@ -511,7 +511,14 @@ func (t *Text) Undone(u *work.Undone) {
 	if u.Rows > 0 {
 		t.printf("  %s put back\n", plural(u.Rows, "cached row"))
 	}
-	for _, f := range u.Files {
+	for i, f := range u.Files {
+		if i == 8 {
+			t.printf("  %s\n", t.faint(plural(len(u.Files)-i, "more file")))
+			break
+		}
+		t.printf("  file as before: %s\n", clip(f, 60))
+	}
+	for _, f := range u.Folders {
 		t.printf("  filled again: %s\n", clip(f, 64))
 	}
 	if u.Already > 0 {
@@ -520,7 +527,7 @@ func (t *Text) Undone(u *work.Undone) {
 	if len(u.Left) == 0 && len(u.Only) > 0 {
 		t.printf("\n%s\n", t.good("These cells are as they were; the rest of the journal is not undone."))
 	} else if len(u.Left) == 0 {
-		t.printf("\n%s\n", t.good("Every cell of the journal is as it was, byte for byte."))
+		t.printf("\n%s\n", t.good("Everything in the journal is as it was, byte for byte."))
 	} else {
 		t.heading("Left, since somebody changed them after us")
 		t.skips(u.Left)

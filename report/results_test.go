@@ -49,7 +49,7 @@ func results() map[string]struct {
 		Hosts:    []work.HostState{{Host: nasty, Findings: 3, Verdict: probe.Verdict{Host: nasty, Answer: "insecure", Why: nasty}}},
 		Browser:  &work.BrowserState{Version: nasty, Pages: 2, Unconfirmed: []work.Unread{{URL: nasty, Why: nasty}}, Failed: []work.Unread{{URL: nasty, Why: nasty}}},
 		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},
-		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Untraced: nasty, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
+		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
 	status := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
 	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", Layout: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
 	history := &work.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}

@@ -61,9 +61,6 @@ func (t *Text) Scan(s *work.Scan) {
 	if s.LeftOut > 0 {
 		t.printf("%s\n", t.care(fmt.Sprintf("Not everything was read: %s past the bounds; see --pages and --depth.", plural(s.LeftOut, "document"))))
 	}
-	if s.Untraced != "" {
-		t.printf("%s\n", t.care("Places are not named: "+clip(s.Untraced, 56)))
-	}
 	switch {
 	case len(s.Culprits) == 0 && len(s.Unread) == 0:
 		t.printf("%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))

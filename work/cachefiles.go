@@ -121,6 +121,6 @@ func (u *undoing) moveBack(m *sheet.Moved) error {
 			return world(err, "the cached files cannot be put back", "move them by hand from "+m.To)
 		}
 	}
-	u.out.Files = append(u.out.Files, m.From)
+	u.out.Folders = append(u.out.Folders, m.From)
 	return nil
 }

@@ -64,7 +64,6 @@ type Scan struct {
 	Browser  *BrowserState       `json:"browser,omitempty"`
 	Compared *Comparison         `json:"compared,omitempty"`
 	FailOn   string              `json:"fail_on,omitempty"`
-	Untraced string              `json:"untraced,omitempty"` // why the culprits' places are not named
 
 	pages string // the file that holds the pages
 	loose bool   // which belongs to no logbook

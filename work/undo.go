@@ -20,13 +20,14 @@ type Undone struct {
 	Site    string         `json:"site"`
 	Journal string         `json:"journal"`
 	Sheet   string         `json:"sheet"`
-	Back    int            `json:"back"`             // cells put back
-	Rows    int            `json:"rows"`             // cached rows put back
-	Already int            `json:"already"`          // cells that were as before
-	Only    []string       `json:"only,omitempty"`   // the tables asked for
-	Files   []string       `json:"files,omitempty"`  // files put back
-	Script  string         `json:"script,omitempty"` // where the SQL went
-	SQL     bool           `json:"sql"`              // written as SQL: nothing was changed
+	Back    int            `json:"back"`              // cells put back
+	Rows    int            `json:"rows"`              // cached rows put back
+	Already int            `json:"already"`           // cells that were as before
+	Only    []string       `json:"only,omitempty"`    // the tables asked for
+	Files   []string       `json:"files,omitempty"`   // files put back
+	Folders []string       `json:"folders,omitempty"` // folders of cached files filled again
+	Script  string         `json:"script,omitempty"`  // where the SQL went
+	SQL     bool           `json:"sql"`               // written as SQL: nothing was changed
 	Tables  map[string]int `json:"tables"`
 	Left    []sheet.Skip   `json:"left"` // cells that others changed since
 }

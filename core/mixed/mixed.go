@@ -108,7 +108,13 @@ var upgradeable = map[reference.Kind]bool{
 // Loaded classifies something that is loaded from an insecure address. A host that
 // is an IP address is never upgraded: nobody gives it a certificate.
 func Loaded(kind reference.Kind, host string) Class {
-	if _, err := netip.ParseAddr(strings.Trim(host, "[]")); upgradeable[kind] && err != nil {
+	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return loaded(kind, err == nil)
+}
+
+// loaded is Loaded where it is known whether the host is an IP address.
+func loaded(kind reference.Kind, bare bool) Class {
+	if upgradeable[kind] && !bare {
 		return Upgraded
 	}
 	return Blocked
@@ -232,9 +238,7 @@ func (r *reader) add(raw string, c use) {
 	f := Finding{URL: u.text, By: c.by, Certainty: c.certainty}
 	switch c.use {
 	case reference.Loads:
-		if f.Class = Blocked; upgradeable[c.kind] && !u.bare {
-			f.Class = Upgraded
-		}
+		f.Class = loaded(c.kind, u.bare)
 	case reference.Sends:
 		f.Class = Form
 	case reference.Maybe:

@@ -96,7 +96,6 @@ type Seen struct {
 	Title   string
 	Mixed   []Mixed
 	Asked   []string // the URLs that were asked for, in order, each once
-	Failed  []string // those of them that gave nothing
 	Timeout bool     // the page was not quiet in time; what was seen counts
 }
 
@@ -197,9 +196,6 @@ func (w *watch) event(ctx context.Context, ev any) {
 		delete(w.flying, e.RequestID)
 	case *network.EventLoadingFailed:
 		w.last = time.Now()
-		if u := w.flying[e.RequestID]; u != "" && !e.Canceled && len(w.seen.Failed) < maxSeen {
-			w.seen.Failed = append(w.seen.Failed, u)
-		}
 		delete(w.flying, e.RequestID)
 	case *page.EventLoadEventFired:
 		w.loaded, w.last = true, time.Now()
