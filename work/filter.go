@@ -356,10 +356,12 @@ type knownTable struct {
 func (f *filtering) dump(ctx context.Context, in io.Reader, out io.Writer) error {
 	workers := make([]*tally, runtime.GOMAXPROCS(0))
 	for i := range workers {
-		workers[i] = &tally{judge: judge{rules: &rewrite.Rules{Site: f.site}}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
+		workers[i] = &tally{judge: judge{rules: &rewrite.Rules{Site: f.site}, lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
 			known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
 	}
-	defer debug.SetMemoryLimit(debug.SetMemoryLimit(64 << 20)) // what is kept is small: collect before it grows
+	// What is kept is small: collect seldom, and before much has gathered.
+	defer debug.SetGCPercent(debug.SetGCPercent(800))
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(64 << 20))
 	dialect, err := dump.Rewrite(ctx, in, out, func(n int, r *dump.Row) { workers[n].row(r, f.layouts) }, func(n int64) {
 		f.out.BytesIn += n
 		f.p.At("filtering", f.out.BytesIn>>20, f.size>>20)

@@ -15,14 +15,16 @@ import (
 type judge struct {
 	rules  *rewrite.Rules
 	layout *layout.Layout
-	labels bool // rows that change are called by name too, not only those with something left
+	labels bool      // rows that change are called by name too, not only those with something left
+	lean   bool      // nobody asks for what a value is afterwards
+	out    []outcome // memory for the next row
 }
 
 // outcome is what becomes of one value of a row.
 type outcome struct {
 	column     int
 	edits      []rewrite.Edit // none: the value stays
-	after      []byte
+	after      []byte         // nil where the judge is lean
 	references int
 	hosts      []rewrite.HostCount
 	safe       bool         // its row is a cached copy that may be removed
@@ -32,7 +34,8 @@ type outcome struct {
 // row decides over one row of a table, which the layout knows as short. value
 // returns a column's value; maybe, where not nil, is a first look at whether it can
 // hold a reference. keyed says that the row can be found again;
-// refuse, where not nil, says why a column is to be left.
+// refuse, where not nil, says why a column is to be left. What it returns is gone
+// with the next row.
 func (g *judge) row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool, refuse func(i int) rewrite.Reason) (label string, out []outcome, err error) {
 	get := func(column string) string {
 		for i, c := range columns {
@@ -43,6 +46,8 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		}
 		return ""
 	}
+	out = g.out[:0]
+	defer func() { g.out = out }()
 	cached, safe, asked := false, false, false
 	for i, c := range columns {
 		if maybe != nil && !maybe(i) {
@@ -89,14 +94,19 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			}
 		}
 		if len(res.Edits) > 0 && whole == "" {
-			after, err := rewrite.Apply(v, res.Edits)
-			if err != nil {
-				return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
+			size := int64(len(v))
+			for _, e := range res.Edits {
+				size += int64(len(e.Inserted) - len(e.Removed))
 			}
-			if note := outgrows(c, after); note != "" {
+			if !g.lean || c.MaxChars > 0 && size > c.MaxChars {
+				if o.after, err = rewrite.Apply(v, res.Edits); err != nil {
+					return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
+				}
+			}
+			if note := outgrows(c, size, o.after); note != "" {
 				o.left = append(o.left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
 			} else {
-				o.edits, o.after, o.hosts = res.Edits, after, res.Hosts
+				o.edits, o.hosts = res.Edits, res.Hosts
 			}
 		}
 		out = append(out, o)
@@ -109,13 +119,14 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 	return label, out, nil
 }
 
-// outgrows says why a value does not fit its column, or "".
-func outgrows(c database.Column, after []byte) string {
+// outgrows says why a value of size bytes does not fit its column, or "". after is
+// asked for only where there are more bytes than the column holds characters.
+func outgrows(c database.Column, size int64, after []byte) string {
 	switch {
-	case c.MaxChars > 0 && int64(len(after)) > c.MaxChars && int64(utf8.RuneCount(after)) > c.MaxChars:
+	case c.MaxChars > 0 && size > c.MaxChars && int64(utf8.RuneCount(after)) > c.MaxChars:
 		return fmt.Sprintf("%d characters, and the column holds %d", utf8.RuneCount(after), c.MaxChars)
-	case c.MaxBytes > 0 && int64(len(after)) > c.MaxBytes:
-		return fmt.Sprintf("%d bytes, and the column holds %d", len(after), c.MaxBytes)
+	case c.MaxBytes > 0 && size > c.MaxBytes:
+		return fmt.Sprintf("%d bytes, and the column holds %d", size, c.MaxBytes)
 	}
 	return ""
 }

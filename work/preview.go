@@ -313,7 +313,7 @@ func cellID(table string, key [][]byte, column string) string {
 
 // row works out what becomes of one row.
 func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
-	g := judge{s.rules, s.job.Layout, true}
+	g := judge{rules: s.rules, layout: s.job.Layout, labels: true}
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
 	refuse := func(i int) rewrite.Reason { return s.refuse(t, row, t.Columns[i].Name) }
 	label, outcomes, err := g.row(s.job.short(t.Name), t.Columns, value, nil, len(t.Key) > 0, refuse)
@@ -441,8 +441,8 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 			l.Note = err.Error()
 		case len(t.Key) == 0:
 			l.Reason = rewrite.NoKey
-		case outgrows(c, after) != "":
-			l.Reason, l.Note = rewrite.TooLong, outgrows(c, after)
+		case outgrows(c, int64(len(after)), after) != "":
+			l.Reason, l.Note = rewrite.TooLong, outgrows(c, int64(len(after)), after)
 		default:
 			if err := s.change(t, row, i, label, outcome{column: i, edits: edits, after: after}, tc); err != nil {
 				return err

@@ -3,9 +3,9 @@ package envelope
 import (
 	"bytes"
 	"encoding/base64"
-	"encoding/binary"
-	"math/bits"
 	"strings"
+
+	"trimlantern/core/seek"
 )
 
 // base64Schemes are the schemes that are looked for inside base64, with what can
@@ -54,66 +54,18 @@ var base64Starts = func() (starts [1 << 16]bool) {
 }()
 
 // NextBase64 returns the place of the first mark at or after from that stands in
-// a run of base64 long enough to hold a reference, or -1. It looks at eight bytes at
-// a time, and closer only where all of them are of the alphabet.
+// a run of base64 long enough to hold a reference, or -1.
 func NextBase64(b []byte, from int) int {
-	// A run of minBase64 bytes holds eight that begin at a multiple of eight from
-	// here, and eight more before and behind them.
-	var before, here uint64 = highs, highs // what ends a run: nothing stands before
-	if len(b)-from >= 8 {
-		here = breaks(b[from:])
-	}
-	for p := from; p+8 <= len(b); p += 8 {
-		behind := uint64(highs)
-		if p+16 <= len(b) {
-			behind = breaks(b[p+8 : p+16])
+	for {
+		start, end := seek.Run(b, from)
+		if start < 0 {
+			return -1
 		}
-		if here == 0 && bits.LeadingZeros64(before)+bits.TrailingZeros64(behind) >= 64 && allBase64(b[p:p+8]) {
-			start, end := p, p+8
-			for start > from && base64Class[b[start-1]] {
-				start--
-			}
-			for end < len(b) && base64Class[b[end]] {
-				end++
-			}
-			if end-start >= minBase64 {
-				if mark := markIn(b, start, end); mark >= 0 {
-					return mark
-				}
-			}
-			for p+16 <= end { // the run is settled
-				p += 8
-			}
-			behind = highs
-			if p+16 <= len(b) {
-				behind = breaks(b[p+8 : p+16])
-			}
+		if mark := markIn(b, start, end); mark >= 0 {
+			return mark
 		}
-		before, here = here, behind
+		from = end
 	}
-	return -1
-}
-
-const (
-	ones  = 0x0101010101010101
-	highs = 0x8080808080808080
-)
-
-// breaks returns a word with the high bit set where one of eight bytes is below
-// '+', as spaces and quotes are, which end most runs: eight bits stand for a byte,
-// from the lowest. It may set more, above one that is right.
-func breaks(b []byte) uint64 {
-	x := binary.LittleEndian.Uint64(b)
-	return (x - ones*'+') &^ x & highs
-}
-
-func allBase64(b []byte) bool {
-	for _, c := range b {
-		if !base64Class[c] {
-			return false
-		}
-	}
-	return true
 }
 
 // markIn returns the place of the first mark in the run b[start:end], or -1. A run
@@ -141,14 +93,6 @@ func isMark(b []byte) bool {
 	return false
 }
 
-// base64Class tells the characters of both alphabets, and line breaks.
-var base64Class = func() (class [256]bool) {
-	for c := range 256 {
-		class[c] = isBase64(byte(c))
-	}
-	return class
-}()
-
 // Base64 is a stretch of base64 inside a text: how it was written, and what it
 // holds.
 type Base64 struct {
@@ -161,17 +105,17 @@ type Base64 struct {
 }
 
 // minBase64 is how many characters make it worth looking: the shortest reference.
-const minBase64 = 16
+const minBase64 = seek.MinRun
 
 // OpenBase64 finds the base64 that the mark at offset mark is part of, begins
 // looking no further left than floor, and decodes it. It reports ok == false
 // where what stands there cannot be written again exactly as it was.
 func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	start, end := mark, mark
-	for start > floor && (isBase64(b[start-1]) || wrapped(b, start-1)) {
+	for start > floor && (seek.IsBase64(b[start-1]) || wrapped(b, start-1)) {
 		start--
 	}
-	for end < len(b) && (isBase64(b[end]) || b[end] == '\n' || b[end] == '\r') {
+	for end < len(b) && (seek.IsBase64(b[end]) || b[end] == '\n' || b[end] == '\r') {
 		end++
 	}
 	for end < len(b) && b[end] == '=' {
@@ -204,13 +148,9 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 // maxTries bounds at how many places of one run base64 may begin.
 const maxTries = 24
 
-func isBase64(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'
-}
-
 // wrapped reports whether the line break at p stands inside wrapped base64.
 func wrapped(b []byte, p int) bool {
-	return (b[p] == '\n' || b[p] == '\r') && p >= 40 && isBase64(b[p-40])
+	return (b[p] == '\n' || b[p] == '\r') && p >= 40 && seek.IsBase64(b[p-40])
 }
 
 // decodeBase64 decodes b[start:end] where writing it again gives the same.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // MaxDepth is how deep serialized values may nest; PHP's own limit when it
@@ -75,12 +76,28 @@ func LooksSerialized(b []byte) bool {
 	return b[p+1] == '"'
 }
 
+// spare is the memory of values that were done with.
+var spare = sync.Pool{New: func() any { return &Serialized{Texts: make([]Text, 0, 16), Containers: make([]Container, 0, 4)} }}
+
+// maxSpare bounds how many texts the memory of a spare value holds.
+const maxSpare = 1 << 12
+
+// Done gives the memory of s to values to come. s must not be used again.
+func (s *Serialized) Done() {
+	if cap(s.Texts) <= maxSpare && cap(s.Containers) <= maxSpare {
+		*s = Serialized{Texts: s.Texts[:0], Containers: s.Containers[:0]}
+		spare.Put(s)
+	}
+}
+
 // OpenPHP reads a value in the format of PHP's serialize, every type of it, and
 // tells where its strings stand. It returns a *NotSound where PHP could not read
-// it either.
+// it either. Who opens many may say Done of each.
 func OpenPHP(b []byte) (*Serialized, error) {
-	p := &phpParser{b: b, out: &Serialized{b: b, Texts: make([]Text, 0, 16), Containers: make([]Container, 0, 4)}}
+	p := phpParser{b: b, out: spare.Get().(*Serialized)}
+	p.out.b = b
 	if err := p.value(name{}, -1, 0); err != nil {
+		p.out.Done()
 		return nil, err
 	}
 	p.out.End = p.p

@@ -5,11 +5,11 @@
 package reference
 
 import (
-	"encoding/binary"
-	"math/bits"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"trimlantern/core/seek"
 )
 
 // Reference is one insecure URL at one place. Offsets count bytes.
@@ -61,44 +61,16 @@ func MayHave(b []byte) bool { return nextScheme(b, 0) >= 0 }
 // looks for it, or -1.
 func Next(b []byte, from int) int { return nextScheme(b, from) }
 
-const (
-	ones  = 0x0101010101010101
-	highs = 0x8080808080808080
-)
-
 // nextScheme returns the position behind the next "http" or "ws" (any letter
-// case) at or after from that a colon in some spelling can follow, or -1. It
-// looks at many bytes at a time for the pairs "tp" and "ws".
+// case) at or after from that a colon in some spelling can follow, or -1.
 func nextScheme(b []byte, from int) int {
-	p := from
-	for ; p+33 <= len(b); p += 32 {
-		w := b[p : p+33 : p+33] // four words at once; closer only where one of them tells
-		if pairs(w[0:8], w[1:9])|pairs(w[8:16], w[9:17])|pairs(w[16:24], w[17:25])|pairs(w[24:32], w[25:33]) == 0 {
-			continue
+	for p := from; ; {
+		end := seek.Scheme(b, p)
+		if end < 0 || isScheme(b, end) {
+			return end
 		}
-		for q := p; q < p+32; q += 8 {
-			// The high bit of each pair, and falsely of some above one: looked at again.
-			for m := pairs(b[q:q+8], b[q+1:q+9]); m != 0; m &= m - 1 {
-				if end := q + bits.TrailingZeros64(m)/8 + 2; isScheme(b, end) {
-					return end
-				}
-			}
-		}
+		p = end - 1
 	}
-	for ; p+2 < len(b); p++ {
-		if isScheme(b, p+2) {
-			return p + 2
-		}
-	}
-	return -1
-}
-
-// pairs returns a word with the high bit set in each byte where "tp" or "ws"
-// stands, in any letter case; here are eight bytes, next those one further.
-func pairs(here, next []byte) uint64 {
-	x, y := binary.LittleEndian.Uint64(here)|ones*0x20, binary.LittleEndian.Uint64(next)|ones*0x20
-	tp, ws := (x^ones*'t')|(y^ones*'p'), (x^ones*'w')|(y^ones*'s') // zero where the pair stands
-	return ((tp-ones)&^tp | (ws-ones)&^ws) & highs
 }
 
 // isScheme reports whether the letters of an insecure scheme end at end and

@@ -137,8 +137,21 @@ func (w *worker) left(f Finding) { w.res.Left = append(w.res.Left, f) }
 // only when a finding wants them.
 type place struct {
 	up    *place
-	label string        // what kind of envelope opens here, or ""
-	step  func() string // how to get here from up; nil: nowhere further
+	label string               // what kind of envelope opens here, or ""
+	php   *envelope.Serialized // what text stands in, or nil
+	text  envelope.Text
+	json  func() string // how to get here inside a JSON document, or nil
+}
+
+// step is how to get here from up; "": nowhere further.
+func (p *place) step() string {
+	switch {
+	case p.php != nil:
+		return p.php.Path(p.text)
+	case p.json != nil:
+		return p.json()
+	}
+	return ""
 }
 
 // path joins the steps down to the place.
@@ -150,19 +163,13 @@ func (p *place) path() string {
 	if p.label != "" {
 		s = strings.TrimPrefix(strings.TrimSpace(s+" → "+p.label), "→ ") + " "
 	}
-	if p.step != nil {
-		s += p.step()
-	}
-	return s
+	return s + p.step()
 }
 
 // name returns the key or field that holds the text. An item of a list is called
 // like the list.
 func (p *place) name() string {
 	for ; p != nil; p = p.up {
-		if p.step == nil {
-			continue
-		}
 		for words := strings.FieldsFunc(p.step(), func(c rune) bool { return strings.ContainsRune("[].->", c) }); len(words) > 0; words = words[:len(words)-1] {
 			if w := words[len(words)-1]; w[0] < '0' || w[0] > '9' {
 				return w
@@ -193,11 +200,9 @@ func init() { // not an initializer: openers open what is inside by the table
 	}
 }
 
-// open works out the edits of b, which stands at a place inside the whole value.
+// open works out the edits of b, which may hold a reference and stands at a place
+// inside the whole value.
 func (w *worker) open(b []byte, at *place, depth int) []Edit {
-	if !MayHold(b) {
-		return nil
-	}
 	if depth > maxDepth {
 		w.left(Finding{Reason: TooDeep, Path: strings.TrimSpace(at.path()), Note: fmt.Sprintf("more than %d envelopes", maxDepth)})
 		return nil
@@ -224,6 +229,7 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 		w.unsound(b, at, err)
 		return nil, true
 	}
+	defer s.Done()
 	edits := w.seal(b, s, at, depth)
 	if s.End < len(b) {
 		edits = append(edits, shift(w.inside(b[s.End:], at, depth), s.End)...)
@@ -235,12 +241,13 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 // follows its edits.
 func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []Edit {
 	var edits []Edit
+	candidates := NewCandidates(b)
 	for _, t := range s.Texts {
-		body := b[t.Start:t.End]
-		if !MayHold(body) {
+		if !candidates.In(t.Start, t.End) {
 			continue
 		}
-		here := &place{up: at, step: func() string { return s.Path(t) }}
+		body := b[t.Start:t.End]
+		here := &place{up: at, php: s, text: t}
 		before := w.res // to go back to, where the string turns out to be left
 		if t.Opaque || t.Key {
 			before.Hosts = slices.Clone(before.Hosts)
@@ -371,6 +378,9 @@ func (w *worker) withBase64(b []byte, from, to int, at *place, depth int) []Edit
 		if p = max(p, x.End); !ok {
 			continue
 		}
+		if !MayHold(x.Text) {
+			continue
+		}
 		inner := w.open(x.Text, &place{up: at, label: "base64"}, depth+1)
 		if len(inner) == 0 {
 			continue
@@ -479,7 +489,10 @@ func (w *worker) openJSON(b []byte, at *place, depth int) ([]Edit, bool) {
 	var edits []Edit
 	for _, t := range texts {
 		u := envelope.UnescapeJSON(b, t.Start, t.End)
-		for _, e := range w.open(u.Text, &place{up: at, step: t.Path}, depth+1) {
+		if !MayHold(u.Text) {
+			continue
+		}
+		for _, e := range w.open(u.Text, &place{up: at, json: t.Path}, depth+1) {
 			from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
 			edits = append(edits, Edit{from, string(b[from:to]), envelope.EscapeJSON(e.Inserted, slashes)})
 		}

@@ -2,10 +2,10 @@ package dump
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
-	"math/bits"
 	"strings"
+
+	"trimlantern/core/seek"
 )
 
 // mode is what a scanner stands in between two units.
@@ -32,16 +32,10 @@ type state struct {
 // errMore says that a unit does not end in what was read so far.
 var errMore = errors.New("more is needed")
 
-// row is one row of a dump.
-type row struct {
-	fields []field
-	end    int
-}
-
 // next reads the unit at b[p]: a comment, a statement, the head of an INSERT, a
-// row. It returns the position behind it, and the row where it is one. fields is
-// where rows keep theirs.
-func (s *state) next(b []byte, p int, fields []field) (end int, r *row, err error) {
+// row. It returns the position behind it, and the fields where it is a row. fields
+// is memory for them.
+func (s *state) next(b []byte, p int, fields []field) (end int, row []field, err error) {
 	switch s.mode {
 	case inCopy:
 		return s.copyRow(b, p, fields)
@@ -102,7 +96,7 @@ func create(b []byte) []byte {
 	return nil
 }
 
-func line(b []byte, p int) (int, *row, error) {
+func line(b []byte, p int) (int, []field, error) {
 	i := bytes.IndexByte(b[p:], '\n')
 	if i < 0 {
 		return 0, nil, errMore
@@ -177,12 +171,16 @@ func (s *state) quote(b []byte, p int) (int, error) {
 	q := b[p]
 	backslash := q != '`' && (s.dialect == MySQL || s.dialect == Postgres && q == '\'' && p > 0 && (b[p-1] == 'E' || b[p-1] == 'e'))
 	for p++; ; {
-		if p = indexEither(b, p, q, '\\', backslash); p < 0 {
+		next := -1
+		if backslash {
+			next = seek.Quote(b, min(p, len(b)), q)
+		} else if n := bytes.IndexByte(b[p:], q); n >= 0 {
+			next = p + n
+		}
+		if p = next; p < 0 {
 			return 0, errMore
 		}
 		switch {
-		case b[p] != q:
-			p += 2
 		case p+1 >= len(b):
 			return 0, errMore // it may be doubled
 		case b[p+1] != q:
@@ -193,43 +191,8 @@ func (s *state) quote(b []byte, p int) (int, error) {
 	}
 }
 
-const (
-	ones  = 0x0101010101010101
-	highs = 0x8080808080808080
-)
-
-// indexEither returns the place of the next c, or, where both, of the next c or
-// d, at or after p, or -1. It looks at eight bytes at a time: strings of SQL have an
-// escape every few words, too often for a search that is made for long ways.
-func indexEither(b []byte, p int, c, d byte, both bool) int {
-	if !both {
-		if p > len(b) {
-			return -1
-		}
-		i := bytes.IndexByte(b[p:], c)
-		if i < 0 {
-			return -1
-		}
-		return p + i
-	}
-	cs, ds := ones*uint64(c), ones*uint64(d)
-	for ; p+8 <= len(b); p += 8 {
-		x := binary.LittleEndian.Uint64(b[p:])
-		y, z := x^cs, x^ds
-		if m := ((y-ones)&^y | (z-ones)&^z) & highs; m != 0 {
-			return p + bits.TrailingZeros64(m)/8 // the lowest one is always true
-		}
-	}
-	for ; p < len(b); p++ {
-		if b[p] == c || b[p] == d {
-			return p
-		}
-	}
-	return -1
-}
-
 // insert reads the head of an INSERT up to VALUES.
-func (s *state) insert(b []byte, p int) (int, *row, error) {
+func (s *state) insert(b []byte, p int) (int, []field, error) {
 	var words []string
 	at := p
 	var list string
@@ -320,7 +283,7 @@ func (s *state) begin(m mode, name, list string) {
 }
 
 // copyHead reads COPY name (columns) FROM stdin;
-func (s *state) copyHead(b []byte, p int) (int, *row, error) {
+func (s *state) copyHead(b []byte, p int) (int, []field, error) {
 	end, _, err := line(b, p)
 	if err != nil {
 		return 0, nil, err
@@ -339,7 +302,7 @@ func (s *state) copyHead(b []byte, p int) (int, *row, error) {
 }
 
 // copyRow reads one line of COPY.
-func (s *state) copyRow(b []byte, p int, fields []field) (int, *row, error) {
+func (s *state) copyRow(b []byte, p int, fields []field) (int, []field, error) {
 	end, _, err := line(b, p)
 	if err != nil {
 		return 0, nil, err
@@ -367,7 +330,7 @@ func (s *state) copyRow(b []byte, p int, fields []field) (int, *row, error) {
 		}
 		fields = append(fields, f)
 		if i < 0 {
-			return end, &row{fields, end}, nil
+			return end, fields, nil
 		}
 		at = to + 1
 	}
@@ -383,7 +346,7 @@ func isHex(b []byte) bool {
 }
 
 // valuesRow reads (value, …) behind VALUES, or what ends the statement.
-func (s *state) valuesRow(b []byte, p int, fields []field) (int, *row, error) {
+func (s *state) valuesRow(b []byte, p int, fields []field) (int, []field, error) {
 	for p < len(b) && (b[p] <= ' ' || b[p] == ',') {
 		p++
 	}
@@ -414,7 +377,7 @@ func (s *state) valuesRow(b []byte, p int, fields []field) (int, *row, error) {
 		}
 		fields = append(fields, f)
 		if b[end] == ')' {
-			return end + 1, &row{fields, end + 1}, nil
+			return end + 1, fields, nil
 		}
 		p = end + 1
 	}

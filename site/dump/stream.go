@@ -80,8 +80,8 @@ type Rewriter func(worker int, r *Row)
 
 // Bounds of memory.
 const (
-	chunkSize = 1 << 20
-	maxUnit   = 32 << 20 // the largest row or statement
+	chunkSize = 256 << 10 // small enough to stay near the processor until it is written
+	maxUnit   = 32 << 20  // the largest row or statement
 	sniffSize = 64 << 10
 )
 
@@ -126,8 +126,10 @@ func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, r
 			}
 		})
 	}
+	free := make(chunks, 2*workers)
 	written := make(chan error, 1)
 	go func() { // in order
+		out := bufio.NewWriterSize(w, chunkSize/2)
 		var failed error
 		for c := range order {
 			<-c.done
@@ -135,16 +137,19 @@ func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, r
 				failed = c.err
 			}
 			if failed == nil {
-				_, failed = w.Write(c.out)
+				failed = c.writeTo(out)
 			}
 			if failed != nil {
 				cancel(failed)
 			}
-			c.free()
+			free.put(c)
+		}
+		if failed == nil {
+			failed = out.Flush()
 		}
 		written <- failed
 	}()
-	err = split(ctx, in, st, read, func(c *chunk) {
+	err = split(ctx, in, st, free, read, func(c *chunk) {
 		order <- c
 		todo <- c
 	})
@@ -163,37 +168,64 @@ var ownProgram = regexp.MustCompile(`^(/\*M?!\d+\\- [^\n]*\n)?-- (MariaDB|MySQL)
 
 // chunk is a piece of a dump that begins and ends between units.
 type chunk struct {
-	b     []byte
-	state state // at its beginning
-	out   []byte
-	fresh bool // out has memory of its own
-	err   error
-	done  chan struct{}
+	b       []byte
+	state   state    // at its beginning
+	changes []change // in order
+	err     error
+	done    chan struct{}
 }
 
-var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunkSize+chunkSize/4); return &b }}
+// change replaces b[from:to] of a chunk.
+type change struct {
+	from, to int
+	text     string
+}
 
-func (c *chunk) free() {
-	put := func(b []byte) {
-		if b = b[:0]; cap(b) < 2*chunkSize {
-			buffers.Put(&b)
-		}
+// writeTo writes the chunk as it is with its changes.
+func (c *chunk) writeTo(w *bufio.Writer) error {
+	p := 0
+	for _, x := range c.changes {
+		// An error stays with the writer and comes back below.
+		_, _ = w.Write(c.b[p:x.from])
+		_, _ = w.WriteString(x.text)
+		p = x.to
 	}
-	put(c.b)
-	if c.fresh {
-		put(c.out)
+	_, err := w.Write(c.b[p:])
+	return err
+}
+
+// chunks keeps the memory of chunks for those to come.
+type chunks chan *chunk
+
+func (f chunks) get() *chunk {
+	select {
+	case c := <-f:
+		return &chunk{b: c.b[:0], changes: c.changes[:0]}
+	default:
+		return &chunk{b: make([]byte, 0, chunkSize)}
+	}
+}
+
+func (f chunks) put(c *chunk) {
+	if cap(c.b) != chunkSize {
+		return // of one large unit
+	}
+	select {
+	case f <- c:
+	default:
 	}
 }
 
 // split reads units and hands them on in chunks.
-func split(ctx context.Context, in io.Reader, st state, read func(int64), emit func(*chunk)) error {
+func split(ctx context.Context, in io.Reader, st state, free chunks, read func(int64), emit func(*chunk)) error {
 	var offset int64
-	buf := (*buffers.Get().(*[]byte))[:0]
+	next := free.get()
 	scratch := make([]field, 0, 64)
 	for eof := false; !eof; {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
+		buf := next.b
 		if len(buf) == cap(buf) {
 			if cap(buf) > maxUnit {
 				return &Broken{offset, fmt.Sprintf("a row or statement of more than %d MB begins here; load the dump and use preview on the database", maxUnit>>20)}
@@ -236,17 +268,20 @@ func split(ctx context.Context, in io.Reader, st state, read func(int64), emit f
 		} else if eof && st.mode != between {
 			return &Broken{offset + int64(len(buf)), "the dump is cut off between two rows"}
 		}
+		next.b = buf
 		if end == 0 && !eof {
 			continue // a unit larger than the buffer
 		}
-		next := (*buffers.Get().(*[]byte))[:0]
-		if cap(next) <= len(rest) {
-			next = make([]byte, 0, len(rest)+chunkSize)
+		this := next
+		this.b, this.state, this.done = buf[:end], begin, make(chan struct{})
+		if len(rest) < chunkSize {
+			next = free.get()
+		} else {
+			next = &chunk{b: make([]byte, 0, len(rest)+chunkSize)}
 		}
-		next = append(next, rest...)
+		next.b = append(next.b, rest...)
 		offset += int64(end)
-		emit(&chunk{b: buf[:end], state: begin, done: make(chan struct{})})
-		buf = next
+		emit(this)
 	}
 	return nil
 }
@@ -286,9 +321,6 @@ func (s *state) ending(rest []byte) error {
 
 // rewrite goes through the rows of the chunk again, with the rewriter.
 func (c *chunk) rewrite(worker int, rewriter Rewriter) {
-	c.out = c.b
-	var out []byte
-	copied := 0
 	st := c.state
 	fields := make([]field, 0, 64)
 	var r Row
@@ -312,11 +344,11 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 			break
 		}
 		p = end
-		if found == nil {
+		if len(found) == 0 {
 			continue
 		}
-		fields = found.fields
-		r.Table, r.Columns, r.b, r.fields = st.table, st.columns, c.b, found.fields
+		fields = found
+		r.Table, r.Columns, r.b, r.fields = st.table, st.columns, c.b, found
 		if len(r.Columns) != len(r.fields) {
 			r.Columns = nil
 		}
@@ -340,19 +372,9 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 				c.err = fmt.Errorf("a value of table %s that was read cannot be read again", r.Table.Name)
 				return
 			}
-			if out == nil {
-				out = (*buffers.Get().(*[]byte))[:0]
-			}
 			for _, e := range edits {
-				from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
-				out = append(out, c.b[copied:from]...)
-				out = append(out, f.encode(c.b, e.Inserted)...)
-				copied = to
+				c.changes = append(c.changes, change{u.Raw(e.Offset), u.Raw(e.Offset + len(e.Removed)), f.encode(c.b, e.Inserted)})
 			}
 		}
-	}
-	if out != nil {
-		c.out = append(out, c.b[copied:]...)
-		c.fresh = true
 	}
 }

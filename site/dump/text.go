@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"trimlantern/core/envelope"
+	"trimlantern/core/seek"
 )
 
 // form is how a value is written in a dump.
@@ -79,13 +80,14 @@ func (f field) decodeHex(raw []byte) (envelope.Unescaped, error) {
 // special returns the place at or after p of what an escape can begin with, or -1.
 func (f field) special(b []byte, p int) int {
 	b = b[:f.end]
+	sought := byte('\'')
 	switch f.form {
 	case escaped:
-		return indexEither(b, p, b[f.start-1], '\\', true)
-	case copyText:
-		return indexEither(b, p, '\\', 0, false)
+		return seek.Either(b, p, b[f.start-1], '\\')
 	case unistring:
-		return indexEither(b, p, '\'', '\\', true)
+		return seek.Either(b, p, '\'', '\\')
+	case copyText:
+		sought = '\\'
 	case replaced:
 		set := "'"
 		for _, h := range f.holders {
@@ -96,7 +98,10 @@ func (f field) special(b []byte, p int) int {
 		}
 		return -1
 	}
-	return indexEither(b, p, '\'', 0, false)
+	if i := bytes.IndexByte(b[p:], sought); i >= 0 {
+		return p + i
+	}
+	return -1
 }
 
 // escape decodes the escape that raw begins with, or takes one byte as it is.

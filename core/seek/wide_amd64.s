@@ -1,0 +1,206 @@
+#include "textflag.h"
+
+// Which class of base64's alphabet a high and a low half of a byte can belong to;
+// a byte is of the alphabet where the two share one.
+//   1: + - /   2: 0-9   4: A-O, a-o   8: P-Z, _   16: p-z
+DATA high<>+0(SB)/8, $0x1004080402010000
+DATA high<>+8(SB)/8, $0x0000000000000000
+GLOBL high<>(SB), RODATA|NOPTR, $16
+
+// low half:  0: 2|8|16   1-9: 2|4|8|16   A: 4|8|16   B: 1|4   C: 4   D: 1|4   E: 4   F: 1|4|8
+DATA low<>+0(SB)/8, $0x1e1e1e1e1e1e1e1a
+DATA low<>+8(SB)/8, $0x0d040504051c1e1e
+GLOBL low<>(SB), RODATA|NOPTR, $16
+
+// One byte four times, to be spread over a register.
+#define BYTES(name, value) \
+	DATA name<>+0(SB)/4, $value; \
+	GLOBL name<>(SB), RODATA|NOPTR, $4
+
+BYTES(lower, 0x20202020)
+BYTES(letterT, 0x74747474)
+BYTES(letterP, 0x70707070)
+BYTES(letterW, 0x77777777)
+BYTES(letterS, 0x73737373)
+BYTES(colon, 0x3a3a3a3a)
+BYTES(backslash, 0x5c5c5c5c)
+BYTES(percent, 0x25252525)
+BYTES(ampersand, 0x26262626)
+BYTES(half, 0x0f0f0f0f)
+
+// func schemeBlocks(b *byte, blocks int) int
+TEXT ·schemeBlocks(SB), NOSPLIT, $0-24
+	MOVQ b+0(FP), SI
+	MOVQ blocks+8(FP), CX
+	MOVQ SI, DI
+	VPBROADCASTD lower<>(SB), Y0
+	VPBROADCASTD letterT<>(SB), Y1
+	VPBROADCASTD letterP<>(SB), Y2
+	VPBROADCASTD letterW<>(SB), Y3
+	VPBROADCASTD letterS<>(SB), Y4
+	VPBROADCASTD colon<>(SB), Y5
+	VPBROADCASTD backslash<>(SB), Y6
+	VPBROADCASTD percent<>(SB), Y7
+	VPBROADCASTD ampersand<>(SB), Y8
+
+schemeLoop:
+	VPOR     (SI), Y0, Y9
+	VPOR     1(SI), Y0, Y10
+	VPCMPEQB Y1, Y9, Y11
+	VPCMPEQB Y2, Y10, Y12
+	VPAND    Y11, Y12, Y11
+	VPCMPEQB Y3, Y9, Y12
+	VPCMPEQB Y4, Y10, Y13
+	VPAND    Y12, Y13, Y12
+	VPOR     Y11, Y12, Y11
+	VPTEST   Y11, Y11
+	JNZ      schemePair
+
+schemeNext:
+	ADDQ $32, SI
+	DECQ CX
+	JNZ  schemeLoop
+	SUBQ DI, SI
+	MOVQ SI, ret+16(FP)
+	VZEROUPPER
+	RET
+
+schemePair:
+	VMOVDQU   2(SI), Y9
+	VPCMPEQB  Y5, Y9, Y10
+	VPCMPEQB  Y6, Y9, Y12
+	VPOR      Y10, Y12, Y10
+	VPCMPEQB  Y7, Y9, Y12
+	VPCMPEQB  Y8, Y9, Y13
+	VPOR      Y12, Y13, Y12
+	VPOR      Y10, Y12, Y10
+	VPAND     Y10, Y11, Y11
+	VPMOVMSKB Y11, AX
+	TESTL     AX, AX
+	JZ        schemeNext
+	BSFL      AX, AX
+	SUBQ      DI, SI
+	ADDQ      AX, SI
+	MOVQ      SI, ret+16(FP)
+	VZEROUPPER
+	RET
+
+// func runBlocks(b *byte, blocks int) (at int, runs uint64)
+TEXT ·runBlocks(SB), NOSPLIT, $0-32
+	MOVQ           b+0(FP), SI
+	MOVQ           blocks+8(FP), CX
+	MOVQ           SI, DI
+	VBROADCASTI128 high<>(SB), Y0
+	VBROADCASTI128 low<>(SB), Y1
+	VPBROADCASTD half<>(SB), Y2
+	VPXOR          Y3, Y3, Y3
+	XORQ           DX, DX       // the block before: nothing of the alphabet
+
+runLoop:
+	VMOVDQU   (SI), Y4
+	VPAND     Y2, Y4, Y5
+	VPSRLW    $4, Y4, Y6
+	VPAND     Y2, Y6, Y6
+	VPSHUFB   Y5, Y1, Y5
+	VPSHUFB   Y6, Y0, Y6
+	VPAND     Y5, Y6, Y5
+	VPCMPEQB  Y3, Y5, Y5
+	VPMOVMSKB Y5, AX
+	NOTL      AX
+	MOVQ      AX, BX
+	SHLQ      $32, AX
+	ORQ       DX, AX
+	MOVQ      BX, DX
+	MOVQ      AX, BX
+	SHRQ      $1, BX
+	ANDQ      BX, AX
+	MOVQ      AX, BX
+	SHRQ      $2, BX
+	ANDQ      BX, AX
+	MOVQ      AX, BX
+	SHRQ      $4, BX
+	ANDQ      BX, AX
+	MOVQ      AX, BX
+	SHRQ      $8, BX
+	ANDQ      BX, AX
+	JNZ       runFound
+	ADDQ      $32, SI
+	DECQ      CX
+	JNZ       runLoop
+
+runFound:
+	SUBQ DI, SI
+	MOVQ SI, at+16(FP)
+	MOVQ AX, runs+24(FP)
+	VZEROUPPER
+	RET
+
+// func eitherBlocks(b *byte, blocks int, c, d byte) int
+TEXT ·eitherBlocks(SB), NOSPLIT, $0-32
+	MOVQ         b+0(FP), SI
+	MOVQ         blocks+8(FP), CX
+	MOVQ         SI, DI
+	VPBROADCASTB c+16(FP), Y0
+	VPBROADCASTB d+17(FP), Y1
+
+eitherLoop:
+	VMOVDQU   (SI), Y2
+	VPCMPEQB  Y0, Y2, Y3
+	VPCMPEQB  Y1, Y2, Y2
+	VPOR      Y2, Y3, Y2
+	VPMOVMSKB Y2, AX
+	TESTL     AX, AX
+	JNZ       eitherFound
+	ADDQ      $32, SI
+	DECQ      CX
+	JNZ       eitherLoop
+	SUBQ      DI, SI
+	MOVQ      SI, ret+24(FP)
+	VZEROUPPER
+	RET
+
+eitherFound:
+	BSFL AX, AX
+	SUBQ DI, SI
+	ADDQ AX, SI
+	MOVQ SI, ret+24(FP)
+	VZEROUPPER
+	RET
+
+// func quoteBytes(b *byte, n int, q byte) int
+TEXT ·quoteBytes(SB), NOSPLIT, $0-32
+	MOVQ         b+0(FP), SI
+	MOVQ         n+8(FP), CX
+	MOVBLZX      q+16(FP), R8
+	VPBROADCASTB q+16(FP), Y0
+	VPBROADCASTD backslash<>(SB), Y1
+	LEAQ         -32(SI)(CX*1), R9 // the last place where 32 bytes stand
+	MOVQ         SI, DI
+
+quoteLoop:
+	CMPQ      SI, R9
+	JA        quoteDone
+	VMOVDQU   (SI), Y2
+	VPCMPEQB  Y0, Y2, Y3
+	VPCMPEQB  Y1, Y2, Y2
+	VPOR      Y2, Y3, Y2
+	VPMOVMSKB Y2, AX
+	TESTL     AX, AX
+	JNZ       quoteEither
+	ADDQ      $32, SI
+	JMP       quoteLoop
+
+quoteEither:
+	BSFL    AX, AX
+	ADDQ    AX, SI
+	MOVBLZX (SI), BX
+	CMPL    BX, R8
+	JEQ     quoteDone
+	ADDQ    $2, SI
+	JMP     quoteLoop
+
+quoteDone:
+	SUBQ DI, SI
+	MOVQ SI, ret+24(FP)
+	VZEROUPPER
+	RET
