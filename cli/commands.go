@@ -369,6 +369,9 @@ It asks no other host: what pages load from elsewhere is left and counted.
 			if !slices.Contains([]string{"", "dump", "value"}, o.As) {
 				return fmt.Errorf("--as %s is not known; write dump or value", o.As)
 			}
+			if o.Row < 1 || o.Row > 1024 {
+				return fmt.Errorf("--largest-row %d: write a number of megabytes from 1 to 1024", o.Row)
+			}
 			args = append(args, "", "")
 			o.Site, o.Also, o.In, o.Out, o.Stdin, o.Stdout = a.site, a.also, args[0], args[1], os.Stdin, a.out
 			r, err := work.Filter(c.Context(), o, a.progress())
@@ -381,6 +384,7 @@ It asks no other host: what pages load from elsewhere is left and counted.
 	a.address(c)
 	c.Flags().StringVar(&o.As, "as", "", "what the input is: `dump|value` (default: told from the input)")
 	c.Flags().StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+" (default: told from the tables)")
+	c.Flags().IntVar(&o.Row, "largest-row", 32, "stop at a row of more than this many `MB`; a row takes up to five times its size of memory")
 	c.Flags().StringVar(&summary, "summary", "", "write the summary as JSON to this `FILE`")
 	check(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"dump", "value"}, cobra.ShellCompDirectiveNoFileComp)))
 	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))

@@ -7,6 +7,7 @@ import (
 	"compress/gzip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -37,6 +38,7 @@ type FilterOptions struct {
 	Out    string // "" or "-": standard output
 	As     string // "dump", "value" or "": told from the input
 	Layout string // "": the built-in one that knows a table
+	Row    int    // the largest row, in MB; 0: 32
 	Stdin  io.Reader
 	Stdout io.Writer
 }
@@ -98,7 +100,7 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 	if f.out.As == "value" {
 		err = f.value(in, out)
 	} else {
-		err = f.dump(ctx, in, out)
+		err = f.dump(ctx, in, out, o.Row<<20)
 	}
 	if err != nil {
 		return nil, f.failed(err, o)
@@ -129,6 +131,7 @@ func filterLayouts(name string) ([]*layout.Layout, error) {
 // under the output's name.
 func (f *filtering) failed(err error, o FilterOptions) error {
 	var broken *dump.Broken
+	var large *dump.TooLarge
 	name := o.In
 	if name == "" || name == "-" {
 		name = "the input"
@@ -140,6 +143,8 @@ func (f *filtering) failed(err error, o FilterOptions) error {
 	switch {
 	case errors.As(err, &broken):
 		return misuse(err, name, "get a whole dump and run the command again; "+kept)
+	case errors.As(err, &large):
+		return misuse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 16*(large.Limit>>20), kept))
 	case errors.Is(err, dump.ErrDialect):
 		return misuse(err, name, "name a dump as the database's own dump program writes it; for one stored value: --as value")
 	case errors.Is(err, syscall.EPIPE):
@@ -353,7 +358,7 @@ type knownTable struct {
 	columns []database.Column
 }
 
-func (f *filtering) dump(ctx context.Context, in io.Reader, out io.Writer) error {
+func (f *filtering) dump(ctx context.Context, in io.Reader, out io.Writer, row int) error {
 	workers := make([]*tally, runtime.GOMAXPROCS(0))
 	for i := range workers {
 		workers[i] = &tally{judge: judge{rules: &rewrite.Rules{Site: f.site}, lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
@@ -362,10 +367,11 @@ func (f *filtering) dump(ctx context.Context, in io.Reader, out io.Writer) error
 	// What is kept is small: collect seldom, and before much has gathered.
 	defer debug.SetGCPercent(debug.SetGCPercent(800))
 	defer debug.SetMemoryLimit(debug.SetMemoryLimit(64 << 20))
-	dialect, err := dump.Rewrite(ctx, in, out, func(n int, r *dump.Row) { workers[n].row(r, f.layouts) }, func(n int64) {
+	read := func(n int64) {
 		f.out.BytesIn += n
 		f.p.At("filtering", f.out.BytesIn>>20, f.size>>20)
-	})
+	}
+	dialect, err := dump.Rewrite(ctx, in, out, func(n int, r *dump.Row) { workers[n].row(r, f.layouts) }, dump.Options{MaxUnit: row, Read: read})
 	if err != nil {
 		return err
 	}

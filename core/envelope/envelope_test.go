@@ -111,7 +111,7 @@ func FuzzOpen(f *testing.F) {
 		if s, err := OpenPHP(b); err == nil {
 			require.LessOrEqual(t, s.End, len(b))
 			for _, text := range s.Texts {
-				require.True(t, text.LenStart < text.LenEnd && text.LenEnd < text.Start && text.Start <= text.End && text.End <= s.End)
+				require.True(t, text.LenStart < text.LenEnd && text.LenEnd < text.Start && text.Start <= text.End && int(text.End) <= s.End)
 				_ = s.Path(text)
 			}
 		}

@@ -2,6 +2,7 @@ package envelope
 
 import (
 	"bytes"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -227,8 +228,9 @@ type Unescaped struct {
 	base   int
 }
 
-// point says that from here on the text runs along with the raw bytes.
-type point struct{ text, raw int }
+// point says that from here on the text runs along with the raw bytes. Texts are
+// shorter than 4 GB.
+type point struct{ text, raw uint32 }
 
 // Unescaper builds an Unescaped: what stands there as it is by Copy, each escape
 // by Escape.
@@ -237,12 +239,18 @@ type Unescaper struct{ u Unescaped }
 // NewUnescaper begins a text that stands at raw offset base; size is how long it
 // becomes at the most.
 func NewUnescaper(base, size int) Unescaper {
-	return Unescaper{Unescaped{Text: make([]byte, 0, size), points: []point{{0, base}}}}
+	return Unescaper{Unescaped{Text: make([]byte, 0, size), points: []point{{0, uint32(base)}}}}
 }
 
 // Again begins another text in the memory of one that is no longer needed.
 func (u Unescaped) Again(base int) Unescaper {
-	return Unescaper{Unescaped{Text: u.Text[:0], points: append(u.points[:0], point{0, base})}}
+	return Unescaper{Unescaped{Text: u.Text[:0], points: append(u.points[:0], point{0, uint32(base)})}}
+}
+
+// Room makes room for a text of size bytes with some escapes.
+func (x *Unescaper) Room(size, escapes int) {
+	x.u.Text = slices.Grow(x.u.Text, size)
+	x.u.points = slices.Grow(x.u.points, escapes)
 }
 
 // Copy adds bytes that stand for themselves.
@@ -251,7 +259,7 @@ func (x *Unescaper) Copy(b []byte) { x.u.Text = append(x.u.Text, b...) }
 // Escape adds what an escape stands for; end is the raw offset behind it.
 func (x *Unescaper) Escape(end int, text ...byte) {
 	x.u.Text = append(x.u.Text, text...)
-	x.u.points = append(x.u.points, point{len(x.u.Text), end})
+	x.u.points = append(x.u.points, point{uint32(len(x.u.Text)), uint32(end)})
 }
 
 // Done returns the text.
@@ -269,8 +277,8 @@ func (u Unescaped) Raw(p int) int {
 	if u.points == nil {
 		return u.base + p
 	}
-	i := sort.Search(len(u.points), func(i int) bool { return u.points[i].text > p }) - 1
-	return u.points[i].raw + p - u.points[i].text
+	i := sort.Search(len(u.points), func(i int) bool { return int(u.points[i].text) > p }) - 1
+	return int(u.points[i].raw) + p - int(u.points[i].text)
 }
 
 // UnescapeJSON decodes the string that stands between the quotes at

@@ -6,6 +6,8 @@ package envelope
 import (
 	"bytes"
 	"fmt"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -15,13 +17,14 @@ import (
 // reads them (unserialize_max_depth).
 const MaxDepth = 4096
 
-// Text is one string inside an envelope. Offsets count bytes of the whole.
+// Text is one string inside an envelope. Offsets count bytes of the whole. A large
+// value has many of them, so that they are kept small.
 type Text struct {
-	LenStart, LenEnd int // the digits of its length; equal where it has none
-	Start, End       int // the string's bytes between the quotes
-	Up               int // index of the container in Serialized.Containers; -1 at the top
-	NameStart        int // the key that leads here, as it is written
-	NameEnd          int
+	LenStart, LenEnd int32 // the digits of its length; equal where it has none
+	Start, End       int32 // the string's bytes between the quotes
+	Up               int32 // index of the container in Serialized.Containers; -1 at the top
+	NameStart        int32 // the key that leads here, as it is written
+	NameEnd          int32
 	Key              bool // an array key or property name
 	Escaped          bool // written with escapes (PHP's S:), whose bytes count decoded
 	Opaque           bool // the payload of C:, in whatever form its class writes
@@ -96,6 +99,9 @@ func (s *Serialized) Done() {
 func OpenPHP(b []byte) (*Serialized, error) {
 	p := phpParser{b: b, out: spare.Get().(*Serialized)}
 	p.out.b = b
+	if int64(len(b)) > math.MaxInt32 {
+		return nil, p.fail(-1, "longer than 2 GB")
+	}
 	if err := p.value(name{}, -1, 0); err != nil {
 		p.out.Done()
 		return nil, err
@@ -257,14 +263,14 @@ func (p *phpParser) quoted(up int) (Text, error) {
 	if err := p.want('"', up); err != nil {
 		return Text{}, err
 	}
-	t := Text{LenStart: ls, LenEnd: le, Start: p.p, Up: up}
+	t := Text{LenStart: int32(ls), LenEnd: int32(le), Start: int32(p.p), Up: int32(up)}
 	if n > len(p.b)-p.p {
 		return t, p.fail(up, "a string of %d bytes is cut off", n)
 	}
 	p.p += n
-	t.End = p.p
+	t.End = int32(p.p)
 	if p.p >= len(p.b) || p.b[p.p] != '"' {
-		p.p = t.Start
+		p.p = int(t.Start)
 		return t, p.fail(up, "the length %d does not fit the string", n)
 	}
 	p.p++
@@ -280,7 +286,7 @@ func (p *phpParser) text(n name, up, _ int) error {
 }
 
 func (p *phpParser) add(t Text, n name, up int) error {
-	t.NameStart, t.NameEnd = n.start, n.end
+	t.NameStart, t.NameEnd = int32(n.start), int32(n.end)
 	p.out.Texts = append(p.out.Texts, t)
 	if p.p < len(p.b) && p.b[p.p] == ';' {
 		p.p++
@@ -298,7 +304,7 @@ func (p *phpParser) escapedText(key name, up, _ int) error {
 	if err := p.want('"', up); err != nil {
 		return err
 	}
-	t := Text{LenStart: ls, LenEnd: le, Start: p.p, Up: up, Escaped: true}
+	t := Text{LenStart: int32(ls), LenEnd: int32(le), Start: int32(p.p), Up: int32(up), Escaped: true}
 	for ; n > 0; n-- {
 		if p.p >= len(p.b) {
 			return p.fail(up, "an escaped string is cut off")
@@ -311,7 +317,7 @@ func (p *phpParser) escapedText(key name, up, _ int) error {
 		}
 		p.p++
 	}
-	t.End = p.p
+	t.End = int32(p.p)
 	if err := p.want('"', up); err != nil {
 		return err
 	}
@@ -351,6 +357,9 @@ func (p *phpParser) members(n int, key name, up, depth int, object bool) error {
 	}
 	me := len(p.out.Containers)
 	p.out.Containers = append(p.out.Containers, Container{Up: up, NameStart: key.start, NameEnd: key.end, Object: object})
+	if n > 1000 { // make room once, for no more than can follow
+		p.out.Texts = slices.Grow(p.out.Texts, min(n, (len(p.b)-p.p)/16))
+	}
 	for ; n > 0; n-- {
 		if p.p >= len(p.b) {
 			return p.fail(me, "cut off where a key should begin")
@@ -371,7 +380,7 @@ func (p *phpParser) members(n int, key name, up, depth int, object bool) error {
 			}
 			k := &p.out.Texts[at]
 			k.Key, k.NameStart, k.NameEnd = true, k.Start, k.End
-			if err := p.value(name{k.Start, k.End}, me, depth+1); err != nil {
+			if err := p.value(name{int(k.Start), int(k.End)}, me, depth+1); err != nil {
 				return err
 			}
 		default:
@@ -399,7 +408,7 @@ func (p *phpParser) custom(key name, up, _ int) error {
 	if n > len(p.b)-p.p {
 		return p.fail(up, "a payload of %d bytes is cut off", n)
 	}
-	p.out.Texts = append(p.out.Texts, Text{LenStart: ls, LenEnd: le, Start: p.p, End: p.p + n, NameStart: key.start, NameEnd: key.end, Up: up, Opaque: true})
+	p.out.Texts = append(p.out.Texts, Text{LenStart: int32(ls), LenEnd: int32(le), Start: int32(p.p), End: int32(p.p + n), NameStart: int32(key.start), NameEnd: int32(key.end), Up: int32(up), Opaque: true})
 	p.p += n
 	return p.want('}', up)
 }
@@ -433,7 +442,9 @@ func (s *Serialized) step(up, start, end int) string {
 }
 
 // Path returns how to get to a text from the whole: [widgets][2]->text.
-func (s *Serialized) Path(t Text) string { return s.path(t.Up) + s.step(t.Up, t.NameStart, t.NameEnd) }
+func (s *Serialized) Path(t Text) string {
+	return s.path(int(t.Up)) + s.step(int(t.Up), int(t.NameStart), int(t.NameEnd))
+}
 
 // HasKey reports whether the container of key holds another key of these bytes.
 func (s *Serialized) HasKey(key Text, bytes string) bool {

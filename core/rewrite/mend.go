@@ -46,9 +46,9 @@ func mend(b []byte, depth int) (edits []Edit, broken bool, err error) {
 			continue
 		}
 		if more := grown(inner, false); more != 0 {
-			edits = append(edits, Edit{t.LenStart, string(b[t.LenStart:t.LenEnd]), strconv.Itoa(t.End - t.Start + more)})
+			edits = append(edits, Edit{int(t.LenStart), string(b[t.LenStart:t.LenEnd]), strconv.Itoa(int(t.End-t.Start) + more)})
 		}
-		edits = append(edits, shift(inner, t.Start)...)
+		edits = append(edits, shift(inner, int(t.Start))...)
 	}
 	return edits, broken, nil
 }

@@ -241,9 +241,12 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 // follows its edits.
 func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []Edit {
 	var edits []Edit
+	if len(s.Texts) > 1000 {
+		edits = make([]Edit, 0, 2*cap(room(b))) // each with its length
+	}
 	candidates := NewCandidates(b)
 	for _, t := range s.Texts {
-		if !candidates.In(t.Start, t.End) {
+		if !candidates.In(int(t.Start), int(t.End)) {
 			continue
 		}
 		body := b[t.Start:t.End]
@@ -279,11 +282,31 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 			if err != nil { // OpenPHP has read it
 				panic(err)
 			}
-			edits = append(edits, Edit{t.LenStart, digits, strconv.Itoa(n + more)})
+			edits = append(edits, Edit{int(t.LenStart), digits, strconv.Itoa(n + more)})
 		}
-		edits = append(edits, shift(inner, t.Start)...)
+		edits = join(edits, shift(inner, int(t.Start)))
 	}
 	return edits
+}
+
+// room makes room for the edits of a long text: growing takes twice as much.
+func room(b []byte) []Edit {
+	if len(b) < 1<<20 {
+		return nil
+	}
+	n := 0
+	for p := reference.Next(b, 0); p >= 0; p = reference.Next(b, p) {
+		n++
+	}
+	return make([]Edit, 0, n+8) // with the lengths around
+}
+
+// join returns a and b in one, with no second copy of a long b.
+func join(a, b []Edit) []Edit {
+	if len(a) < len(b)/64 {
+		return slices.Insert(b, 0, a...)
+	}
+	return append(a, b...)
 }
 
 // openPayload rewrites what a class wrote by itself. Only serialized values in
@@ -351,14 +374,14 @@ func (w *worker) inside(b []byte, at *place, depth int) []Edit {
 	var edits []Edit
 	from := 0
 	for _, part := range embedded(b) {
-		edits = append(edits, w.withBase64(b, from, part.start, at, depth)...)
-		edits = append(edits, shift(w.seal(b[part.start:part.end], part.value, at, depth), part.start)...)
+		edits = join(edits, w.withBase64(b, from, part.start, at, depth))
+		edits = join(edits, shift(w.seal(b[part.start:part.end], part.value, at, depth), part.start))
 		from = part.end
 	}
 	if from == 0 {
 		return w.withBase64(b, 0, len(b), at, depth)
 	}
-	return append(edits, w.withBase64(b, from, len(b), at, depth)...)
+	return join(edits, w.withBase64(b, from, len(b), at, depth))
 }
 
 // withBase64 rewrites b[from:to], its base64 too.
@@ -502,7 +525,7 @@ func (w *worker) openJSON(b []byte, at *place, depth int) ([]Edit, bool) {
 
 // text rewrites the references of a text that no envelope wraps.
 func (w *worker) text(b []byte, at *place) []Edit {
-	var edits []Edit
+	edits := room(b)
 	var uses *reference.Uses
 	reference.Find(b, func(ref reference.Reference) bool {
 		host, own := w.rules.Site.Host, w.rules.Site.Path == "" && ref.Host == w.rules.Site.Host && address.DefaultPort(ref.Port)

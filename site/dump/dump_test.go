@@ -47,7 +47,7 @@ func secure(seen *[]string) Rewriter {
 
 func run(in string, seen *[]string) (string, Dialect, error) {
 	var out bytes.Buffer
-	d, err := Rewrite(context.Background(), strings.NewReader(in), &out, secure(seen), nil)
+	d, err := Rewrite(context.Background(), strings.NewReader(in), &out, secure(seen), Options{})
 	return out.String(), d, err
 }
 
@@ -114,7 +114,7 @@ func TestCopies(t *testing.T) {
 		if r.Columns == nil || r.Columns[1].Name != "a" {
 			t.Error("columns are those of the statement")
 		}
-	}, nil)
+	}, Options{})
 	require.NoError(t, err)
 	assert.True(t, in.String() == out.String())
 	sum := 0
@@ -143,7 +143,7 @@ func TestCutOff(t *testing.T) {
 	_, _, err = run("MZ\x90\x00 rubbish", nil)
 	assert.ErrorIs(t, err, ErrDialect)
 	full := errors.New("the disk is full")
-	_, err = Rewrite(context.Background(), strings.NewReader(whole), failing{full}, secure(nil), nil)
+	_, err = Rewrite(context.Background(), strings.NewReader(whole), failing{full}, secure(nil), Options{})
 	assert.ErrorIs(t, err, full)
 }
 
@@ -157,7 +157,16 @@ func TestHugeRow(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, len(in)+1, len(out))
 	_, _, err = run("INSERT INTO `t` VALUES ('"+strings.Repeat("x", 80<<20)+"');\n", nil)
-	assert.ErrorContains(t, err, "more than 32 MB")
+	var large *TooLarge
+	require.ErrorAs(t, err, &large)
+	assert.Equal(t, TooLarge{22, 32 << 20}, *large)
+	for size, fits := range map[int]bool{3<<20 - 40: true, 3<<20 + 1: false} { // a limit of the user's, to its last byte
+		in := "INSERT INTO `t` VALUES ('" + strings.Repeat("x", size) + "');\n"
+		var out bytes.Buffer
+		_, err := Rewrite(context.Background(), strings.NewReader("SET x=1;\n"+in), &out, secure(nil), Options{MaxUnit: 3 << 20})
+		assert.Equal(t, fits, err == nil, "%d bytes: %v", size, err)
+		assert.True(t, !fits || strings.HasSuffix(out.String(), in))
+	}
 }
 
 func TestParseCreate(t *testing.T) {
@@ -182,7 +191,7 @@ func FuzzRewrite(f *testing.F) {
 			for i := range r.Len() {
 				r.Value(i)
 			}
-		}, nil)
+		}, Options{})
 		if err == nil {
 			require.Equal(t, in, out.String(), "what is not edited is copied")
 		}

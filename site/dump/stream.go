@@ -3,6 +3,7 @@ package dump
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -51,7 +52,7 @@ func (r *Row) value(i int) (envelope.Unescaped, bool) {
 		if err != nil {
 			return u, false
 		}
-		if u.Decoded() {
+		if u.Decoded() && len(u.Text) <= largeField {
 			r.memory[i] = u
 		}
 		r.values[i], r.decoded[i] = u, true
@@ -59,7 +60,7 @@ func (r *Row) value(i int) (envelope.Unescaped, bool) {
 	return r.values[i], true
 }
 
-// Edit makes edits to a value.
+// Edit makes edits to a value. They are the row's from now on.
 func (r *Row) Edit(i int, edits []rewrite.Edit) { r.edits[i] = edits }
 
 // reset makes the row one of n values, of which nothing is known yet.
@@ -81,9 +82,28 @@ type Rewriter func(worker int, r *Row)
 // Bounds of memory.
 const (
 	chunkSize = 256 << 10 // small enough to stay near the processor until it is written
-	maxUnit   = 32 << 20  // the largest row or statement
 	sniffSize = 64 << 10
 )
+
+// Options are how a dump is read.
+type Options struct {
+	MaxUnit int         // the largest row or statement that is held in memory, in bytes; 0: MaxUnit
+	Read    func(int64) // is told how many bytes were read; nil: nobody
+}
+
+// MaxUnit is the largest row or statement where nobody says otherwise.
+const MaxUnit = 32 << 20
+
+// TooLarge says that a row or statement is larger than was allowed, and where.
+type TooLarge struct {
+	Offset int64
+	Limit  int // in bytes
+}
+
+// Error gives place and limit.
+func (e *TooLarge) Error() string {
+	return fmt.Sprintf("byte %d: a row or statement of more than %d MB begins here", e.Offset, e.Limit>>20)
+}
 
 // ErrDialect says that a text is no dump that can be read.
 var ErrDialect = errors.New("this is no SQL dump of MariaDB, MySQL, PostgreSQL or SQLite")
@@ -98,9 +118,8 @@ type Broken struct {
 func (e *Broken) Error() string { return fmt.Sprintf("byte %d: %s", e.Offset, e.Why) }
 
 // Rewrite copies a dump from r to w and lets a Rewriter edit its rows. What it
-// does not edit is copied byte for byte. It returns the dialect; read, where not
-// nil, is told how many bytes were read.
-func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, read func(int64)) (Dialect, error) {
+// does not edit is copied byte for byte. It returns the dialect.
+func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, o Options) (Dialect, error) {
 	in := bufio.NewReaderSize(r, sniffSize)
 	head, err := in.Peek(sniffSize)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -149,7 +168,7 @@ func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, r
 		}
 		written <- failed
 	}()
-	err = split(ctx, in, st, free, read, func(c *chunk) {
+	err = split(ctx, in, st, free, o, func(c *chunk) {
 		order <- c
 		todo <- c
 	})
@@ -169,26 +188,20 @@ var ownProgram = regexp.MustCompile(`^(/\*M?!\d+\\- [^\n]*\n)?-- (MariaDB|MySQL)
 // chunk is a piece of a dump that begins and ends between units.
 type chunk struct {
 	b       []byte
-	state   state    // at its beginning
-	changes []change // in order
+	state   state          // at its beginning
+	changes []rewrite.Edit // of b, in order
 	err     error
 	done    chan struct{}
-}
-
-// change replaces b[from:to] of a chunk.
-type change struct {
-	from, to int
-	text     string
 }
 
 // writeTo writes the chunk as it is with its changes.
 func (c *chunk) writeTo(w *bufio.Writer) error {
 	p := 0
-	for _, x := range c.changes {
+	for _, e := range c.changes {
 		// An error stays with the writer and comes back below.
-		_, _ = w.Write(c.b[p:x.from])
-		_, _ = w.WriteString(x.text)
-		p = x.to
+		_, _ = w.Write(c.b[p:e.Offset])
+		_, _ = w.WriteString(e.Inserted)
+		p = e.Offset + len(e.Removed)
 	}
 	_, err := w.Write(c.b[p:])
 	return err
@@ -217,8 +230,9 @@ func (f chunks) put(c *chunk) {
 }
 
 // split reads units and hands them on in chunks.
-func split(ctx context.Context, in io.Reader, st state, free chunks, read func(int64), emit func(*chunk)) error {
+func split(ctx context.Context, in io.Reader, st state, free chunks, o Options, emit func(*chunk)) error {
 	var offset int64
+	limit := max(cmp.Or(o.MaxUnit, MaxUnit), 2*chunkSize)
 	next := free.get()
 	scratch := make([]field, 0, 64)
 	for eof := false; !eof; {
@@ -227,10 +241,10 @@ func split(ctx context.Context, in io.Reader, st state, free chunks, read func(i
 		}
 		buf := next.b
 		if len(buf) == cap(buf) {
-			if cap(buf) > maxUnit {
-				return &Broken{offset, fmt.Sprintf("a row or statement of more than %d MB begins here; load the dump and use preview on the database", maxUnit>>20)}
+			if len(buf) >= limit {
+				return &TooLarge{offset, limit}
 			}
-			buf = append(make([]byte, 0, 2*cap(buf)), buf...)
+			buf = append(make([]byte, 0, min(2*cap(buf), limit)), buf...)
 		}
 		n, err := io.ReadFull(in, buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
@@ -240,8 +254,8 @@ func split(ctx context.Context, in io.Reader, st state, free chunks, read func(i
 		case err != nil:
 			return err
 		}
-		if read != nil {
-			read(int64(n))
+		if o.Read != nil {
+			o.Read(int64(n))
 		}
 		begin := st
 		end := 0
@@ -372,8 +386,14 @@ func (c *chunk) rewrite(worker int, rewriter Rewriter) {
 				c.err = fmt.Errorf("a value of table %s that was read cannot be read again", r.Table.Name)
 				return
 			}
-			for _, e := range edits {
-				c.changes = append(c.changes, change{u.Raw(e.Offset), u.Raw(e.Offset + len(e.Removed)), f.encode(c.b, e.Inserted)})
+			for k, e := range edits {
+				from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
+				edits[k] = rewrite.Edit{Offset: from, Removed: string(c.b[from:to]), Inserted: f.encode(c.b, e.Inserted)}
+			}
+			if len(c.changes) == 0 && len(edits) > 1000 {
+				c.changes = edits
+			} else {
+				c.changes = append(c.changes, edits...)
 			}
 		}
 	}

@@ -51,6 +51,9 @@ func (f field) decode(b []byte, old envelope.Unescaped) (envelope.Unescaped, err
 		return envelope.Verbatim(raw, f.start), nil
 	}
 	x := old.Again(f.start)
+	if len(raw) > largeField { // make room once: growing takes it twice
+		x.Room(len(raw), bytes.Count(raw, b[next:next+1]))
+	}
 	for p := f.start; ; {
 		x.Copy(b[p:next])
 		if next == f.end {
@@ -64,6 +67,9 @@ func (f field) decode(b []byte, old envelope.Unescaped) (envelope.Unescaped, err
 		}
 	}
 }
+
+// largeField is how long a value is that is worth a look at what it will take.
+const largeField = 1 << 20
 
 func (f field) decodeHex(raw []byte) (envelope.Unescaped, error) {
 	text := make([]byte, len(raw)/2)

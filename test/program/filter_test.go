@@ -131,6 +131,8 @@ func TestFilterBadInput(t *testing.T) {
 	assert.Contains(t, want(t, 2, dir, "filter", "whole.sql").errs, "the site's address is empty")
 	assert.Contains(t, want(t, 2, dir, "filter", "--site", "https://ternrock.example", "--as", "csv", "whole.sql").errs, "write dump or value")
 
+	assert.Contains(t, want(t, 2, dir, "filter", "--site", "https://ternrock.example", "--largest-row", "0", "whole.sql").errs, "from 1 to 1024")
+
 	// A disk that is full, and a reader that goes away.
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 	require.NoError(t, err)
@@ -153,6 +155,23 @@ func TestFilterBadInput(t *testing.T) {
 	require.NoError(t, to.Close())
 	assert.Equal(t, 3, c.ProcessState.ExitCode())
 	assert.Contains(t, errs.String(), "the reader of the output has gone")
+}
+
+// One row may be long: it takes a few times its size of memory, up to a limit that
+// the user can raise.
+func TestFilterLargeRow(t *testing.T) {
+	dir := t.TempDir()
+	in := "CREATE TABLE `t` (`a` longtext);\nINSERT INTO `t` VALUES ('" + strings.Repeat(`<a href=\"http://ternrock.example/news/page\">x</a> `, 400_000) + "');\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "long.sql"), []byte(in), 0o600))
+	assert.Contains(t, want(t, 2, dir, "filter", "--site", "https://ternrock.example", "--largest-row", "8", "long.sql", "out.sql").errs, "allow it with --largest-row 32")
+	c := exec.Command(program, "filter", "--site", "https://ternrock.example", "long.sql", "out.sql")
+	c.Dir = dir
+	require.NoError(t, c.Run())
+	t.Logf("a row of %d MB: peak %d MB", len(in)>>20, peakMB(c.ProcessState.SysUsage()))
+	assert.Less(t, peakMB(c.ProcessState.SysUsage()), int64(100))
+	out, err := os.ReadFile(filepath.Join(dir, "out.sql"))
+	require.NoError(t, err)
+	assert.True(t, strings.ReplaceAll(in, "http:", "https:") == string(out))
 }
 
 func TestMend(t *testing.T) {
