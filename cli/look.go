@@ -49,7 +49,7 @@ With --site it needs no site file.
 				return err
 			}
 			j.Timeout = timeout
-			debug.SetGCPercent(200) // little stays, much comes and goes
+			debug.SetGCPercent(400) // little stays, much comes and goes
 			debug.SetMemoryLimit(128 << 20)
 			for _, file := range reports {
 				if report.FormatOf(file) == "" {

@@ -440,7 +440,7 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: reference.Kind(j.As), Upgrades: j.Masked})
 	}
 	r.Cut = r.Cut && len(r.Body) > 0
-	r.Body = nil
+	r.Done()
 	return f
 }
 

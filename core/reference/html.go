@@ -2,6 +2,7 @@ package reference
 
 import (
 	"bytes"
+	"io"
 	"slices"
 	"strings"
 
@@ -15,6 +16,8 @@ type Attr struct {
 	Start   int    // the value's first byte, behind the quote
 	End     int    // behind the value
 	Context Context
+
+	rules *attrName // nil where none speaks of it
 }
 
 // Markup is what WalkHTML reports. Nil functions are not called.
@@ -32,68 +35,218 @@ type Markup struct {
 
 // WalkHTML goes through HTML, whole pages or fragments, however broken. Offsets
 // count bytes of b.
+//
+// It goes the way of the tokenizer of package html, which is the measure of all that
+// is done here (see FuzzWalk) and reads scripts that hide markup; but in one pass,
+// with the offsets, and without a look at each byte of the words.
 func WalkHTML(b []byte, m Markup) {
-	z := html.NewTokenizer(bytes.NewReader(b))
-	var rawElement, rawType string
-	var attrs []Attr // of one tag; its memory is used for the next
-	for p := 0; ; {
-		tok := z.Next()
-		raw := len(z.Raw())
-		start, end := p, p+raw
-		p = end
-		switch tok {
-		case html.ErrorToken:
-			if m.Other != nil && start < len(b) {
-				m.Other(html.TextToken, start, len(b)) // a tag that was cut off
-			}
-			return
-		case html.StartTagToken, html.SelfClosingTagToken:
-			name, _ := z.TagName()
-			element := intern(name)
-			attrs = readAttrs(b[start:end], start, element, attrs[:0])
-			if element == "script" || element == "style" {
-				rawElement, rawType = element, strings.ToLower(attrText(b, attrs, "type"))
-			}
-			if m.Tag != nil {
-				m.Tag(element, attrs)
-			}
-			continue
-		case html.TextToken:
-			if rawElement != "" {
-				if m.Raw != nil {
-					m.Raw(rawElement, rawType, start, end)
-				}
-				rawElement = ""
-				continue
-			}
-		case html.EndTagToken:
-			rawElement = ""
-			if m.End != nil {
-				name, _ := z.TagName()
-				m.End(intern(name))
-			}
-			continue
+	w := walk{b: b, m: m}
+	for w.p < len(b) {
+		w.next()
+	}
+	w.text(len(b))
+}
+
+// walk is a way through markup.
+type walk struct {
+	b     []byte
+	m     Markup
+	words int    // where the text before p begins
+	p     int    // where to look next
+	attrs []Attr // of one tag; its memory is used for the next
+}
+
+// other reports b[start:end] and goes on behind it.
+func (w *walk) other(tok html.TokenType, start, end int) {
+	if w.m.Other != nil && start < end {
+		w.m.Other(tok, start, end)
+	}
+	w.words, w.p = end, end
+}
+
+// text reports the text up to end.
+func (w *walk) text(end int) { w.other(html.TextToken, w.words, end) }
+
+// next looks at what the next < is (HTML §13.2.5.6).
+func (w *walk) next() {
+	n := bytes.IndexByte(w.b[w.p:], '<')
+	if n < 0 || w.p+n+1 == len(w.b) {
+		w.p = len(w.b)
+		return
+	}
+	open := w.p + n
+	switch c := w.b[open+1]; {
+	case isLetter(c):
+		w.text(open)
+		w.start(open)
+	case c == '/':
+		w.text(open)
+		w.end(open)
+	case c == '!' && bytes.HasPrefix(w.b[open:], []byte("<!--")):
+		w.text(open)
+		w.other(html.CommentToken, open, commentEnd(w.b, open+4))
+	case c == '!' || c == '?': // a declaration, or a comment by mistake
+		w.text(open)
+		tok := html.CommentToken
+		if behind := open + 2 + len("doctype"); behind <= len(w.b) && c == '!' && lowerEqual(w.b[open+2:behind], "doctype") {
+			tok = html.DoctypeToken
 		}
-		if m.Other != nil {
-			m.Other(tok, start, end)
+		w.other(tok, open, w.angle(open+2))
+	default:
+		w.p = open + 1
+	}
+}
+
+// angle returns the place behind the next > at or after p.
+func (w *walk) angle(p int) int {
+	if n := bytes.IndexByte(w.b[p:], '>'); n >= 0 {
+		return p + n + 1
+	}
+	return len(w.b)
+}
+
+// start reads the start tag at open, and the text that only its end tag ends.
+func (w *walk) start(open int) {
+	name := tagName(w.b, open+1)
+	element := intern(w.b[open+1 : name])
+	attrs, end, ok := readAttrs(w.b, name, element, w.attrs[:0])
+	w.attrs = attrs
+	if !ok {
+		w.other(html.TextToken, open, len(w.b)) // a tag that was cut off
+		return
+	}
+	w.words, w.p = end, end
+	if w.m.Tag != nil {
+		w.m.Tag(element, attrs)
+	}
+	if !rawElements[element] {
+		return
+	}
+	typ := ""
+	if element == "script" || element == "style" {
+		typ = strings.ToLower(attrText(w.b, attrs, "type"))
+	}
+	end = w.rawEnd(element)
+	if element != "script" && element != "style" {
+		w.text(end)
+		return
+	}
+	if w.m.Raw != nil && end > w.p {
+		w.m.Raw(element, typ, w.p, end)
+	}
+	w.words, w.p = end, end
+}
+
+// rawElements hold text that no tag ends but their own.
+var rawElements = map[string]bool{"iframe": true, "noembed": true, "noframes": true, "noscript": true, "plaintext": true, "script": true, "style": true, "textarea": true, "title": true, "xmp": true}
+
+// rawEnd returns where the text of a raw element ends that begins at p.
+func (w *walk) rawEnd(element string) int {
+	if element == "plaintext" {
+		return len(w.b)
+	}
+	end := len(w.b)
+	for p := w.p; ; p += 2 {
+		n := bytes.Index(w.b[p:], []byte("</"))
+		if n < 0 {
+			break
+		}
+		p += n
+		if behind := p + 2 + len(element); behind < len(w.b) && lowerEqual(w.b[p+2:behind], element) && tagBytes[w.b[behind]] {
+			end = p
+			break
+		}
+	}
+	if element == "script" && bytes.Contains(w.b[w.p:end], []byte("<!--")) { // may hide an end tag
+		z := html.NewTokenizer(io.MultiReader(strings.NewReader("<script>"), bytes.NewReader(w.b[w.p:])))
+		z.Next()
+		z.Next() // some text, since there is a comment in it
+		return w.p + len(z.Raw())
+	}
+	return end
+}
+
+// end reads the end tag at open.
+func (w *walk) end(open int) {
+	if open+2 == len(w.b) {
+		w.other(html.TextToken, open, len(w.b))
+		return
+	}
+	if c := w.b[open+2]; !isLetter(c) {
+		w.other(html.CommentToken, open, w.angle(open+2))
+		return
+	}
+	name := tagName(w.b, open+2)
+	attrs, end, ok := readAttrs(w.b, name, "", w.attrs[:0])
+	w.attrs = attrs
+	if !ok {
+		w.other(html.TextToken, open, len(w.b))
+		return
+	}
+	w.words, w.p = end, end
+	if w.m.End != nil {
+		w.m.End(intern(w.b[open+2 : name]))
+	}
+}
+
+// commentEnd returns where the comment ends whose text begins at p (HTML
+// §13.2.5.43 ff.).
+func commentEnd(b []byte, p int) int {
+	for _, short := range []string{">", "->"} {
+		if bytes.HasPrefix(b[p:], []byte(short)) {
+			return p + len(short)
+		}
+	}
+	for ; ; p++ {
+		n := bytes.Index(b[p:], []byte("--"))
+		if n < 0 {
+			return len(b)
+		}
+		p += n
+		for _, end := range []string{"-->", "--!>"} {
+			if bytes.HasPrefix(b[p:], []byte(end)) {
+				return p + len(end)
+			}
 		}
 	}
 }
 
-// common are names of elements and attributes that pages are full of: their strings
-// are made once.
+// tagBytes end a name in a tag.
+var tagBytes = [256]bool{' ': true, '\t': true, '\n': true, '\r': true, '\f': true, '/': true, '>': true}
+
+func isSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
+
+func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// tagName returns where the name of a tag ends that begins at p.
+func tagName(b []byte, p int) int {
+	for p < len(b) && !tagBytes[b[p]] {
+		p++
+	}
+	return p
+}
+
+// lowerEqual reports whether b is the lower-case word s in any letter case.
+func lowerEqual(b []byte, s string) bool {
+	for i := range s {
+		if b[i]|0x20 != s[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// common are names of elements that pages are full of: their strings are made once.
 var common = func() map[string]string {
 	m := map[string]string{}
-	for _, n := range strings.Fields(`a abbr article aside b body br button div em figure figcaption footer form h1 h2 h3 h4 h5 h6 head header hr html i iframe img input
-		label li link main meta nav noscript ol option p path picture script section select small source span strong style svg table tbody td th title tr u ul use video
-		alt aria-hidden aria-label async charset class content crossorigin d data-id decoding defer dir for height href hreflang id integrity lang loading media
-		method name property rel role sizes src srcset tabindex target type value viewbox width xmlns`) {
+	for _, n := range strings.Fields(`a abbr article aside b body br button div em figure figcaption footer form g h1 h2 h3 h4 h5 h6 head header hr html i iframe img input
+		label li link main meta nav noscript ol option p path picture script section select small source span strong style svg table tbody td th title tr u ul use video`) {
 		m[n] = n
 	}
 	return m
 }()
 
-// intern returns a name as a string, in lower case.
+// intern returns an element's name as a string, in lower case.
 func intern(b []byte) string {
 	if s, ok := common[string(b)]; ok {
 		return s
@@ -101,65 +254,127 @@ func intern(b []byte) string {
 	return strings.ToLower(string(b))
 }
 
-// readAttrs reads the attributes of one start tag, as HTML §13.2.5.32 ff. does, behind
-// those of attrs. base is the tag's offset in the whole.
-func readAttrs(tag []byte, base int, element string, attrs []Attr) []Attr {
-	isSpace := func(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
-	p := 1
-	for p < len(tag) && !isSpace(tag[p]) && tag[p] != '/' && tag[p] != '>' {
-		p++
+// attrName is an attribute's name with what the table of contexts says of it.
+type attrName struct {
+	text  string
+	any   Context   // for any element; Text where there is none
+	rules []Context // for some elements
+	known bool      // a rule speaks of it
+}
+
+// attrNames are the names that rules speak of, and those that pages are full of.
+var attrNames = func() map[string]*attrName {
+	m := map[string]*attrName{}
+	add := func(n string, known bool) *attrName {
+		if m[n] == nil {
+			m[n] = &attrName{text: n}
+		}
+		m[n].known = m[n].known || known
+		return m[n]
 	}
-	for p < len(tag) {
-		for p < len(tag) && (isSpace(tag[p]) || tag[p] == '/') {
+	for _, n := range strings.Fields(`alt aria-hidden aria-label async charset class crossorigin d data-id decoding defer dir for height hreflang id integrity lang loading media
+		method name rel role sizes tabindex target type value viewbox width`) {
+		add(n, false)
+	}
+	for _, n := range []string{"xmlns", "imagesrcset", "content"} {
+		add(n, true)
+	}
+	for _, c := range contexts {
+		if n := add(c.Attr, true); c.Element == "*" {
+			n.any = c
+		} else {
+			n.rules = append(n.rules, c)
+		}
+	}
+	return m
+}()
+
+// nameOf returns the name of an attribute, in lower case, and its rules or nil.
+func nameOf(b []byte) (string, *attrName) {
+	n, ok := attrNames[string(b)]
+	if !ok {
+		lower := strings.ToLower(string(b))
+		if n = attrNames[lower]; n == nil {
+			if strings.HasPrefix(lower, "xmlns:") {
+				return lower, attrNames["xmlns"]
+			}
+			return lower, nil
+		}
+	}
+	if !n.known {
+		return n.text, nil
+	}
+	return n.text, n
+}
+
+// readAttrs reads the attributes of a tag whose name ends at p, as HTML §13.2.5.32 ff.
+// does, behind those of attrs. end is behind the tag; ok == false: it has no end.
+func readAttrs(b []byte, p int, element string, attrs []Attr) (_ []Attr, end int, ok bool) {
+	known := false
+	for {
+		for p < len(b) && (isSpace(b[p]) || b[p] == '/') {
 			p++
 		}
-		if p >= len(tag) || tag[p] == '>' {
+		if p >= len(b) {
+			return attrs, p, false
+		}
+		if b[p] == '>' {
 			break
 		}
 		nameStart := p
 		p++ // a leading = belongs to the name
-		for p < len(tag) && !isSpace(tag[p]) && tag[p] != '/' && tag[p] != '>' && tag[p] != '=' {
+		for p < len(b) && !tagBytes[b[p]] && b[p] != '=' {
 			p++
 		}
-		a := Attr{Element: element, Name: intern(tag[nameStart:p])}
-		for p < len(tag) && isSpace(tag[p]) {
+		a := Attr{Element: element}
+		a.Name, a.rules = nameOf(b[nameStart:p])
+		known = known || a.rules != nil
+		for p < len(b) && isSpace(b[p]) {
 			p++
 		}
-		if p < len(tag) && tag[p] == '=' {
+		if p < len(b) && b[p] == '=' {
 			p++
-			for p < len(tag) && isSpace(tag[p]) {
+			for p < len(b) && isSpace(b[p]) {
 				p++
 			}
-			start, end := p, p
-			if p < len(tag) && (tag[p] == '"' || tag[p] == '\'') {
-				start = p + 1
-				n := bytes.IndexByte(tag[start:], tag[p])
+			switch {
+			case p >= len(b):
+				return attrs, p, false
+			case b[p] == '"' || b[p] == '\'':
+				n := bytes.IndexByte(b[p+1:], b[p])
 				if n < 0 {
-					n = len(tag) - start
+					return attrs, len(b), false
 				}
-				end = start + n
-				p = min(end+1, len(tag))
-			} else {
-				for p < len(tag) && !isSpace(tag[p]) && tag[p] != '>' {
+				a.Start, a.End = p+1, p+1+n
+				p = a.End + 1
+			default:
+				a.Start = p
+				for p < len(b) && !isSpace(b[p]) && b[p] != '>' {
 					p++
 				}
-				end = p
+				a.End = p
 			}
-			a.Start, a.End = base+start, base+end
 		}
 		attrs = append(attrs, a)
 	}
-	for i := range attrs {
-		attrs[i].Context = contextOf(tag, base, element, attrs, attrs[i].Name)
+	if known {
+		for i := range attrs {
+			if a := &attrs[i]; a.rules != nil {
+				a.Context = contextOf(b, element, attrs, a)
+			}
+		}
 	}
-	return attrs
+	return attrs, p + 1, true
 }
 
 // Contexts tells attributes of b anew, as if their element were called element.
 func Contexts(b []byte, element string, attrs []Attr) []Attr {
 	out := make([]Attr, len(attrs))
 	for i, a := range attrs {
-		a.Element, a.Context = element, contextOf(b, 0, element, attrs, a.Name)
+		a.Element, a.Context = element, Context{}
+		if a.rules != nil {
+			a.Context = contextOf(b, element, attrs, &a)
+		}
 		out[i] = a
 	}
 	return out
@@ -177,37 +392,10 @@ func attrText(b []byte, attrs []Attr, name string) string {
 	return ""
 }
 
-// contextIndex is contexts by element and attribute.
-var contextIndex = func() map[[2]string]Context {
-	m := map[[2]string]Context{}
-	for _, c := range contexts {
-		m[[2]string{c.Element, c.Attr}] = c
-	}
-	return m
-}()
-
-// meaningful are the attributes that a rule speaks of.
-var meaningful = func() map[string]bool {
-	m := map[string]bool{"xmlns": true, "imagesrcset": true, "content": true}
-	for _, c := range contexts {
-		m[c.Attr] = true
-	}
-	return m
-}()
-
 // contextOf finds the rule for one attribute.
-func contextOf(tag []byte, base int, element string, attrs []Attr, name string) Context {
-	if !meaningful[name] && !strings.HasPrefix(name, "xmlns:") {
-		return Context{}
-	}
-	get := func(n string) string {
-		for _, a := range attrs {
-			if a.Name == n && a.End > a.Start {
-				return strings.ToLower(html.UnescapeString(string(tag[a.Start-base : a.End-base])))
-			}
-		}
-		return ""
-	}
+func contextOf(b []byte, element string, attrs []Attr, a *Attr) Context {
+	get := func(n string) string { return strings.ToLower(attrText(b, attrs, n)) }
+	name := a.Name
 	switch {
 	case name == "xmlns" || strings.HasPrefix(name, "xmlns:"):
 		return Context{element, name, Ident, "", One}
@@ -223,9 +411,11 @@ func contextOf(tag []byte, base int, element string, attrs []Attr, name string) 
 		}
 		return Context{element, name, Names, "", One}
 	}
-	c, ok := contextIndex[[2]string{element, name}]
-	if !ok {
-		c = contextIndex[[2]string{"*", name}]
+	c := a.rules.any
+	for _, r := range a.rules.rules {
+		if r.Element == element {
+			c = r
+		}
 	}
 	if c.Element == "input" && name == "src" && get("type") != "image" {
 		return Context{Element: element, Attr: name}

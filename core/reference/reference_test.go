@@ -2,11 +2,14 @@ package reference
 
 import (
 	"bytes"
+	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/net/html"
 )
 
 func all(s string) (refs []Reference) {
@@ -157,4 +160,99 @@ func BenchmarkFindNothing(b *testing.B) {
 	for b.Loop() {
 		MayHave(text)
 	}
+}
+
+// walked is what a walk through markup reports, in words. Text is joined, since how
+// much of it comes at once does not matter.
+func walked(b []byte, walk func([]byte, Markup)) []string {
+	var all []string
+	words := 0 // where joined text ends
+	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
+	walk(b, Markup{
+		Tag: func(element string, attrs []Attr) {
+			line := "<" + element
+			for _, a := range attrs {
+				line += fmt.Sprintf(" %s@%d-%d", a.Name, a.Start, a.End)
+			}
+			say("%s", line)
+		},
+		Raw: func(element, typ string, start, end int) { say("raw %s %q %d-%d", element, typ, start, end) },
+		End: func(element string) { say("</%s", element) },
+		Other: func(tok html.TokenType, start, end int) {
+			if tok == html.TextToken && words == start && len(all) > 0 && strings.HasPrefix(all[len(all)-1], "Text") {
+				all = all[:len(all)-1]
+				words = end
+				say("Text to %d", end)
+				return
+			}
+			if tok == html.TextToken {
+				words = end
+				say("Text to %d", end)
+				return
+			}
+			say("%s %d-%d", tok, start, end)
+		},
+	})
+	return all
+}
+
+// byTokenizer is WalkHTML with every token told by package html.
+func byTokenizer(b []byte, m Markup) {
+	z := html.NewTokenizer(bytes.NewReader(b))
+	var rawElement, rawType string
+	name := func(p int) string { return strings.ToLower(string(b[p:tagName(b, p)])) }
+	for p := 0; ; {
+		tok := z.Next()
+		start, end := p, p+len(z.Raw())
+		p = end
+		switch {
+		case tok == html.ErrorToken:
+			if start < len(b) {
+				m.Other(html.TextToken, start, len(b))
+			}
+			return
+		case tok == html.StartTagToken || tok == html.SelfClosingTagToken:
+			attrs, _, ok := readAttrs(b[:end], tagName(b, start+1), name(start+1), nil)
+			if !ok {
+				panic("a whole tag")
+			}
+			m.Tag(name(start+1), attrs)
+			if element := name(start + 1); element == "script" || element == "style" {
+				rawElement, rawType = element, strings.ToLower(attrText(b, attrs, "type"))
+			}
+			continue
+		case tok == html.TextToken && rawElement != "":
+			m.Raw(rawElement, rawType, start, end)
+		case tok == html.EndTagToken:
+			m.End(name(start + 2))
+		default:
+			m.Other(tok, start, end)
+		}
+		rawElement = ""
+	}
+}
+
+// markup are pieces that make markup hard to read.
+var markup = []string{"<", ">", "</", "/>", "a", "P", " ", "=", "\"", "'", "<!--", "-->", "--!>", "<!-->", "<!--->", "<!", "<?x", "<!DOCTYPE html>", "<![CDATA[", "]]>", "-", "!", "/",
+	"<script>", "</script>", "<script type='x'", "</SCRIPT ", "<style>", "</style>", "<title>", "</title", "<textarea>", "<noscript>", "</noscript>", "<iframe src=x>", "<plaintext>", "<svg/>",
+	"<img/src=x>", "<img src='a>b'>", "<a =x =y=z>", "href=", "\n", "\t", "words", "\x00", "é", "<br/>", "<a b=/>", "<a b = \"c\"d>"}
+
+func TestWalkAgainstTokenizer(t *testing.T) {
+	const seed = 1926
+	random := rand.New(rand.NewPCG(seed, seed))
+	for range 60000 {
+		var b []byte
+		for range random.IntN(14) {
+			b = append(b, markup[random.IntN(len(markup))]...)
+		}
+		require.Equal(t, walked(b, byTokenizer), walked(b, WalkHTML), "%q (seed %d)", b, seed)
+	}
+}
+
+func FuzzWalk(f *testing.F) {
+	f.Add([]byte(strings.Join(markup, "")))
+	f.Add([]byte("<script><!--<script></script>--></script><a href='x'>y</a>"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		require.Equal(t, walked(b, byTokenizer), walked(b, WalkHTML))
+	})
 }

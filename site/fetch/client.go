@@ -18,6 +18,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -216,6 +217,23 @@ type Response struct {
 	Header http.Header
 	Body   []byte
 	Cut    bool // the body was longer than is read
+
+	memory *bytes.Buffer // that the body stands in
+}
+
+// bodies is the memory of bodies that were done with.
+var bodies = sync.Pool{New: func() any { return bytes.NewBuffer(make([]byte, 0, 32<<10)) }}
+
+// maxKept bounds how much memory of one body is kept for the next.
+const maxKept = 256 << 10
+
+// Done says that the body was read: its memory is used for others.
+func (r *Response) Done() {
+	if r.memory != nil && r.memory.Cap() <= maxKept {
+		r.memory.Reset()
+		bodies.Put(r.memory)
+	}
+	r.Body, r.memory = nil, nil
 }
 
 // Get asks for a URL and reads the answer, up to a bound. A body of a type that want
@@ -284,9 +302,10 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 		_, _ = io.CopyN(io.Discard, res.Body, maxRest) // what does not come does not matter
 		return r, wait, nil
 	}
-	body := bytes.NewBuffer(make([]byte, 0, max(32<<10, min(res.ContentLength+bytes.MinRead, maxBody))))
-	_, err = body.ReadFrom(io.LimitReader(res.Body, maxBody))
-	r.Body = body.Bytes()
+	r.memory = bodies.Get().(*bytes.Buffer)
+	r.memory.Grow(int(max(0, min(res.ContentLength+bytes.MinRead, maxBody))))
+	_, err = r.memory.ReadFrom(io.LimitReader(res.Body, maxBody))
+	r.Body = r.memory.Bytes()
 	r.Cut = int64(len(r.Body)) == maxBody
 	if wide := wideCharset(r.Body, res.Header.Get("Content-Type")); wide != nil {
 		if b, err := wide.NewDecoder().Bytes(r.Body); err == nil {
