@@ -61,7 +61,7 @@ func (d *document) tag(element string, attrs []reference.Attr) {
 	case "base":
 		if !d.baseSet && has("href") {
 			if u, ok := d.resolve(get("href")); ok && (u.Scheme == "http" || u.Scheme == "https") {
-				defer func() { d.base, d.baseSet = u, true }()
+				defer func() { d.base, d.baseSet, d.origin = u, true, 0 }()
 			}
 		}
 	case "meta":
@@ -190,6 +190,9 @@ func isCSS(typ string) bool {
 func (d *document) attr(element string, a reference.Attr, get func(string) string, has func(string) bool) {
 	c := a.Context
 	if c.Use == reference.Ident || c.Use == reference.Text {
+		return
+	}
+	if c.Use == reference.Opens && c.Shape == reference.One && d.told(d.b[a.Start:a.End]) {
 		return
 	}
 	raw := string(d.b[a.Start:a.End])

@@ -6,7 +6,9 @@
 package mixed
 
 import (
+	"bytes"
 	"encoding/base64"
+	"hash/maphash"
 	"net/netip"
 	"net/url"
 	"sort"
@@ -188,6 +190,8 @@ type reader struct {
 	maps  map[string]string
 	memo  *Memo
 	depth int // documents in documents
+
+	origin uint64 // the base's, as hash takes it; 0: not asked for yet
 }
 
 // use is what a document does with one URL.
@@ -223,8 +227,13 @@ func (r *reader) add(raw string, c use) {
 		r.data(raw, c)
 		return
 	}
-	if c.use == reference.Opens && u.web && !c.download && (r.memo == nil || !u.told.Load() && !u.told.Swap(true)) {
-		r.page.Links = append(r.page.Links, u.text)
+	if c.use == reference.Opens && u.web && !c.download {
+		if r.memo == nil || !u.told.Load() && !u.told.Swap(true) {
+			r.page.Links = append(r.page.Links, u.text)
+		}
+		if !u.insecure {
+			r.tell(raw)
+		}
 	}
 	if c.certainty == "" {
 		c.certainty = Certain
@@ -297,7 +306,58 @@ func newResolved(raw string, u *url.URL) *resolved {
 type Memo struct {
 	mu    sync.RWMutex
 	known map[string]*resolved
+	told  map[uint64]struct{} // hashes of links that say nothing new
 }
+
+// memoSeed is what all hashes of a Memo begin with.
+var memoSeed = maphash.MakeSeed()
+
+// hash returns what stands for a link as written on a page of this origin; ok ==
+// false: it depends on the page.
+func (r *reader) hash(raw []byte) (h uint64, ok bool) {
+	switch {
+	case r.memo == nil || len(raw) == 0 || len(raw) > 500:
+		return 0, false
+	case raw[0] == '/' && (len(raw) == 1 || raw[1] != '/'):
+		if r.origin == 0 {
+			r.origin = maphash.String(memoSeed, r.base.Scheme+" "+r.base.Host)
+		}
+		return maphash.Bytes(memoSeed, raw) ^ r.origin, true
+	case bytes.HasPrefix(raw, []byte("https://")), bytes.HasPrefix(raw, []byte("http://")):
+		return maphash.Bytes(memoSeed, raw), true
+	}
+	return 0, false
+}
+
+// told reports whether a link was met before and says nothing new: it leads to a
+// secure address that is among a page's links.
+func (r *reader) told(raw []byte) bool {
+	h, ok := r.hash(raw)
+	if !ok {
+		return false
+	}
+	r.memo.mu.RLock()
+	_, ok = r.memo.told[h]
+	r.memo.mu.RUnlock()
+	return ok
+}
+
+// tell notes such a link.
+func (r *reader) tell(raw string) {
+	h, ok := r.hash([]byte(raw))
+	if !ok {
+		return
+	}
+	r.memo.mu.Lock()
+	if len(r.memo.told) >= maxTold || r.memo.told == nil {
+		r.memo.told = map[uint64]struct{}{}
+	}
+	r.memo.told[h] = struct{}{}
+	r.memo.mu.Unlock()
+}
+
+// maxTold is how many links a Memo notes before it begins anew.
+const maxTold = 200000
 
 // maxMemo is how many addresses a Memo remembers before it begins anew.
 const maxMemo = 40000
