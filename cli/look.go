@@ -50,7 +50,7 @@ With --site it needs no site file.
 			}
 			j.Timeout = timeout
 			debug.SetGCPercent(400) // little stays, much comes and goes
-			debug.SetMemoryLimit(128 << 20)
+			debug.SetMemoryLimit(60 << 20)
 			for _, file := range reports {
 				if report.FormatOf(file) == "" {
 					return fmt.Errorf("--report %s: its name tells no format; end it with %s", file, strings.Join(report.Endings(), ", "))

@@ -195,6 +195,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{},
 		out:   &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
+	defer s.front.Close()
 	if err := s.begin(ctx); err != nil {
 		return nil, err
 	}
@@ -337,9 +338,12 @@ func (s *scanning) resume() error {
 	}
 	s.log.book = s.job.Book
 	for _, j := range queued {
-		s.front.Add(j)
+		if done[key(j)] {
+			s.front.Done(j)
+		} else {
+			s.front.Add(j)
+		}
 	}
-	s.front.Drop(func(j fetch.Job) bool { return done[key(j)] })
 	s.out.Resumed = true
 	return nil
 }

@@ -31,12 +31,13 @@ type Job struct {
 }
 
 // Frontier is what a crawl has seen and what it has still to fetch. Of what was seen
-// only a hash is kept, so that it stays small.
+// only a hash is kept, and of what waits only the ends are in memory, so that it stays
+// small. Close it.
 type Frontier struct {
 	bounds        Crawl
 	seed          maphash.Seed
 	seen          map[uint64]struct{}
-	queue         []Job
+	queue         queue
 	pages, others int
 	leftOut       int
 }
@@ -61,6 +62,15 @@ func (f *Frontier) id(j Job) uint64 {
 
 // Add takes up a job and reports whether it is new and within the bounds.
 func (f *Frontier) Add(j Job) bool {
+	if !f.Done(j) {
+		return false
+	}
+	f.queue.push(j)
+	return true
+}
+
+// Done takes up a job that was done before, as Add does, and leaves it at that.
+func (f *Frontier) Done(j Job) bool {
 	id := f.id(j)
 	if _, ok := f.seen[id]; ok {
 		return false
@@ -75,36 +85,15 @@ func (f *Frontier) Add(j Job) bool {
 		return false
 	}
 	*count++
-	f.queue = append(f.queue, j)
 	return true
 }
 
-// Drop takes jobs that were done before out of the queue.
-func (f *Frontier) Drop(done func(Job) bool) {
-	kept := f.queue[:0]
-	for _, j := range f.queue {
-		if !done(j) {
-			kept = append(kept, j)
-		}
-	}
-	f.queue = kept
-}
-
 // Waiting returns how many jobs are left, LeftOut how many were past the bounds.
-func (f *Frontier) Waiting() int { return len(f.queue) }
+func (f *Frontier) Waiting() int { return f.queue.waiting }
 func (f *Frontier) LeftOut() int { return f.leftOut }
 
-// next takes the next job. The queue is a slice whose head goes; it is moved now and
-// then, so that what is done does not stay in memory.
-func (f *Frontier) next() Job {
-	j := f.queue[0]
-	f.queue[0] = Job{}
-	f.queue = f.queue[1:]
-	if len(f.queue) > 1024 && cap(f.queue) > 4*len(f.queue) {
-		f.queue = append(make([]Job, 0, len(f.queue)), f.queue...)
-	}
-	return j
-}
+// Close gives up what is left.
+func (f *Frontier) Close() { f.queue.close() }
 
 // Work fetches one thing and reads it. It may be called from several goroutines.
 type Work[T any] func(ctx context.Context, j Job) T
@@ -140,7 +129,7 @@ func Run[T any](ctx context.Context, f *Frontier, work Work[T], visit Visit[T]) 
 	var failed error
 	over := false
 	for flying := 0; ; {
-		more := len(f.queue) > 0 && ctx.Err() == nil && failed == nil && !over
+		more := f.queue.waiting > 0 && ctx.Err() == nil && failed == nil && !over
 		if flying == 0 && !more {
 			break
 		}
@@ -151,12 +140,20 @@ func Run[T any](ctx context.Context, f *Frontier, work Work[T], visit Visit[T]) 
 				case <-ctx.Done():
 				}
 			}
-			jobs <- f.next()
+			j, err := f.queue.pop()
+			if err != nil {
+				failed = err
+				break
+			}
+			jobs <- j
 			flying++
-			more = len(f.queue) > 0 && ctx.Err() == nil
+			more = f.queue.waiting > 0 && ctx.Err() == nil
 			if f.bounds.Pause > 0 {
 				break
 			}
+		}
+		if flying == 0 {
+			continue
 		}
 		select {
 		case d := <-results:
@@ -169,7 +166,7 @@ func Run[T any](ctx context.Context, f *Frontier, work Work[T], visit Visit[T]) 
 		}
 	}
 	if over {
-		f.leftOut += len(f.queue)
+		f.leftOut += f.queue.waiting
 	}
 	if failed != nil {
 		return failed

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strconv"
 	"strings"
 	"testing"
@@ -153,8 +154,9 @@ func TestFrontier(t *testing.T) {
 	assert.True(t, f.Add(Job{URL: "b"}))
 	assert.False(t, f.Add(Job{URL: "c"}))
 	assert.Equal(t, []int{4, 2}, []int{f.Waiting(), f.LeftOut()})
-	f.Drop(func(j Job) bool { return j.URL == "a" })
-	assert.Equal(t, 2, f.Waiting())
+	assert.True(t, f.Done(Job{URL: "z", Brief: true}), "new, and not to be fetched")
+	assert.False(t, f.Add(Job{URL: "z", Brief: true}))
+	assert.Equal(t, 4, f.Waiting())
 }
 
 func TestSecrets(t *testing.T) {
@@ -233,4 +235,51 @@ func FuzzSitemap(f *testing.F) {
 		require.LessOrEqual(t, len(pages)+len(maps), 50)
 		Robots(200, b)
 	})
+}
+
+// A long queue lies in a file, and comes out as it went in, whether jobs come and go in
+// turn or all at once, and also where no file can be written.
+func TestQueue(t *testing.T) {
+	for _, c := range []struct {
+		why      string
+		in, out  int // so many in, then so many out, and so on
+		dir      string
+		fromFile bool
+	}{
+		{"short", 3, 1, t.TempDir(), false},
+		{"long", 5 * blockJobs, 4 * blockJobs, t.TempDir(), true},
+		{"ever longer", 700, 300, t.TempDir(), true},
+		{"no room for a file", 5000, 400, "/nowhere", false},
+	} {
+		t.Setenv("TMPDIR", c.dir)
+		var q queue
+		in, out := 0, 0
+		take := func() {
+			j, err := q.pop()
+			require.NoError(t, err)
+			require.Equal(t, Job{URL: fmt.Sprint(out), Depth: out, By: "a\n\"b"}, j, c.why)
+			out++
+		}
+		most := 0
+		for range 12 {
+			for range c.in {
+				q.push(Job{URL: fmt.Sprint(in), Depth: in, By: "a\n\"b"})
+				in++
+			}
+			for range c.out {
+				take()
+			}
+			most = max(most, cap(q.head)+cap(q.tail))
+		}
+		assert.Equal(t, c.fromFile, q.file != nil, c.why)
+		assert.True(t, !c.fromFile || most <= 4*blockJobs, "%s: %d in memory", c.why, most)
+		for q.waiting > 0 {
+			take()
+		}
+		assert.Equal(t, in, out, c.why)
+		q.close()
+		if left, err := os.ReadDir(c.dir); err == nil {
+			assert.Empty(t, left, c.why)
+		}
+	}
 }
