@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"sync"
 
 	"github.com/go-json-experiment/json"
 	"github.com/klauspost/compress/zstd"
@@ -119,23 +120,32 @@ var crcTable = crc32.MakeTable(crc32.Castagnoli)
 
 // EncodeBlock returns the records as one block to be appended to a journal.
 func EncodeBlock(records ...Record) ([]byte, error) {
-	var plain bytes.Buffer
-	for _, r := range records {
-		b, err := marshal(r)
-		if err != nil {
+	plain := plains.Get().(*bytes.Buffer)
+	defer func() {
+		if plain.Cap() <= maxPlain {
+			plain.Reset()
+			plains.Put(plain)
+		}
+	}()
+	for i := range records {
+		if err := writeLine(plain, &records[i]); err != nil {
 			return nil, err
 		}
-		plain.Write(b)
-		plain.WriteByte('\n')
 	}
-	frame := blockEncoder.EncodeAll(plain.Bytes(), nil)
-	block := make([]byte, guardSize, guardSize+len(frame))
+	block := blockEncoder.EncodeAll(plain.Bytes(), make([]byte, guardSize, guardSize+plain.Len()/2+512))
+	frame := block[guardSize:]
 	binary.LittleEndian.PutUint32(block[0:], guardMagic)
 	binary.LittleEndian.PutUint32(block[4:], 12)
 	binary.LittleEndian.PutUint64(block[8:], uint64(len(frame)))
 	binary.LittleEndian.PutUint32(block[16:], crc32.Checksum(frame, crcTable))
-	return append(block, frame...), nil
+	return block, nil
 }
+
+// plains is the memory of blocks before they are packed.
+var plains = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// maxPlain bounds how much of it is kept.
+const maxPlain = 16 << 20
 
 var blockEncoder = func() *zstd.Encoder {
 	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithNoEntropyCompression(true), zstd.WithEncoderCRC(false))

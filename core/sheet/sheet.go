@@ -98,8 +98,13 @@ func (v *Value) UnmarshalJSON(b []byte) error { return json.Unmarshal(b, v) }
 // asBefore makes the encoding that of the standard library's first version.
 var asBefore = json.JoinOptions(jsonv1.DefaultOptionsV1(), jsontext.EscapeForHTML(false), jsontext.EscapeForJS(false), jsontext.AllowInvalidUTF8(false))
 
-// marshal returns a line without its end.
-func marshal(v any) ([]byte, error) { return json.Marshal(v, asBefore) }
+// writeLine writes v as one line.
+func writeLine(w *bytes.Buffer, v any) error {
+	if err := json.MarshalWrite(w, v, asBefore); err != nil {
+		return err
+	}
+	return w.WriteByte('\n')
+}
 
 // Edit is one edit of a cell, in bytes of the value before.
 type Edit struct {
@@ -242,8 +247,9 @@ type line struct {
 
 // Writer writes a change sheet.
 type Writer struct {
-	z   *zstd.Encoder
-	sum hash.Hash
+	z    *zstd.Encoder
+	sum  hash.Hash
+	line bytes.Buffer // its memory is used for each
 }
 
 // NewWriter begins a sheet with its header.
@@ -258,13 +264,12 @@ func NewWriter(w io.Writer, h Header) (*Writer, error) {
 }
 
 func (s *Writer) put(l line) error {
-	b, err := marshal(l)
-	if err != nil {
+	s.line.Reset()
+	if err := writeLine(&s.line, &l); err != nil {
 		return err
 	}
-	b = append(b, '\n')
-	s.sum.Write(b)
-	_, err = s.z.Write(b)
+	s.sum.Write(s.line.Bytes())
+	_, err := s.z.Write(s.line.Bytes())
 	return err
 }
 
@@ -289,6 +294,9 @@ func (s *Writer) Close(sum Summary) error {
 	return s.z.Close()
 }
 
+// maxKept bounds how much memory of a line is kept for the next.
+const maxKept = 4 << 20
+
 // Reader reads a change sheet from the first line to the last.
 type Reader struct {
 	Header Header
@@ -297,7 +305,8 @@ type Reader struct {
 	z      *zstd.Decoder
 	sum    hash.Hash
 	n      int
-	blind  bool // nobody looks at cells: the checksum alone counts
+	line   []byte // its memory is used for the next
+	blind  bool   // nobody looks at cells: the checksum alone counts
 }
 
 // How the last line begins, and those of what was left.
@@ -335,7 +344,10 @@ func (s *Reader) Close() { s.z.Close() }
 
 func (s *Reader) next() (line, error) {
 	var l line
-	b, err := readLine(s.lines)
+	b, err := readLine(s.lines, s.line[:0])
+	if s.line = b; cap(b) > maxKept {
+		s.line = nil
+	}
 	if err != nil {
 		if !errors.Is(err, io.EOF) {
 			err = fmt.Errorf("cannot be read behind line %d: %w", s.n, err)
@@ -360,8 +372,7 @@ func (s *Reader) next() (line, error) {
 	return l, nil
 }
 
-func readLine(r *bufio.Reader) ([]byte, error) {
-	var out []byte
+func readLine(r *bufio.Reader, out []byte) ([]byte, error) {
 	for {
 		part, err := r.ReadSlice('\n')
 		out = append(out, part...)
@@ -370,12 +381,12 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 			return out, nil
 		case errors.Is(err, bufio.ErrBufferFull):
 			if len(out) > maxLine {
-				return nil, errors.New("a line is too long")
+				return out, errors.New("a line is too long")
 			}
 		case errors.Is(err, io.EOF) && len(out) > 0:
-			return nil, io.ErrUnexpectedEOF
+			return out, io.ErrUnexpectedEOF
 		default:
-			return nil, err
+			return out, err
 		}
 	}
 }
@@ -417,7 +428,7 @@ func EachLeft(r io.Reader, visit func(*Left)) error {
 	}
 	defer z.Close()
 	for lines := bufio.NewReaderSize(z, 1<<16); ; {
-		b, err := readLine(lines)
+		b, err := readLine(lines, nil)
 		if errors.Is(err, io.EOF) {
 			return nil
 		}

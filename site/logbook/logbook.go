@@ -239,8 +239,10 @@ func (j *Journal) Append(records ...sheet.Record) error {
 
 // AppendBlocks writes blocks that are encoded already, through to the disk.
 func (j *Journal) AppendBlocks(blocks ...[]byte) error {
-	if _, err := j.f.Write(slices.Concat(blocks...)); err != nil {
-		return err
+	for _, b := range blocks {
+		if _, err := j.f.Write(b); err != nil {
+			return err
+		}
 	}
 	return j.f.Sync()
 }
