@@ -20,6 +20,12 @@ type sqlBatch struct {
 }
 
 func (s *sqlDatabase) Begin(ctx context.Context) (Batch, error) {
+	// A lock goes with its connection; other connections may be as good as new.
+	if s.held != nil && s.held.still != nil {
+		if err := s.held.still(ctx); err != nil {
+			return nil, s.failure(fmt.Errorf("the connection that holds the lock is gone: %w", err))
+		}
+	}
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return nil, s.failure(err)

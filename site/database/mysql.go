@@ -165,7 +165,7 @@ func mysqlFailure(err error) error {
 	return err
 }
 
-func mysqlLock(ctx context.Context, db *sql.DB) (func(), error) {
+func mysqlLock(ctx context.Context, db *sql.DB) (held, error) {
 	const id = "CONCAT('" + lockName + ":', DATABASE())"
 	return sessionLock(ctx, db, "SELECT GET_LOCK("+id+", 0)", "SELECT IS_USED_LOCK("+id+")", "DO RELEASE_LOCK("+id+")")
 }

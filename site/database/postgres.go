@@ -139,7 +139,7 @@ func postgresFailure(err error) error {
 	return err
 }
 
-func postgresLock(ctx context.Context, db *sql.DB) (func(), error) {
+func postgresLock(ctx context.Context, db *sql.DB) (held, error) {
 	const id = "hashtext('" + lockName + "')"
 	return sessionLock(ctx, db, "SELECT pg_try_advisory_lock("+id+")",
 		"SELECT pid FROM pg_locks WHERE locktype = 'advisory' AND objid::bigint = "+id+"::bigint & 4294967295 AND granted LIMIT 1",

@@ -120,7 +120,8 @@ type sqlDatabase struct {
 	db       *sql.DB
 	d        dialect
 	identity string
-	lock     func(ctx context.Context, db *sql.DB) (func(), error)
+	lock     func(ctx context.Context, db *sql.DB) (held, error)
+	held     *held             // the lock, while somebody has it
 	failure  func(error) error // gives driver errors their names
 }
 
@@ -493,36 +494,49 @@ func (s *sqlDatabase) Taken(ctx context.Context, t Table, index Index, key [][]b
 }
 
 func (s *sqlDatabase) Lock(ctx context.Context) (func(), error) {
-	if s.lock == nil {
-		return func() {}, nil
+	h, err := s.lock(ctx, s.db)
+	if err != nil {
+		return nil, s.failure(err)
 	}
-	release, err := s.lock(ctx, s.db)
-	return release, s.failure(err)
+	s.held = &h
+	return func() {
+		s.held = nil
+		h.release()
+	}, nil
+}
+
+// held is a lock that somebody has.
+type held struct {
+	release func()
+	still   func(ctx context.Context) error // fails where it was lost; nil: it cannot be
 }
 
 // sessionLock takes a lock that lives as long as its connection: try takes it,
 // holder asks for the connection that has it, release gives it back.
-func sessionLock(ctx context.Context, db *sql.DB, try, holder, release string) (func(), error) {
+func sessionLock(ctx context.Context, db *sql.DB, try, holder, release string) (held, error) {
 	conn, err := db.Conn(ctx)
 	if err != nil {
-		return nil, err
+		return held{}, err
 	}
 	var got sql.NullBool
 	if err := conn.QueryRowContext(ctx, try).Scan(&got); err != nil {
 		conn.Close()
-		return nil, err
+		return held{}, err
 	}
 	if !got.Bool {
 		var id sql.NullInt64
 		err := conn.QueryRowContext(ctx, holder).Scan(&id)
 		conn.Close()
 		if err != nil && !errors.Is(err, sql.ErrNoRows) { // given back meanwhile
-			return nil, err
+			return held{}, err
 		}
-		return nil, fmt.Errorf("%w (database connection %d)", ErrLocked, id.Int64)
+		return held{}, fmt.Errorf("%w (database connection %d)", ErrLocked, id.Int64)
 	}
-	return func() {
-		_, _ = conn.ExecContext(context.WithoutCancel(ctx), release) // else the end of the connection does it
-		conn.Close()
+	return held{
+		release: func() {
+			_, _ = conn.ExecContext(context.WithoutCancel(ctx), release) // else the end of the connection does it
+			conn.Close()
+		},
+		still: conn.PingContext,
 	}, nil
 }

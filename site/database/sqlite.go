@@ -85,12 +85,12 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 		tables: sqliteTables,
 		script: sqliteScript(),
 	}
-	s.lock = func(context.Context, *sql.DB) (func(), error) {
+	s.lock = func(context.Context, *sql.DB) (held, error) {
 		lock := flock.New(path) // beside SQLite's own locks, which it does not touch
 		if ok, err := lock.TryLock(); err != nil || !ok {
-			return nil, errors.Join(ErrLocked, err)
+			return held{}, errors.Join(ErrLocked, err)
 		}
-		return func() { _ = lock.Unlock() }, nil // the process's end unlocks too
+		return held{release: func() { _ = lock.Unlock() }}, nil // the process's end unlocks too
 	}
 	if err := db.PingContext(ctx); err != nil {
 		db.Close()

@@ -374,6 +374,7 @@ func TestRealSystem(t *testing.T) {
 	}
 	t.Logf("%d cells, %d references; %d cells read by PHP before and after", preview.Cells, preview.References, strings.Count(expected, "\n"))
 
+	t.Run("edited meanwhile", func(t *testing.T) { b.editedMeanwhile(t, before) })
 	t.Run("wrong password", func(t *testing.T) {
 		config := filepath.Join(b.system, "wp-config.php")
 		text, err := os.ReadFile(config)
