@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/html"
+
+	"trimlantern/core/seek"
 )
 
 func all(s string) (refs []Reference) {
@@ -68,6 +70,15 @@ func TestFind(t *testing.T) {
 }
 
 // The eight bytes at a time of nextScheme must find a scheme at every offset.
+// What seek takes for the beginning of a colon is what the table of spellings knows.
+func TestSeekKnowsSpellings(t *testing.T) {
+	for c := range 256 {
+		knows := seek.Scheme([]byte("http"+string([]byte{byte(c)})+strings.Repeat(".", 60)), 0) == 4
+		assert.Equal(t, c == ':' || escapes[c].bit != 0, knows, "%q", rune(c))
+		assert.Equal(t, knows, seek.Scheme([]byte("http"+string([]byte{byte(c)})), 0) == 4, "%q at the end", rune(c))
+	}
+}
+
 func TestFindAtEveryOffset(t *testing.T) {
 	for n := range 40 {
 		for _, tail := range []string{"", "x", strings.Repeat("tp ws ", 9)} {
