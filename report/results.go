@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
+	"trimlantern/site/files"
 	"trimlantern/work"
 )
 
@@ -278,8 +279,18 @@ func (t *Text) left(p *work.Preview) {
 			t.printf("    %s\n", t.faint(plural(more, "more finding")+"; --format json lists them"))
 		}
 	}
-	for _, s := range p.Skipped {
-		t.printf("  not read: %s\n", clip(s.Path+": "+s.Why, 66))
+	t.notRead(p.Skipped)
+}
+
+// notRead names files that were not read, some of many.
+func (t *Text) notRead(list []files.Skipped) {
+	for i, s := range list {
+		if i == 10 {
+			t.printf("  %s\n", t.faint(fmt.Sprintf("and %s not read; --format json lists them", plural(len(list)-i, "file"))))
+			return
+		}
+		t.printf("  not read: %s\n", clip(s.Path, 66))
+		t.wrap("    ", Clean(s.Why))
 	}
 }
 
@@ -408,10 +419,14 @@ func (t *Text) Applied(a *work.Applied) {
 		t.printf("  %s emptied, %s kept in the logbook\n", clip(f.Path, 40), plural(f.Files, "file"))
 	}
 	t.heading("Checked")
+	planned, changed := plural(a.Planned, "cell"), number(a.Changed)
+	if a.Sources > 0 {
+		planned, changed = planned+" and "+plural(a.Sources, "file"), changed+" and "+number(len(a.Files))
+	}
 	if len(a.Skipped) == 0 {
-		t.printf("  %s\n", t.good(fmt.Sprintf("the counts agree with the preview: %s planned, %s changed", plural(a.Planned, "cell"), number(a.Changed))))
+		t.printf("  %s\n", t.good(fmt.Sprintf("the counts agree: %s planned, %s changed", planned, changed)))
 	} else {
-		t.printf("  %s\n", t.care(fmt.Sprintf("%s planned, %s changed, %s skipped:", plural(a.Planned, "cell"), number(a.Changed), number(len(a.Skipped)))))
+		t.printf("  %s\n", t.care(fmt.Sprintf("%s planned, %s changed, %s skipped:", planned, changed, number(len(a.Skipped)))))
 		t.skips(a.Skipped)
 	}
 	if a.Remain.Cells == 0 && a.Remain.Kind == work.Lengths {

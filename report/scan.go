@@ -261,10 +261,12 @@ func (t *Text) Traced(r *work.Traced) {
 	if len(r.Places) == 0 {
 		t.printf("\nStands nowhere in %s and %s, in no spelling.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
 		t.wrap("", "Then a script puts it together, a program makes it, or it comes from a cache outside of the site: look at it with trimlantern scan --browser, empty all caches, and scan again.")
+		t.notRead(r.Skipped)
 		return
 	}
 	t.heading(plural(len(r.Places), "place") + ", the likeliest first")
 	t.origins(r.Places, 20)
+	t.notRead(r.Skipped)
 	if slices.ContainsFunc(r.Places, changes) {
 		t.next("trimlantern preview")
 	} else {

@@ -21,6 +21,7 @@ type Applied struct {
 	Journal   string         `json:"journal"`
 	Resumed   bool           `json:"resumed"` // went on with an interrupted run
 	Planned   int            `json:"planned"` // cells of the sheet
+	Sources   int            `json:"planned_files,omitempty"`
 	Changed   int            `json:"changed"` // cells changed, earlier parts of the run included
 	Refs      int            `json:"references"`
 	Tables    map[string]int `json:"tables"`
@@ -79,7 +80,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	defer unlock()
 	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops,
-		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Tables: map[string]int{}}}
+		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}}}
 	if err := a.openJournal(header); err != nil {
 		return nil, err
 	}
@@ -87,11 +88,18 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	if err := a.run(); err != nil {
 		return nil, err
 	}
-	got := a.out.Changed
+	got, sources := a.out.Changed, len(a.out.Files)
 	for _, s := range a.out.Skipped {
-		if s.Column != "" { // a cell, and neither a cached row nor a file
+		switch {
+		case s.Column != "": // a cell
 			got++
+		case len(s.Key) == 0: // a file; a cached row has a key
+			sources++
 		}
+	}
+	if sources != end.Files {
+		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d files, %d were visited", end.Files, sources),
+			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if got != end.Cells || a.out.Refs > end.References+end.FileRefs {
 		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),

@@ -38,7 +38,7 @@ func (s *survey) files() error {
 			seen[name] = true // one folder may be named that lies in another
 			return s.file(name, b)
 		})
-		s.out.Skipped = append(s.out.Skipped, skipped...)
+		s.out.Skipped = append(s.out.Skipped, s.job.named(skipped)...)
 		var f *Fault
 		switch {
 		case errors.As(err, &f):
@@ -50,6 +50,14 @@ func (s *survey) files() error {
 		}
 	}
 	return nil
+}
+
+// named names files that were not read as a sheet does.
+func (j *Job) named(list []files.Skipped) []files.Skipped {
+	for i := range list {
+		list[i].Path = j.relative(list[i].Path)
+	}
+	return list
 }
 
 // relative returns how a sheet names a file.

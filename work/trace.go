@@ -60,6 +60,8 @@ type Traced struct {
 	Places []Origin `json:"places"`
 	Rows   int64    `json:"rows_read"`
 	Files  int      `json:"files_read"`
+
+	Skipped []files.Skipped `json:"skipped_files,omitempty"`
 }
 
 // Code is the exit code that it comes to.
@@ -94,6 +96,7 @@ type tracing struct {
 	targets []*target
 	rows    int64
 	files   int
+	skipped []files.Skipped
 	found   []rewrite.Finding // of the value that is looked at
 }
 
@@ -160,7 +163,7 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 	if err := t.run(ctx); err != nil {
 		return nil, err
 	}
-	return &Traced{URL: raw, Places: t.targets[0].places, Rows: t.rows, Files: t.files}, nil
+	return &Traced{URL: raw, Places: t.targets[0].places, Rows: t.rows, Files: t.files, Skipped: t.skipped}, nil
 }
 
 // traceScan names the places of all culprits of a scan, in one pass.
@@ -370,7 +373,7 @@ func (t *tracing) codes() error {
 	j := t.job
 	look := func(dir string, cached bool) error {
 		j.Progress.At("tracing in "+dir, 0, 0)
-		_, err := files.Walk(dir, func(name string, b []byte) error {
+		skipped, err := files.Walk(dir, func(name string, b []byte) error {
 			t.files++
 			if !reference.MayHave(b) {
 				return nil
@@ -392,6 +395,9 @@ func (t *tracing) codes() error {
 		})
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil // preview says so
+		}
+		if !cached {
+			t.skipped = append(t.skipped, j.named(skipped)...)
 		}
 		return err
 	}

@@ -80,14 +80,17 @@ func TestFiles(t *testing.T) {
 	text := want(t, 1, dir, "preview", "--offline", "--skip-file", "theme/left.html").out
 	assert.Contains(t, text, "theme/footer.html:2\n    - <img src=\"http://www")
 	assert.Contains(t, text, "    + <img src=\"https://www")
+	assert.Regexp(t, `not read: theme/link\.php\n    a symbolic link`, want(t, 1, dir, "trace", "http://ternrock.example/a").out)
 
 	write("edited.html", "<img src='http://ternrock.example/e.png'> edited", 0o644)
 	require.NoError(t, os.Remove(filepath.Join(theme, "gone.html")))
 	var applied struct {
+		Planned int `json:"planned_files"`
 		Files   []string
 		Skipped []struct{ Table, Why string }
 	}
 	decode(t, want(t, 1, dir, "apply", "--offline", "--format", "json"), &applied)
+	assert.Equal(t, applied.Planned, len(applied.Files)+len(applied.Skipped))
 	assert.Equal(t, []string{"theme/dos.php", "theme/footer.html", "theme/latin.css"}, applied.Files)
 	require.Len(t, applied.Skipped, 2)
 	assert.Equal(t, "theme/edited.html: changed since the preview, theme/gone.html: the file is gone", applied.Skipped[0].Table+": "+applied.Skipped[0].Why+", "+applied.Skipped[1].Table+": "+applied.Skipped[1].Why)

@@ -386,7 +386,7 @@ func TestInterrupted(t *testing.T) {
 		} else {
 			assert.Equal(t, 0, r.code, r.errs)
 			assert.Contains(t, r.out, "Went on with the run that was interrupted.")
-			assert.Contains(t, r.out, "the counts agree with the preview: 15 003 cells planned, 15 003 changed")
+			assert.Contains(t, r.out, "the counts agree: 15 003 cells planned, 15 003 changed")
 		}
 	}
 	require.True(t, undisturbed == dump(t, path), "the end is that of an undisturbed run")
