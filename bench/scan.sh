@@ -20,10 +20,9 @@ run() { # the seconds that a command takes
 	echo "$EPOCHREALTIME $t0" | awk '{ printf "%.2f", $1 - $2 }'
 }
 fetch() { run "$dir/manypages" fetch "$pages" "$dir/ca.pem" "$addr" "$parallel"; }
-scan() {
-	run "$dir/trimlantern" scan --site https://ternrock.example --ca "$dir/ca.pem" \
-		--resolve "ternrock.example:443:$addr" --pages 1000000 --depth 100000 --parallel "$parallel" --quiet --fail-on none
-}
+scanning=("$dir/trimlantern" scan --site https://ternrock.example --ca "$dir/ca.pem" --resolve "ternrock.example:443:$addr"
+	--pages 1000000 --depth 100000 --parallel "$parallel" --quiet --fail-on none)
+scan() { run "${scanning[@]}"; }
 
 echo "$pages pages, $parallel at once"
 printf '%14s %8s %8s\n' "plain Go loop" scan ratio
@@ -33,6 +32,11 @@ for _ in $(seq "$pairs"); do
 	awk -v f="$f" -v s="$s" 'BEGIN { printf "%12.2f s %6.2f s %8.2f\n", f, s, s/f }'
 done | tee "$dir/pairs"
 sort -n -k5 "$dir/pairs" | awk '{ r[NR] = $5 } END { printf "scan/fetch: median %.2f, least %.2f, most %.2f (at most 1.30 wanted)\n", r[int((NR+1)/2)], r[1], r[NR] }'
+/usr/bin/env python3 - "${scanning[@]}" <<'P'
+import resource, subprocess, sys
+subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL, check=True)
+print("peak memory of scan: %d MB" % (resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024))
+P
 if command -v wget >/dev/null; then
 	seq -f "https://$addr/page/%.0f" 0 $((pages - 1)) >"$dir/list"
 	echo "wget, one after the other: $(run wget -q --no-check-certificate --header 'Host: ternrock.example' -i "$dir/list" -O /dev/null) s"

@@ -46,8 +46,7 @@ type result interface{ Code() int }
 func Run(args []string, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	// A reader that went away and a file that may not grow are errors like others.
-	signal.Ignore(syscall.SIGPIPE, syscall.SIGXFSZ)
+	calm()
 	work.Tool = "trimlantern " + Version
 	a := &app{out: out, errs: errs}
 	root := a.root()
