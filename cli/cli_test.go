@@ -2,6 +2,8 @@ package cli
 
 import (
 	"bytes"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -76,4 +78,38 @@ func TestRun(t *testing.T) {
 	assert.Contains(t, out.String(), "Exit codes")
 	assert.Equal(t, 2, Run([]string{"nothing\x1b[2J"}, &out, &errs))
 	assert.NotContains(t, errs.String(), "\x1b", "arguments are shown, not sent")
+}
+
+// locked is a text that is written and read at the same time.
+type locked struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *locked) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(b)
+}
+
+func (l *locked) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+// A bar that has ended draws nothing more, also one that spins by itself.
+func TestBarEnds(t *testing.T) {
+	out := &locked{}
+	b := &bar{w: out}
+	for _, total := range []int64{0, 10} {
+		b.At("asking a host", 1, total)
+		time.Sleep(250 * time.Millisecond)
+		assert.Contains(t, out.String(), "asking a host")
+		b.End()
+		said := out.String()
+		assert.True(t, strings.HasSuffix(said, "\r\x1b[2K"))
+		time.Sleep(250 * time.Millisecond)
+		assert.Equal(t, said, out.String())
+	}
 }

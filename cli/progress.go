@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"sync"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -72,27 +73,60 @@ func rate(done, total int64, since time.Duration) string {
 type bar struct {
 	w     io.Writer
 	b     *progressbar.ProgressBar
+	gate  *gate // what b writes through
 	total int64
+}
+
+// gate lets a bar write until it is shut: one that only spins goes on drawing by
+// itself.
+type gate struct {
+	mu   sync.Mutex
+	w    io.Writer
+	shut bool
+}
+
+func (g *gate) Write(b []byte) (int, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.shut {
+		return len(b), nil
+	}
+	return g.w.Write(b)
+}
+
+// close shuts the gate and empties the line.
+func (g *gate) close() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.shut = true
+	fmt.Fprint(g.w, "\r\x1b[2K")
 }
 
 func (b *bar) At(what string, done, total int64) {
 	if b.b == nil || b.total != total {
 		b.End()
+		b.gate = &gate{w: b.w}
+		options := []progressbar.Option{progressbar.OptionSetWriter(b.gate), progressbar.OptionSetWidth(20), progressbar.OptionThrottle(100 * time.Millisecond), progressbar.OptionSpinnerType(14)}
 		max := total
-		if max == 0 {
-			max = -1
+		if max > 0 {
+			options = append(options, progressbar.OptionShowCount(), progressbar.OptionShowIts())
+		} else {
+			max = -1 // nobody knows how much it is: it spins
 		}
-		b.b = progressbar.NewOptions64(max, progressbar.OptionSetWriter(b.w), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(20),
-			progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSpinnerType(14))
+		b.b = progressbar.NewOptions64(max, options...)
 		b.total = total
 	}
-	b.b.Describe(fmt.Sprintf("%.30s", report.Clean(what)))
+	words := fmt.Sprintf("%.30s", report.Clean(what))
+	if total == 0 && done > 0 {
+		words = fmt.Sprintf("%s: %d", words, done)
+	}
+	b.b.Describe(words)
 	_ = b.b.Set64(done) // a bar that cannot be drawn stops nothing
 }
 
 func (b *bar) End() {
 	if b.b != nil {
-		_ = b.b.Clear() // the same
+		b.gate.close()
 		b.b = nil
 	}
 }
