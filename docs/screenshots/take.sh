@@ -36,7 +36,7 @@ shot scan-before 83 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
-shot preview 72 'trimlantern preview'
+shot preview 75 'trimlantern preview'
 shot apply 27 'trimlantern apply'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" redirect install apache "$dir/ternrock/.htaccess" >/dev/null
 shot redirect-test 39 'trimlantern redirect test'
