@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/url"
 	"os"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -219,6 +220,7 @@ live site or its replicas need room.
 				return err
 			}
 			j.Rate = rate
+			debug.SetMemoryLimit(100 << 20) // much comes and goes: collect before it gathers
 			r, err := j.Apply(c.Context(), strings.Join(args, ""), drops)
 			if err != nil {
 				return err
