@@ -220,7 +220,7 @@ live site or its replicas need room.
 				return err
 			}
 			j.Rate = rate
-			debug.SetMemoryLimit(100 << 20) // much comes and goes: collect before it gathers
+			debug.SetMemoryLimit(120 << 20) // much comes and goes: collect before it gathers
 			r, err := j.Apply(c.Context(), strings.Join(args, ""), drops)
 			if err != nil {
 				return err
@@ -386,7 +386,7 @@ It asks no other host: what pages load from elsewhere is left and counted.
 	a.address(c)
 	c.Flags().StringVar(&o.As, "as", "", "what the input is: `dump|value` (default: told from the input)")
 	c.Flags().StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+" (default: told from the tables)")
-	c.Flags().IntVar(&o.Row, "largest-row", 32, "stop at a row of more than this many `MB`; a row takes up to five times its size of memory")
+	c.Flags().IntVar(&o.Row, "largest-row", 16, "stop at a row of more than this many `MB`; a row takes up to five times its size of memory")
 	c.Flags().StringVar(&summary, "summary", "", "write the summary as JSON to this `FILE`")
 	check(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"dump", "value"}, cobra.ShellCompDirectiveNoFileComp)))
 	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))

@@ -38,7 +38,7 @@ type FilterOptions struct {
 	Out    string // "" or "-": standard output
 	As     string // "dump", "value" or "": told from the input
 	Layout string // "": the built-in one that knows a table
-	Row    int    // the largest row, in MB; 0: 32
+	Row    int    // the largest row, in MB; 0: 16
 	Stdin  io.Reader
 	Stdout io.Writer
 }
@@ -144,7 +144,7 @@ func (f *filtering) failed(err error, o FilterOptions) error {
 	case errors.As(err, &broken):
 		return misuse(err, name, "get a whole dump and run the command again; "+kept)
 	case errors.As(err, &large):
-		return misuse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 16*(large.Limit>>20), kept))
+		return misuse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 20*(large.Limit>>20), kept))
 	case errors.Is(err, dump.ErrDialect):
 		return misuse(err, name, "name a dump as the database's own dump program writes it; for one stored value: --as value")
 	case errors.Is(err, syscall.EPIPE):

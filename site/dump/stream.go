@@ -91,8 +91,9 @@ type Options struct {
 	Read    func(int64) // is told how many bytes were read; nil: nobody
 }
 
-// MaxUnit is the largest row or statement where nobody says otherwise.
-const MaxUnit = 32 << 20
+// MaxUnit is the largest row or statement where nobody says otherwise: what MariaDB
+// and MySQL take at once by default (max_allowed_packet).
+const MaxUnit = 16 << 20
 
 // TooLarge says that a row or statement is larger than was allowed, and where.
 type TooLarge struct {
