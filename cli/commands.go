@@ -360,7 +360,9 @@ byte for byte.
 unpacked; an output called .gz or .zst is packed. An output file appears under its
 name only when it is whole. The summary goes to standard error.
 
-It asks no other host: what pages load from elsewhere is left and counted.
+It asks no other host: what pages load from elsewhere is left and counted. Memory
+stays small whatever the size of the dump; a row that is larger than --largest-row
+stops it, with its place, before anything has the output's name.
 
 ` + exitCodes,
 		Example: `  mariadb-dump museum | trimlantern filter --site https://ternrock.example > museum-https.sql
