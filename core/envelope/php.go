@@ -99,10 +99,13 @@ func (s *Serialized) Done() {
 func OpenPHP(b []byte) (*Serialized, error) {
 	p := phpParser{b: b, out: spare.Get().(*Serialized)}
 	p.out.b = b
+	var err error
 	if int64(len(b)) > math.MaxInt32 {
-		return nil, p.fail(-1, "longer than 2 GB")
+		err = p.fail(-1, "longer than 2 GB")
+	} else {
+		err = p.value(name{}, -1, 0)
 	}
-	if err := p.value(name{}, -1, 0); err != nil {
+	if err != nil {
 		p.out.Done()
 		return nil, err
 	}

@@ -69,7 +69,6 @@ func TestFind(t *testing.T) {
 	}
 }
 
-// The eight bytes at a time of nextScheme must find a scheme at every offset.
 // What seek takes for the beginning of a colon is what the table of spellings knows.
 func TestSeekKnowsSpellings(t *testing.T) {
 	for c := range 256 {
@@ -79,6 +78,7 @@ func TestSeekKnowsSpellings(t *testing.T) {
 	}
 }
 
+// However many bytes are looked at together, a scheme is found at every offset.
 func TestFindAtEveryOffset(t *testing.T) {
 	for n := range 40 {
 		for _, tail := range []string{"", "x", strings.Repeat("tp ws ", 9)} {

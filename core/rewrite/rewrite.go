@@ -242,7 +242,7 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []Edit {
 	var edits []Edit
 	if len(s.Texts) > 1000 {
-		edits = make([]Edit, 0, 2*cap(room(b))) // each with its length
+		edits = room(b, 2) // each with its length
 	}
 	candidates := NewCandidates(b)
 	for _, t := range s.Texts {
@@ -289,8 +289,9 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 	return edits
 }
 
-// room makes room for the edits of a long text: growing takes twice as much.
-func room(b []byte) []Edit {
+// room makes room for the edits of a long text, so many for each scheme in it:
+// growing takes twice as much.
+func room(b []byte, each int) []Edit {
 	if len(b) < 1<<20 {
 		return nil
 	}
@@ -298,7 +299,7 @@ func room(b []byte) []Edit {
 	for p := reference.Next(b, 0); p >= 0; p = reference.Next(b, p) {
 		n++
 	}
-	return make([]Edit, 0, n+8) // with the lengths around
+	return make([]Edit, 0, each*n+8) // with the lengths around
 }
 
 // join returns a and b in one, with no second copy of a long b.
@@ -525,7 +526,7 @@ func (w *worker) openJSON(b []byte, at *place, depth int) ([]Edit, bool) {
 
 // text rewrites the references of a text that no envelope wraps.
 func (w *worker) text(b []byte, at *place) []Edit {
-	edits := room(b)
+	edits := room(b, 1)
 	var uses *reference.Uses
 	reference.Find(b, func(ref reference.Reference) bool {
 		host, own := w.rules.Site.Host, w.rules.Site.Path == "" && ref.Host == w.rules.Site.Host && address.DefaultPort(ref.Port)
