@@ -282,6 +282,17 @@ func (t *Text) left(p *work.Preview) {
 	t.notRead(p.Skipped)
 }
 
+// someFiles names files behind a word, the first of many.
+func (t *Text) someFiles(word string, list []string, width int) {
+	for i, f := range list {
+		if i == 8 {
+			t.printf("  %s\n", t.faint(plural(len(list)-i, "more file")))
+			return
+		}
+		t.printf("  %s %s\n", word, clip(f, width))
+	}
+}
+
 // notRead names files that were not read, some of many.
 func (t *Text) notRead(list []files.Skipped) {
 	for i, s := range list {
@@ -408,13 +419,7 @@ func (t *Text) Applied(a *work.Applied) {
 	if a.Dropped > 0 {
 		t.printf("  %s removed, which the system makes anew\n", plural(a.Dropped, "cached row"))
 	}
-	for i, f := range a.Files {
-		if i == 8 {
-			t.printf("  %s\n", t.faint(plural(len(a.Files)-i, "more file")))
-			break
-		}
-		t.printf("  file %s\n", clip(f, 70))
-	}
+	t.someFiles("file", a.Files, 70)
 	for _, f := range a.Emptied {
 		t.printf("  %s emptied, %s kept in the logbook\n", clip(f.Path, 40), plural(f.Files, "file"))
 	}
@@ -526,13 +531,7 @@ func (t *Text) Undone(u *work.Undone) {
 	if u.Rows > 0 {
 		t.printf("  %s put back\n", plural(u.Rows, "cached row"))
 	}
-	for i, f := range u.Files {
-		if i == 8 {
-			t.printf("  %s\n", t.faint(plural(len(u.Files)-i, "more file")))
-			break
-		}
-		t.printf("  file as before: %s\n", clip(f, 60))
-	}
+	t.someFiles("file as before:", u.Files, 60)
 	for _, f := range u.Folders {
 		t.printf("  filled again: %s\n", clip(f, 64))
 	}
