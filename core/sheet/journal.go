@@ -120,19 +120,26 @@ var crcTable = crc32.MakeTable(crc32.Castagnoli)
 
 // EncodeBlock returns the records as one block to be appended to a journal.
 func EncodeBlock(records ...Record) ([]byte, error) {
-	plain := plains.Get().(*bytes.Buffer)
+	kept := plains.Get().(*[]byte)
+	plain := (*kept)[:0]
 	defer func() {
-		if plain.Cap() <= maxPlain {
-			plain.Reset()
-			plains.Put(plain)
+		if cap(plain) <= maxPlain {
+			*kept = plain
+			plains.Put(kept)
 		}
 	}()
 	for i := range records {
-		if err := writeLine(plain, &records[i]); err != nil {
+		var err error
+		if e := records[i].Entry; e != nil {
+			plain, err = appendEntry(plain, e)
+		} else {
+			plain, err = appendLine(plain, &records[i])
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
-	block := blockEncoder.EncodeAll(plain.Bytes(), make([]byte, guardSize, guardSize+plain.Len()/2+512))
+	block := blockEncoder.EncodeAll(plain, make([]byte, guardSize, guardSize+len(plain)/2+512))
 	frame := block[guardSize:]
 	binary.LittleEndian.PutUint32(block[0:], guardMagic)
 	binary.LittleEndian.PutUint32(block[4:], 12)
@@ -142,7 +149,7 @@ func EncodeBlock(records ...Record) ([]byte, error) {
 }
 
 // plains is the memory of blocks before they are packed.
-var plains = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+var plains = sync.Pool{New: func() any { return new([]byte) }}
 
 // maxPlain bounds how much of it is kept.
 const maxPlain = 16 << 20
@@ -210,8 +217,14 @@ func eachBlock(r io.Reader, inside bool, visit func(Block) error) (end int64, er
 			return end, fmt.Errorf("the block at byte %d: %w", end, err)
 		}
 		b := Block{Offset: end, Size: int64(n) + int64(size)}
+		last := &Entry{}
 		for line := range bytes.Lines(plain) {
 			var rec Record
+			if e, ok := readEntry(line, last); ok {
+				last = e
+				b.Records = append(b.Records, Record{Entry: e})
+				continue
+			}
 			if err := json.Unmarshal(line, &rec, asBefore); err != nil {
 				return end, fmt.Errorf("the block at byte %d: %w", end, err)
 			}

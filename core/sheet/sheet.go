@@ -17,7 +17,6 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
-	jsonv1 "github.com/go-json-experiment/json/v1"
 	"github.com/klauspost/compress/zstd"
 
 	"trimlantern/core/rewrite"
@@ -94,17 +93,6 @@ type coded struct {
 // MarshalJSON and UnmarshalJSON are for the JSON of the standard library.
 func (v Value) MarshalJSON() ([]byte, error)  { return json.Marshal(v) }
 func (v *Value) UnmarshalJSON(b []byte) error { return json.Unmarshal(b, v) }
-
-// asBefore makes the encoding that of the standard library's first version.
-var asBefore = json.JoinOptions(jsonv1.DefaultOptionsV1(), jsontext.EscapeForHTML(false), jsontext.EscapeForJS(false), jsontext.AllowInvalidUTF8(false))
-
-// writeLine writes v as one line.
-func writeLine(w *bytes.Buffer, v any) error {
-	if err := json.MarshalWrite(w, v, asBefore); err != nil {
-		return err
-	}
-	return w.WriteByte('\n')
-}
 
 // Edit is one edit of a cell, in bytes of the value before.
 type Edit struct {
@@ -249,7 +237,7 @@ type line struct {
 type Writer struct {
 	z    *zstd.Encoder
 	sum  hash.Hash
-	line bytes.Buffer // its memory is used for each
+	line []byte // its memory is used for the next
 }
 
 // NewWriter begins a sheet with its header.
@@ -263,18 +251,23 @@ func NewWriter(w io.Writer, h Header) (*Writer, error) {
 	return s, s.put(line{Header: &h})
 }
 
-func (s *Writer) put(l line) error {
-	s.line.Reset()
-	if err := writeLine(&s.line, &l); err != nil {
+func (s *Writer) put(l line) error { return s.add(appendLine(s.line[:0], &l)) }
+
+// add adds a line, unless it could not be made.
+func (s *Writer) add(line []byte, err error) error {
+	if err != nil {
 		return err
 	}
-	s.sum.Write(s.line.Bytes())
-	_, err := s.z.Write(s.line.Bytes())
+	if s.line = line; cap(line) > maxKept {
+		s.line = nil
+	}
+	s.sum.Write(line)
+	_, err = s.z.Write(line)
 	return err
 }
 
 // Cell adds a change.
-func (s *Writer) Cell(c Cell) error { return s.put(line{Cell: &c}) }
+func (s *Writer) Cell(c Cell) error { return s.add(appendCell(s.line[:0], &c)) }
 
 // Drop adds a row that may be removed.
 func (s *Writer) Drop(d Drop) error { return s.put(line{Drop: &d}) }
@@ -306,6 +299,7 @@ type Reader struct {
 	sum    hash.Hash
 	n      int
 	line   []byte // its memory is used for the next
+	cell   *Cell  // the last
 	blind  bool   // nobody looks at cells: the checksum alone counts
 }
 
@@ -321,7 +315,7 @@ func NewReader(r io.Reader) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Reader{lines: bufio.NewReaderSize(z, 1<<16), z: z, sum: sha256.New()}
+	s := &Reader{cell: &Cell{}, lines: bufio.NewReaderSize(z, 1<<16), z: z, sum: sha256.New()}
 	l, err := s.next()
 	switch {
 	case errors.Is(err, io.EOF):
@@ -362,6 +356,10 @@ func (s *Reader) next() (line, error) {
 	s.sum.Write(b)
 	if s.blind && !bytes.HasPrefix(b, endBegins) || bytes.HasPrefix(b, leftBegins) {
 		return l, nil // it is for people and for jq
+	}
+	if c, ok := readCell(b, s.cell); ok {
+		s.cell, l.Cell = c, c
+		return l, nil
 	}
 	if err := json.Unmarshal(b, &l, asBefore); err != nil {
 		return l, fmt.Errorf("line %d is broken: %w", s.n, err)
