@@ -104,6 +104,7 @@ const (
 type survey struct {
 	job       *Job
 	rules     *rewrite.Rules
+	judge     judge
 	out       *Preview
 	sheet     *sheet.Writer     // nil: counts alone
 	addresses map[string]string // cells that hold an address: its name
@@ -190,7 +191,8 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 }
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
-	return &survey{job: j, rules: &rewrite.Rules{Site: j.Site, Verdict: v.ask}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask}
+	return &survey{job: j, rules: rules, judge: judge{rules: rules, layout: j.Layout, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
 		out: &Preview{Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
@@ -200,17 +202,20 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 	if err := s.readAddresses(ctx, db, tables); err != nil {
 		return err
 	}
-	counts := make([]int64, len(tables))
+	counts, exact := make([]int64, len(tables)), make([]bool, len(tables))
 	var total, before int64
 	for i, t := range tables {
 		var err error
-		if counts[i], err = db.Count(ctx, t); err != nil {
+		if counts[i], exact[i], err = db.Count(ctx, t); err != nil {
 			return s.failed(err, t)
 		}
 		total += counts[i]
 	}
 	for i, t := range tables {
-		tc := sheet.TableCount{Table: t.Name, Rows: counts[i]}
+		tc := sheet.TableCount{Table: t.Name}
+		if exact[i] {
+			tc.Rows = counts[i]
+		}
 		s.job.Progress.At("reading "+t.Name, before, total)
 		pick, look := database.References, s.row
 		if s.out.Kind == Lengths {
@@ -219,7 +224,12 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		err := db.Candidates(ctx, t, pick, func(row database.Row) error {
 			tc.Read++
 			return look(t, row, &tc)
-		}, func(rows int64) { s.job.Progress.At("reading "+t.Name, before+min(rows, counts[i]), total) })
+		}, func(rows int64) {
+			if !exact[i] {
+				tc.Rows = rows
+			}
+			s.job.Progress.At("reading "+t.Name, before+min(rows, counts[i]), total)
+		})
 		if err != nil {
 			return s.failed(err, t)
 		}
@@ -313,10 +323,13 @@ func cellID(table string, key [][]byte, column string) string {
 
 // row works out what becomes of one row.
 func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
-	g := judge{rules: s.rules, layout: s.job.Layout, labels: true}
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
 	refuse := func(i int) rewrite.Reason { return s.refuse(t, row, t.Columns[i].Name) }
-	label, outcomes, err := g.row(s.job.short(t.Name), t.Columns, value, nil, len(t.Key) > 0, refuse)
+	var may func(i int) bool
+	if row.May != nil {
+		may = func(i int) bool { return row.May[i] }
+	}
+	label, outcomes, err := s.judge.row(s.job.short(t.Name), t.Columns, value, may, len(t.Key) > 0, refuse)
 	if err != nil {
 		return fmt.Errorf("table %s: %w", t.Name, err)
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"slices"
 	"sync"
 
 	"github.com/go-json-experiment/json"
@@ -121,7 +122,7 @@ var crcTable = crc32.MakeTable(crc32.Castagnoli)
 // EncodeBlock returns the records as one block to be appended to a journal.
 func EncodeBlock(records ...Record) ([]byte, error) {
 	kept := plains.Get().(*[]byte)
-	plain := (*kept)[:0]
+	plain := slices.Grow((*kept)[:0], plainSize(records))
 	defer func() {
 		if cap(plain) <= maxPlain {
 			*kept = plain
@@ -146,6 +147,19 @@ func EncodeBlock(records ...Record) ([]byte, error) {
 	binary.LittleEndian.PutUint64(block[8:], uint64(len(frame)))
 	binary.LittleEndian.PutUint32(block[16:], crc32.Checksum(frame, crcTable))
 	return block, nil
+}
+
+// plainSize says about how long the records are as lines: growing on the way would
+// cost as much as writing them.
+func plainSize(records []Record) int {
+	size := 0
+	for i := range records {
+		if e := records[i].Entry; e != nil {
+			size += len(e.Before) + len(e.Before)/8 + 64*len(e.Edits)
+		}
+		size += 256
+	}
+	return size
 }
 
 // plains is the memory of blocks before they are packed.

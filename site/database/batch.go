@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 )
 
@@ -194,7 +195,7 @@ func (b *sqlBatch) saved(ctx context.Context, t Table, step func() error) error 
 // togetherBytes and togetherRows bound what one statement changes.
 const (
 	togetherBytes = 1 << 20
-	togetherRows  = 100
+	togetherRows  = 128
 )
 
 // together writes all updates, many rows with one statement where the system is
@@ -210,6 +211,7 @@ func (b *sqlBatch) together(ctx context.Context, t Table, updates []Update) (don
 				}
 				n++
 			}
+			n = 1 << (bits.Len(uint(n)) - 1) // few numbers of rows, so that few statements are prepared
 		}
 		if n == 1 {
 			err = b.one(ctx, t, updates[0])
@@ -267,7 +269,30 @@ func (b *sqlBatch) many(ctx context.Context, t Table, updates []Update) error {
 		keys[i] = u.Key
 	}
 	q.in(t, keys)
-	return b.exec(ctx, q, t, len(updates))
+	text := q.String()
+	st := b.s.prepared(ctx, text)
+	if st == nil {
+		return b.exec(ctx, q, t, len(updates))
+	}
+	res, err := b.tx.StmtContext(ctx, st).ExecContext(ctx, q.args...)
+	return b.did(res, err, t, len(updates))
+}
+
+// keptStatements is how many prepared statements are kept.
+const keptStatements = 64
+
+// prepared returns a statement that the system has read already: one for many rows is
+// long, comes again and again, and its values need no quoting then. It returns nil where
+// there is none to be had; the text itself does as well.
+func (s *sqlDatabase) prepared(ctx context.Context, text string) *sql.Stmt {
+	s.preparing.Lock()
+	defer s.preparing.Unlock()
+	st, ok := s.statements[text]
+	if !ok && len(s.statements) < keptStatements {
+		st, _ = s.db.PrepareContext(ctx, text) // some proxies and settings do not allow it
+		s.statements[text] = st
+	}
+	return st
 }
 
 // in adds the condition that finds the rows of several keys.
@@ -322,6 +347,11 @@ func (b *sqlBatch) one(ctx context.Context, t Table, u Update) error {
 // exec runs a statement that changes exactly n rows.
 func (b *sqlBatch) exec(ctx context.Context, q *query, t Table, n int) error {
 	res, err := b.tx.ExecContext(ctx, q.String(), q.args...)
+	return b.did(res, err, t, n)
+}
+
+// did checks that a statement changed exactly n rows.
+func (b *sqlBatch) did(res sql.Result, err error, t Table, n int) error {
 	if err != nil {
 		return b.s.failure(err)
 	}

@@ -79,6 +79,8 @@ type Column struct {
 	Type     string // PostgreSQL: the type's full name
 	MaxChars int64  // longest value in characters; 0: no such limit
 	MaxBytes int64  // longest value in bytes; 0: no such limit
+
+	unsigned bool // MariaDB: never negative
 }
 
 // Index is one unique index over whole columns.
@@ -97,8 +99,9 @@ type Table struct {
 	Unique   []Index  // unique indexes with a column of Columns in them
 	Triggers []string // triggers that run when a row is updated
 
-	loose    bool // its engine knows no transactions: nobody holds a row that was read
-	children bool // PostgreSQL: read what inherits from it too, as partitions do
+	loose    bool  // its engine knows no transactions: nobody holds a row that was read
+	about    int64 // how many rows the system believes it has; below 0: it does not tell
+	children bool  // PostgreSQL: read what inherits from it too, as partitions do
 }
 
 // Column returns the column of that name among those that can hold text.
@@ -132,6 +135,7 @@ type Value struct {
 type Row struct {
 	Key    [][]byte
 	Values []Value // in the order of the table's columns
+	May    []bool  // which of them may hold one; nil: nobody has looked yet
 }
 
 // Pick is what a reading looks for: the first, coarse selection.
@@ -149,8 +153,9 @@ type Database interface {
 	Identity() string
 	// Tables lists the tables whose names begin with prefix, in order of name.
 	Tables(ctx context.Context, prefix string) ([]Table, error)
-	// Count returns the number of rows of a table.
-	Count(ctx context.Context, t Table) (int64, error)
+	// Count returns how many rows a table has: about, where Candidates comes past every
+	// row, and exactly elsewhere.
+	Count(ctx context.Context, t Table) (rows int64, exact bool, err error)
 	// Candidates calls visit for each row in which a column may hold what is looked
 	// for, in the order of the key, and read with how many rows it has come past.
 	Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error, read func(rows int64)) error

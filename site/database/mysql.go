@@ -5,8 +5,10 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net"
 	"os"
 	"slices"
@@ -56,7 +58,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &sqlDatabase{db: sql.OpenDB(connector), failure: mysqlFailure, lock: mysqlLock}
+	s := &sqlDatabase{db: sql.OpenDB(connector), failure: mysqlFailure, lock: mysqlLock, statements: map[string]*sql.Stmt{}}
 	s.db.SetMaxOpenConns(4)
 	s.d = dialect{
 		quote: quoteMySQL,
@@ -73,15 +75,18 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 				return nil
 			case c.Kind == Binary, c.Type == "bit":
 				return v.Bytes
-			case c.Kind == Integer:
-				if n, err := strconv.ParseInt(string(v.Bytes), 10, 64); err == nil {
-					return n // compared as a number: as a text it would be compared inexactly
+			case c.Kind == Integer: // compared as a number: as a text it would be compared inexactly
+				if n, err := strconv.ParseUint(string(v.Bytes), 10, 64); err == nil && (c.unsigned || n > math.MaxInt64) {
+					return n // of the column's own kind, which is compared fastest
 				}
-				if n, err := strconv.ParseUint(string(v.Bytes), 10, 64); err == nil {
+				if n, err := strconv.ParseInt(string(v.Bytes), 10, 64); err == nil {
 					return n
 				}
 			}
-			return string(v.Bytes)
+			if len(v.Bytes) == 0 {
+				return ""
+			}
+			return json.RawMessage(v.Bytes) // how the driver takes a text without a copy
 		},
 		forUpdate: " FOR UPDATE",
 		cases:     true,
@@ -179,8 +184,8 @@ var mysqlKinds = map[string]Kind{
 
 func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error) {
 	like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(prefix) + "%"
-	rows, err := db.QueryContext(ctx, `SELECT c.TABLE_NAME, c.COLUMN_NAME, LOWER(c.DATA_TYPE), LOWER(c.EXTRA),
-		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0), COALESCE(e.TRANSACTIONS, '') <> 'YES'
+	rows, err := db.QueryContext(ctx, `SELECT c.TABLE_NAME, c.COLUMN_NAME, LOWER(c.DATA_TYPE), c.COLUMN_TYPE LIKE '%unsigned%', LOWER(c.EXTRA),
+		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0), COALESCE(e.TRANSACTIONS, '') <> 'YES', COALESCE(t.TABLE_ROWS, -1)
 		FROM information_schema.COLUMNS c JOIN information_schema.TABLES t USING (TABLE_SCHEMA, TABLE_NAME)
 		LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
 		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE = 'BASE TABLE' AND c.TABLE_NAME LIKE ?
@@ -193,12 +198,13 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 	for rows.Next() {
 		var table, column, typ, extra string
 		var chars, octets uint64
-		var loose bool
-		if err := rows.Scan(&table, &column, &typ, &extra, &chars, &octets, &loose); err != nil {
+		var loose, unsigned bool
+		var about int64
+		if err := rows.Scan(&table, &column, &typ, &unsigned, &extra, &chars, &octets, &loose, &about); err != nil {
 			return nil, err
 		}
 		if len(tables) == 0 || tables[len(tables)-1].Name != table {
-			tables = append(tables, Table{Name: table, loose: loose})
+			tables = append(tables, Table{Name: table, loose: loose, about: about})
 		}
 		t := &tables[len(tables)-1]
 		if strings.Contains(extra, "on update") {
@@ -207,7 +213,7 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 		if strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") {
 			continue
 		}
-		c := Column{Name: column, Kind: mysqlKinds[typ], Type: typ, MaxChars: int64(chars), MaxBytes: int64(octets)}
+		c := Column{Name: column, Kind: mysqlKinds[typ], Type: typ, MaxChars: int64(chars), MaxBytes: int64(octets), unsigned: unsigned}
 		if strings.HasSuffix(typ, "text") {
 			c.MaxChars = 0 // such a type is bounded in bytes alone
 		}

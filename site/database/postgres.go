@@ -153,7 +153,8 @@ func postgresTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, er
 		format_type(a.atttypid, a.atttypmod), COALESCE(NULLIF(t.typbasetype, 0), t.oid)::regtype::text,
 		t.typcategory = 'A' OR t.typcategory = 'C',
 		CASE WHEN COALESCE(NULLIF(t.typbasetype, 0), t.oid) IN ('varchar'::regtype, 'bpchar'::regtype)
-			AND GREATEST(a.atttypmod, t.typtypmod) > 4 THEN GREATEST(a.atttypmod, t.typtypmod) - 4 ELSE 0 END
+			AND GREATEST(a.atttypmod, t.typtypmod) > 4 THEN GREATEST(a.atttypmod, t.typtypmod) - 4 ELSE 0 END,
+		c.reltuples::bigint
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid JOIN pg_type t ON t.oid = a.atttypid
 		WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') AND NOT c.relispartition AND a.attnum > 0 AND NOT a.attisdropped
 		AND starts_with(c.relname::text, $1) ORDER BY c.relname COLLATE "C", a.attnum`, prefix)
@@ -165,12 +166,12 @@ func postgresTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, er
 	for rows.Next() {
 		var table, column, typ, base string
 		var parts, generated, list bool
-		var chars int64
-		if err := rows.Scan(&table, &parts, &column, &generated, &typ, &base, &list, &chars); err != nil {
+		var chars, about int64
+		if err := rows.Scan(&table, &parts, &column, &generated, &typ, &base, &list, &chars, &about); err != nil {
 			return nil, err
 		}
 		if len(tables) == 0 || tables[len(tables)-1].Name != table {
-			tables = append(tables, Table{Name: table, children: parts})
+			tables = append(tables, Table{Name: table, children: parts, about: about})
 		}
 		if generated {
 			continue

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
@@ -123,6 +124,9 @@ type sqlDatabase struct {
 	lock     func(ctx context.Context, db *sql.DB) (held, error)
 	held     *held             // the lock, while somebody has it
 	failure  func(error) error // gives driver errors their names
+
+	preparing  sync.Mutex
+	statements map[string]*sql.Stmt // those that are prepared, by their text; nil: it could not be
 }
 
 func (s *sqlDatabase) Identity() string { return s.identity }
@@ -141,9 +145,12 @@ func (s *sqlDatabase) Tables(ctx context.Context, prefix string) ([]Table, error
 	return tables, s.failure(err)
 }
 
-func (s *sqlDatabase) Count(ctx context.Context, t Table) (n int64, err error) {
+func (s *sqlDatabase) Count(ctx context.Context, t Table) (n int64, exact bool, err error) {
+	if s.d.coarse == nil && len(t.Columns) > 0 && t.about >= 0 {
+		return t.about, false, nil
+	}
 	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*)"+s.d.from(t)).Scan(&n)
-	return n, s.failure(err)
+	return n, true, s.failure(err)
 }
 
 // A page is what one query of Candidates reads: few enough bytes that no query
@@ -276,17 +283,22 @@ func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err
 	held := 0 // bytes of found, which a table without a key may pile up
 	var found []Row
 	into := newScanner(&s.d, len(t.Key)+len(t.Columns))
+	may := make([]bool, len(t.Columns))
 	for rows.Next() {
 		if err := rows.Scan(into.dest...); err != nil {
 			return n, nil, s.failure(err)
 		}
 		n++
 		values := into.values()
-		hit := s.d.coarse != nil
+		hit, size := s.d.coarse != nil, 0
+		clear(may)
 		for i, v := range values[len(t.Key):] {
-			r.bytes += int64(len(v.Bytes))
-			hit = hit || !v.Null && t.Columns[i].Kind != Other && picks(r.pick, v.Bytes)
+			size += len(v.Bytes)
+			if s.d.coarse == nil && !v.Null && t.Columns[i].Kind != Other && picks(r.pick, v.Bytes) {
+				may[i], hit = true, true
+			}
 		}
+		r.bytes += int64(size)
 		if !hit && len(t.Key) == 0 {
 			continue
 		}
@@ -299,11 +311,19 @@ func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err
 			continue
 		}
 		row := Row{Key: key, Values: make([]Value, len(t.Columns))}
-		for i, v := range values[len(t.Key):] {
-			v.Bytes = slices.Clone(v.Bytes)
-			row.Values[i] = v
-			held += len(v.Bytes)
+		if s.d.coarse == nil {
+			row.May = slices.Clone(may)
 		}
+		all := make([]byte, 0, size)
+		for i, v := range values[len(t.Key):] {
+			if !v.Null {
+				from := len(all)
+				all = append(all, v.Bytes...)
+				v.Bytes = all[from:len(all):len(all)]
+			}
+			row.Values[i] = v
+		}
+		held += size
 		found = append(found, row)
 		if held > pageBytes {
 			if err := r.give(found, r.total+int64(n)); err != nil {
