@@ -99,11 +99,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		return nil, dbLockFault(err, "undo")
 	}
 	defer unlock()
-	for i := len(blocks) - 1; i >= 0; i-- {
-		records, err := blocks[i].ReadAt(f)
-		if err != nil {
-			return nil, world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
-		}
+	err = backwards(blocks, f, func(records []sheet.Record) error {
 		for _, r := range records {
 			var err error
 			switch {
@@ -114,12 +110,16 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 				err = j.undoFile(r.File, u.out)
 			}
 			if err != nil {
-				return nil, err
+				return err
 			}
 		}
-		if err := u.block(records); err != nil {
-			return nil, err
-		}
+		return u.block(records)
+	})
+	if last := u.settle(); err == nil {
+		err = last
+	}
+	if err != nil {
+		return nil, err
 	}
 	journal, err := j.Book.ReopenJournal(st.ID, st.End)
 	if err == nil {
@@ -134,6 +134,37 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		return nil, world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return u.out, nil
+}
+
+// backwards reads the blocks of a journal, the last first, each while the one behind
+// it is worked on.
+func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) error) error {
+	type block struct {
+		records []sheet.Record
+		err     error
+	}
+	read, stop := make(chan block), make(chan struct{})
+	defer close(stop)
+	go func() {
+		for _, b := range slices.Backward(blocks) {
+			records, err := b.ReadAt(f)
+			select {
+			case read <- block{records, err}:
+			case <-stop:
+				return
+			}
+		}
+	}()
+	for range blocks {
+		b := <-read
+		if b.err != nil {
+			return world(b.err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+		}
+		if err := visit(b.records); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // chooseJournal finds the journal to undo and collects where its blocks stand.
@@ -181,15 +212,25 @@ type undoing struct {
 	total  int
 	files  int // that the run changed
 	out    *Undone
+	behind *puttingBack // the block that is being written, and how it ended
+	ended  chan error
 }
 
-// block puts back the entries of one block, in one transaction.
+// block puts back the entries of one block, in one transaction. Where the rows of two
+// blocks cannot stand in each other's way, the block is still being written when it
+// returns, and the next is read and checked meanwhile.
 func (u *undoing) block(records []sheet.Record) error {
 	records = slices.DeleteFunc(records, func(r sheet.Record) bool {
 		return (r.Entry == nil || !u.only(r.Entry.Table)) && (r.Dropped == nil || !u.only(r.Dropped.Table))
 	})
 	if len(records) == 0 {
 		return nil
+	}
+	together := u.overlaps(records)
+	if u.ctx.Err() != nil || !together {
+		if err := u.settle(); err != nil {
+			return err
+		}
 	}
 	if u.ctx.Err() != nil {
 		return world(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
@@ -199,15 +240,70 @@ func (u *undoing) block(records []sheet.Record) error {
 	ctx := context.WithoutCancel(u.ctx)
 	tx, err := u.db.Begin(ctx)
 	if err != nil {
-		return u.failed(err)
+		return errors.Join(u.settle(), u.failed(err))
 	}
-	defer func() { _ = tx.Rollback() }() // after a commit this does nothing
 	part := &puttingBack{u: u, ctx: ctx, tx: tx, back: map[string]int{}}
-	for len(records) > 0 { // one table after the other, the last first
+	if together {
+		err = part.check(entriesOf(records))
+	} else {
+		err = part.inOrder(records)
+	}
+	if before := u.settle(); err == nil {
+		err = before
+	}
+	if err != nil {
+		_ = tx.Rollback() // what failed before counts
+		return err
+	}
+	u.behind, u.ended = part, make(chan error, 1)
+	go func() { u.ended <- part.finish() }()
+	if !together {
+		err = u.settle()
+	}
+	u.job.rest(u.ctx, count, began)
+	return err
+}
+
+// overlaps reports whether a block may be read while the one behind it is written.
+func (u *undoing) overlaps(records []sheet.Record) bool {
+	if u.job.Rate > 0 || !u.db.Concurrent() || records[0].Entry == nil {
+		return false
+	}
+	t, ok := database.Find(u.tables, records[0].Entry.Table)
+	if !ok || len(t.Unique) > 0 || len(t.Triggers) > 0 {
+		return false
+	}
+	return !slices.ContainsFunc(records, func(r sheet.Record) bool { return r.Entry == nil || r.Entry.Table != t.Name || t.InKey(r.Entry.Column) })
+}
+
+// settle waits for the block that is being written, and counts it.
+func (u *undoing) settle() error {
+	p := u.behind
+	if p == nil {
+		return nil
+	}
+	u.behind = nil
+	if err := <-u.ended; err != nil {
+		return err
+	}
+	for t, n := range p.back {
+		u.out.Tables[t] += n
+		u.out.Back += n
+	}
+	u.out.Rows += p.rows
+	u.out.Already += p.already
+	u.out.Left = append(u.out.Left, p.left...)
+	return nil
+}
+
+// inOrder puts back the records of a block, one table after the other, the last
+// first.
+func (p *puttingBack) inOrder(records []sheet.Record) error {
+	for len(records) > 0 {
 		end := len(records)
 		start := end - 1
 		if records[start].Dropped != nil {
-			if err := part.insert(records[start].Dropped); err != nil {
+			if err := p.insert(records[start].Dropped); err != nil {
 				return err
 			}
 			records = records[:start]
@@ -216,26 +312,34 @@ func (u *undoing) block(records []sheet.Record) error {
 		for start > 0 && records[start-1].Entry != nil && records[start-1].Entry.Table == records[end-1].Entry.Table {
 			start--
 		}
-		entries := make([]*sheet.Entry, 0, end-start)
-		for _, r := range records[start:end] {
-			entries = append(entries, r.Entry)
+		if err := p.check(entriesOf(records[start:end])); err != nil {
+			return err
 		}
-		if err := part.entries(entries); err != nil {
+		if err := p.write(); err != nil {
 			return err
 		}
 		records = records[:start]
 	}
-	if err := tx.Commit(); err != nil {
-		return u.failed(err)
+	return nil
+}
+
+func entriesOf(records []sheet.Record) []*sheet.Entry {
+	entries := make([]*sheet.Entry, len(records))
+	for i, r := range records {
+		entries[i] = r.Entry
 	}
-	for t, n := range part.back {
-		u.out.Tables[t] += n
-		u.out.Back += n
+	return entries
+}
+
+// finish writes what was checked and ends the transaction.
+func (p *puttingBack) finish() error {
+	if err := p.write(); err != nil {
+		_ = p.tx.Rollback() // what failed before counts
+		return err
 	}
-	u.job.rest(u.ctx, count, began)
-	u.out.Rows += part.rows
-	u.out.Already += part.already
-	u.out.Left = append(u.out.Left, part.left...)
+	if err := p.tx.Commit(); err != nil {
+		return p.u.failed(err)
+	}
 	return nil
 }
 
@@ -249,6 +353,8 @@ type puttingBack struct {
 	u       *undoing
 	ctx     context.Context
 	tx      database.Batch
+	table   database.Table // of the changes
+	changes []*rowBack     // what is still to be written
 	back    map[string]int
 	rows    int
 	already int
@@ -259,8 +365,9 @@ func (p *puttingBack) leave(table string, key []sheet.Value, column, why string)
 	p.left = append(p.left, sheet.Skip{Table: table, Key: key, Column: column, Why: why})
 }
 
-// entries puts back cells of one table.
-func (p *puttingBack) entries(entries []*sheet.Entry) error {
+// check reads the rows of one table's cells, holds them, and works out what is to be
+// put back.
+func (p *puttingBack) check(entries []*sheet.Entry) error {
 	t, ok := database.Find(p.u.tables, entries[0].Table)
 	if !ok {
 		for _, e := range entries {
@@ -297,7 +404,7 @@ func (p *puttingBack) entries(entries []*sheet.Entry) error {
 	if err != nil {
 		return p.u.failed(err)
 	}
-	var changes []*rowBack
+	p.table = t
 	change := map[string]*rowBack{}
 	for _, e := range entries {
 		row, id := at[rowID(e.Key)], rowID(e.Key)
@@ -333,12 +440,12 @@ func (p *puttingBack) entries(entries []*sheet.Entry) error {
 		if c == nil {
 			c = &rowBack{update: database.Update{Key: rows[row]}}
 			change[id] = c
-			changes = append(changes, c)
+			p.changes = append(p.changes, c)
 		}
 		c.update.Columns, c.update.Values, c.entries = append(c.update.Columns, e.Column), append(c.update.Values, v), append(c.entries, e)
 		c.update.Was = append(c.update.Was, was)
 	}
-	return p.write(t, changes)
+	return nil
 }
 
 // rowBack is what is to be put back into one row.
@@ -347,12 +454,17 @@ type rowBack struct {
 	entries []*sheet.Entry
 }
 
-func (p *puttingBack) write(t database.Table, changes []*rowBack) error {
+// write puts back what was checked.
+func (p *puttingBack) write() error {
+	changes := p.changes
+	if p.changes = nil; len(changes) == 0 {
+		return nil
+	}
 	updates := make([]database.Update, len(changes))
 	for i, c := range changes {
 		updates[i] = c.update
 	}
-	refused, err := p.tx.Write(p.ctx, t, updates)
+	refused, err := p.tx.Write(p.ctx, p.table, updates)
 	if err != nil {
 		return p.u.failed(err)
 	}
@@ -430,11 +542,7 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 	put("-- Takes back the run " + u.out.Journal + " of " + u.out.Site + ". A value that somebody changed since stays\n" +
 		"-- as it is and is named at the end. Run it once, with the database's own client.\n" + s.Begin)
 	for pass := range 2 { // first put back, then name what was left
-		for i := len(blocks) - 1; i >= 0; i-- {
-			records, err := blocks[i].ReadAt(f)
-			if err != nil {
-				return world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
-			}
+		err := backwards(blocks, f, func(records []sheet.Record) error {
 			for k := len(records) - 1; k >= 0; k-- {
 				text, err := u.statement(s, records, k, pass)
 				if err != nil {
@@ -442,6 +550,10 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 				}
 				put(text)
 			}
+			return nil
+		})
+		if err != nil {
+			return err
 		}
 	}
 	put(s.End)
