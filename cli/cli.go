@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"trimlantern/report"
@@ -115,6 +116,14 @@ trace says where one reference lives.
 			return nil
 		},
 	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		do := "see " + c.CommandPath() + " --help"
+		var none *pflag.NotExistError
+		if errors.As(err, &none) && none.GetSpecifiedName() == "dry-run" { // known from elsewhere
+			do = "trimlantern preview is the dry run: it shows every change and makes none"
+		}
+		return &work.Fault{Code: work.Misuse, What: err.Error(), Do: do}
+	})
 	p := root.PersistentFlags()
 	p.StringVar(&a.config, "config", "", "the site `FILE` (default: the nearest trimlantern.yaml)")
 	p.StringVar(&a.format, "format", "text", "how results are written: `text|json`")
