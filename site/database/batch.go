@@ -269,13 +269,13 @@ func (b *sqlBatch) many(ctx context.Context, t Table, updates []Update) error {
 		keys[i] = u.Key
 	}
 	q.in(t, keys)
-	text := q.String()
-	st := b.s.prepared(ctx, text)
-	if st == nil {
-		return b.exec(ctx, q, t, len(updates))
+	if st := b.s.prepared(ctx, q.String()); st != nil {
+		res, err := b.tx.StmtContext(ctx, st).ExecContext(ctx, q.args...)
+		if !errors.Is(b.s.failure(err), errUnprepared) {
+			return b.did(res, err, t, len(updates))
+		}
 	}
-	res, err := b.tx.StmtContext(ctx, st).ExecContext(ctx, q.args...)
-	return b.did(res, err, t, len(updates))
+	return b.exec(ctx, q, t, len(updates))
 }
 
 // keptStatements is how many prepared statements are kept.

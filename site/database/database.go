@@ -57,6 +57,8 @@ var (
 	ErrChanged = errors.New("somebody changed the row in between")
 	ErrRights  = errors.New("the database user may not do that")
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
+
+	errUnprepared = errors.New("the database does not keep the statement")
 )
 
 // Kind is how the values of a column are read and written.

@@ -158,6 +158,8 @@ func mysqlFailure(err error) error {
 			return fmt.Errorf("%w (error %d)", ErrRights, e.Number)
 		case 1049:
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
+		case 1243, 1461, 1615: // unknown, one too many, to be prepared anew
+			return fmt.Errorf("%w (error %d)", errUnprepared, e.Number)
 		// A key twice, a check, a foreign key, too long, a trigger that says no.
 		case 1062, 1586, 4025, 3819, 1451, 1452, 1406, 1366, 1644:
 			return fmt.Errorf("%w (error %d)", ErrRefused, e.Number)

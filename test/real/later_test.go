@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -25,6 +26,9 @@ func TestUndoLater(t *testing.T) {
 		before := s.dump()
 		s.init()
 		p := s.preview()
+		if s.engine != "" {
+			defer s.forgetful()()
+		}
 		s.tool(1, "apply", "--offline")
 		after := s.dump()
 		edit := `UPDATE m_int SET v = 'edited since, https://ternrock.example/', t = '2026-01-01 00:00:00' WHERE id IN (3, 4, 5);
@@ -65,6 +69,18 @@ func TestUndoLater(t *testing.T) {
 		s.tool(0, "undo")
 		sameDump(t, before, s.dump())
 	})
+}
+
+// forgetful makes a server that takes prepared statements now and then only, until
+// stop is called.
+func (s *store) forgetful() (stop func()) {
+	c := exec.Command("mariadb", "--no-defaults", "--socket="+s.socket, "-uroot")
+	c.Stdin = strings.NewReader(strings.Repeat("SET GLOBAL max_prepared_stmt_count = 0; DO SLEEP(0.003); SET GLOBAL max_prepared_stmt_count = 16382; DO SLEEP(0.003);\n", 20_000))
+	require.NoError(s.t, c.Start())
+	return func() {
+		_ = c.Process.Kill()
+		_ = c.Wait() // killed
+	}
 }
 
 // restore puts the tables into the state after apply, and edits them once more.
