@@ -29,13 +29,17 @@ real:
 	$(GO) test -tags real -count=1 -timeout 17m ./test/real
 
 # Longer runs: every fuzz target for ten minutes, five million values for PHP to
-# judge, every store killed 200 times, speed against general tools.
+# judge, every store killed 200 times, speed against general tools; and the program
+# builds for other systems.
 check-long: check
+	GOOS=windows $(GO) build -o /dev/null ./cmd/trimlantern
+	GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/trimlantern
 	test/fuzz.sh 10m
 	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-values 5000000
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	bench/filter.sh 1000 5
-	bench/stores.sh 1000 3
+	bench/stores.sh 1000 5 mariadb
+	bench/stores.sh 300 3 postgres sqlite
 	bench/scan.sh 20000 3
 
 tools:

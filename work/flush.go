@@ -1,0 +1,454 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/sheet"
+	"trimlantern/site/database"
+)
+
+// flush carries out one batch: read the rows and hold them, check each value,
+// write the journal through to the disk, then the database. While disk and database
+// write, the next batch is read and checked already; its block goes into the
+// journal only when the batch before is committed.
+func (a *applying) flush() error {
+	if len(a.batch) == 0 {
+		return nil
+	}
+	if a.ctx.Err() != nil {
+		if err := a.settle(); err != nil {
+			return err
+		}
+		return world(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
+			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+	}
+	a.job.Progress.At("changing "+a.batch[0].Table, int64(a.out.Changed), int64(a.out.Planned))
+	together := a.overlaps()
+	if !together {
+		if err := a.settle(); err != nil {
+			return err
+		}
+	}
+	began := time.Now()
+	// A batch that has begun is finished, also when somebody presses Ctrl-C.
+	ctx := context.WithoutCancel(a.ctx)
+	tx, err := a.db.Begin(ctx)
+	if err != nil {
+		return errors.Join(a.settle(), a.dbFailed(err))
+	}
+	f := &flushing{a: a, ctx: ctx, tx: tx, ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
+	blocks, err := a.checked(f)
+	if err != nil {
+		_ = tx.Rollback() // what failed before counts
+		return err
+	}
+	n := len(a.batch)
+	a.batch, a.bytes, a.open = nil, 0, nil
+	a.behind, a.ended = f, make(chan error, 1)
+	go func() { a.ended <- f.carryOut(blocks) }()
+	if !together {
+		if err := a.settle(); err != nil {
+			return err
+		}
+	}
+	a.job.rest(a.ctx, n, began)
+	return nil
+}
+
+// overlaps reports whether a batch may be read while the one before is written:
+// not where rows of the two can stand in each other's way.
+func (a *applying) overlaps() bool {
+	if a.open != nil || a.job.Rate > 0 || !a.db.Concurrent() {
+		return false
+	}
+	for cells := range sameTable(a.batch) {
+		if t, ok := database.Find(a.tables, cells[0].Table); !ok || len(t.Unique) > 0 || len(t.Triggers) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// checked checks a batch and returns the blocks that go into the journal before it
+// is written; the batch before is committed then.
+func (a *applying) checked(f *flushing) ([][]byte, error) {
+	for _, r := range a.open {
+		if r.Entry != nil {
+			f.ahead[cellID(r.Entry.Table, keys(r.Entry.Key), r.Entry.Column)] = r.Entry
+		}
+		if r.Skip != nil {
+			f.passed[cellID(r.Skip.Table, keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
+		}
+	}
+	var block []byte
+	err := func() error {
+		for cells := range sameTable(a.batch) {
+			if err := f.check(cells); err != nil {
+				return err
+			}
+		}
+		if len(f.records) == 0 {
+			return nil
+		}
+		var err error
+		if block, err = sheet.EncodeBlock(f.records...); err != nil {
+			return journalFault(err, "apply")
+		}
+		return nil
+	}()
+	f.records = nil
+	if before := a.settle(); before != nil { // the batch before failed: this one is not begun
+		return nil, before
+	}
+	if err != nil || block == nil {
+		return nil, err
+	}
+	blocks := [][]byte{block}
+	if len(a.carry) > 0 {
+		mark, err := sheet.EncodeBlock(a.carry...)
+		if err != nil {
+			return nil, journalFault(err, "apply")
+		}
+		blocks = [][]byte{mark, block}
+	}
+	a.carry = nil
+	return blocks, nil
+}
+
+// carryOut writes a batch: the blocks into the journal, through to the disk, then
+// the database.
+func (f *flushing) carryOut(blocks [][]byte) error {
+	if blocks != nil {
+		if err := f.a.journal.AppendBlocks(blocks...); err != nil {
+			_ = f.tx.Rollback() // what failed before counts
+			return journalFault(err, "apply")
+		}
+	}
+	if err := f.write(); err != nil {
+		_ = f.tx.Rollback() // what failed before counts
+		return err
+	}
+	if err := f.tx.Commit(); err != nil {
+		return f.a.dbFailed(err)
+	}
+	return nil
+}
+
+// settle waits for the batch that is being written, and counts it.
+func (a *applying) settle() error {
+	f := a.behind
+	if f == nil {
+		return nil
+	}
+	a.behind = nil
+	if err := <-a.ended; err != nil {
+		return err
+	}
+	a.carry = []sheet.Record{{Mark: sheet.Committed}}
+	for _, s := range f.refused {
+		a.carry = append(a.carry, sheet.Record{Refused: &s})
+	}
+	a.out.Changed += f.changed
+	a.out.Refs += f.references
+	for t, n := range f.tables {
+		a.out.Tables[t] += n
+	}
+	a.out.Skipped = append(a.out.Skipped, slices.Concat(f.skips, f.refused)...)
+	return nil
+}
+
+func journalFault(err error, command string) error {
+	return world(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern "+command)
+}
+
+// rest waits so that no more cells change in a second than were asked for.
+func (j *Job) rest(ctx context.Context, cells int, began time.Time) {
+	if j.Rate <= 0 {
+		return
+	}
+	select {
+	case <-time.After(time.Duration(cells)*time.Second/time.Duration(j.Rate) - time.Since(began)):
+	case <-ctx.Done():
+	}
+}
+
+// sameTable cuts cells into stretches of one table.
+func sameTable(cells []*sheet.Cell) func(yield func([]*sheet.Cell) bool) {
+	return func(yield func([]*sheet.Cell) bool) {
+		for start := 0; start < len(cells); {
+			end := start + 1
+			for end < len(cells) && cells[end].Table == cells[start].Table {
+				end++
+			}
+			if !yield(cells[start:end]) {
+				return
+			}
+			start = end
+		}
+	}
+}
+
+// flushing is one batch at work.
+type flushing struct {
+	a          *applying
+	ctx        context.Context
+	tx         database.Batch
+	ahead      map[string]*sheet.Entry // written ahead by an interrupted run
+	passed     map[string]string       // and what that run skipped, with why
+	records    []sheet.Record
+	changes    []rowChange
+	changed    int // cells
+	references int
+	tables     map[string]int
+	skips      []sheet.Skip
+	refused    []sheet.Skip
+}
+
+// rowChange is what is to be written into one row.
+type rowChange struct {
+	table  database.Table
+	update database.Update
+	cells  []*sheet.Cell
+}
+
+func (f *flushing) skip(c *sheet.Cell, why string) {
+	s := sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why}
+	f.skips = append(f.skips, s)
+	f.record(sheet.Record{Skip: &s})
+}
+
+// record adds a record; the open block has one of each of its cells already.
+func (f *flushing) record(r sheet.Record) {
+	if f.a.open == nil {
+		f.records = append(f.records, r)
+	}
+}
+
+// done counts a cell that is changed.
+func (f *flushing) done(c *sheet.Cell) {
+	f.changed++
+	f.references += c.References
+	f.tables[c.Table]++
+}
+
+// check reads the rows of one table's cells, holds them, and works out what is to
+// be written.
+func (f *flushing) check(cells []*sheet.Cell) error {
+	t, ok := database.Find(f.a.tables, cells[0].Table)
+	if !ok {
+		for _, c := range cells {
+			f.skip(c, "the table is gone")
+		}
+		return nil
+	}
+	var rows [][][]byte
+	at := map[string]int{}
+	var columns []string
+	for _, c := range cells {
+		if _, ok := t.Column(c.Column); !ok {
+			f.skip(c, "the column is gone")
+			continue
+		}
+		if id := rowID(c.Key); !hasKey(at, id) {
+			at[id] = len(rows)
+			rows = append(rows, keys(c.Key))
+		}
+		if !slices.Contains(columns, c.Column) {
+			columns = append(columns, c.Column)
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	now, err := f.tx.Read(f.ctx, t, rows, columns)
+	if err != nil {
+		return f.a.dbFailed(err)
+	}
+	if err := f.moved(t, rows, columns, now); err != nil {
+		return err
+	}
+	change := map[string]int{} // row: its place in f.changes
+	for _, c := range cells {
+		if _, ok := t.Column(c.Column); !ok {
+			continue
+		}
+		row := at[rowID(c.Key)]
+		if now[row] == nil {
+			f.skip(c, "the row is gone")
+			continue
+		}
+		v := now[row][slices.Index(columns, c.Column)]
+		after, err := f.cell(t, c, v)
+		if err != nil || after == nil {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		was := v
+		v.Bytes = after
+		i, ok := change[rowID(c.Key)]
+		if !ok {
+			i = len(f.changes)
+			change[rowID(c.Key)] = i
+			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: keys(c.Key)}})
+		}
+		u := &f.changes[i]
+		u.update.Columns, u.update.Values, u.cells = append(u.update.Columns, c.Column), append(u.update.Values, v), append(u.cells, c)
+		u.update.Was = append(u.update.Was, was)
+	}
+	return nil
+}
+
+func hasKey(m map[string]int, k string) bool { _, ok := m[k]; return ok }
+
+// rowID makes a key something to look up by.
+func rowID(key []sheet.Value) string {
+	if len(key) == 1 { // within one table all keys have the same length
+		return string(key[0])
+	}
+	var b strings.Builder
+	for _, k := range key {
+		fmt.Fprintf(&b, "%d:%s", len(k), k)
+	}
+	return b.String()
+}
+
+// moved finds rows whose key itself an interrupted run has rewritten.
+func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, now [][]database.Value) error {
+	if f.a.open == nil {
+		return nil
+	}
+	for i, key := range rows {
+		if now[i] != nil {
+			continue
+		}
+		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[cellID(t.Name, key, column)] })
+		if err != nil {
+			return world(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
+		}
+		if to == nil {
+			continue
+		}
+		found, err := f.tx.Read(f.ctx, t, [][][]byte{to}, columns)
+		if err != nil {
+			return f.a.dbFailed(err)
+		}
+		now[i] = found[0]
+	}
+	return nil
+}
+
+// movedKey returns the key that a row has once the entries of its key columns are
+// carried out, or nil where its key stays.
+func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.Entry) ([][]byte, error) {
+	var to [][]byte
+	for i, k := range t.Key {
+		if e := entry(k.Name); e != nil {
+			after, err := e.Rewritten()
+			if err != nil {
+				return nil, err
+			}
+			if to == nil {
+				to = slices.Clone(key)
+			}
+			to[i] = after
+		}
+	}
+	return to, nil
+}
+
+// cell checks one cell and returns what is to be written; nil: nothing.
+func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]byte, error) {
+	id := ""
+	if f.a.open != nil {
+		id = cellID(c.Table, keys(c.Key), c.Column)
+	}
+	entry := f.ahead[id]
+	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
+		f.done(c)
+		return nil, nil
+	}
+	after, err := c.Apply(v.Bytes)
+	switch {
+	case errors.Is(err, sheet.ErrChanged):
+		f.skip(c, "changed since the preview")
+		return nil, nil
+	case err != nil:
+		return nil, misuse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
+	case f.a.open != nil && entry == nil:
+		f.skip(c, f.passed[id])
+		return nil, nil
+	}
+	hash := c.After
+	if column, _ := t.Column(c.Column); column.Kind == database.Form {
+		normal, err := f.tx.Normal(f.ctx, column, database.Value{Bytes: after})
+		if err != nil {
+			return nil, f.a.dbFailed(err)
+		}
+		hash = sheet.Hash(normal.Bytes)
+	}
+	e := &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits}
+	if v.As != 0 {
+		e.As = string(rune(v.As))
+	}
+	f.record(sheet.Record{Entry: e})
+	return after, nil
+}
+
+// write changes the rows, those of one table together.
+func (f *flushing) write() error {
+	for len(f.changes) > 0 {
+		t, n := f.changes[0].table, 0
+		var updates []database.Update
+		for n < len(f.changes) && f.changes[n].table.Name == t.Name {
+			updates = append(updates, f.changes[n].update)
+			n++
+		}
+		refused, err := f.tx.Write(f.ctx, t, updates)
+		if err != nil {
+			return f.a.dbFailed(err)
+		}
+		for i, change := range f.changes[:n] {
+			if refused[i] == nil {
+				for _, c := range change.cells {
+					f.done(c)
+				}
+				continue
+			}
+			if err := f.singly(change, refused[i]); err != nil {
+				return err
+			}
+		}
+		f.changes = f.changes[n:]
+	}
+	return nil
+}
+
+// singly writes the cells of a row that was refused one by one, so that only those
+// at fault stay.
+func (f *flushing) singly(change rowChange, why error) error {
+	for i, c := range change.cells {
+		if len(change.cells) > 1 {
+			refused, err := f.tx.Write(f.ctx, change.table, []database.Update{{Key: change.update.Key, Columns: change.update.Columns[i : i+1], Values: change.update.Values[i : i+1], Was: change.update.Was[i : i+1]}})
+			if err != nil {
+				return f.a.dbFailed(err)
+			}
+			if why = refused[0]; why == nil {
+				f.done(c)
+				continue
+			}
+		}
+		words := why.Error()
+		if errors.Is(why, database.ErrChanged) {
+			words = "changed since the preview"
+		}
+		f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: words})
+	}
+	return nil
+}

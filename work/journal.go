@@ -1,0 +1,114 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"trimlantern/core/sheet"
+)
+
+// journalState is what a journal says of its run.
+type journalState struct {
+	ID      string
+	Header  sheet.JournalHeader
+	End     int64 // where the last whole block ends
+	Blocks  int
+	Cells   int // entries
+	Skips   int
+	Tables  map[string]int
+	Partly  []string        // tables that were put back by themselves
+	Dropped int             // cached rows removed
+	Files   map[string]bool // changed, by their absolute paths
+	Mark    sheet.Mark      // the last milestone but Committed, or ""
+	Time    string          // of the mark
+	Left    int
+}
+
+// readState reads a journal; visit, where not nil, sees each block.
+func (j *Job) readState(id string, visit func(sheet.Block) error) (*journalState, error) {
+	st := &journalState{ID: id, Tables: map[string]int{}}
+	end, err := j.Book.ReadJournal(id, func(b sheet.Block) error {
+		st.Blocks++
+		for _, r := range b.Records {
+			switch {
+			case r.Header != nil:
+				st.Header = *r.Header
+			case r.Entry != nil:
+				st.Cells++
+				st.Tables[r.Entry.Table]++
+			case r.Skip != nil:
+				st.Skips++
+			case r.Refused != nil:
+				st.Cells--
+				st.Skips++
+				st.Tables[r.Refused.Table]--
+			case r.Dropped != nil:
+				st.Dropped++
+			case r.File != nil:
+				if st.Files == nil {
+					st.Files = map[string]bool{}
+				}
+				st.Files[r.File.Path] = true
+			case r.Mark == sheet.Finished || r.Mark == sheet.Undone:
+				st.Mark, st.Time, st.Left = r.Mark, r.Time, r.Left
+			case r.Mark == sheet.Partly:
+				st.Partly, st.Left = append(st.Partly, r.Tables...), r.Left
+			}
+		}
+		if visit != nil {
+			return visit(b)
+		}
+		return nil
+	})
+	st.End = end
+	if err != nil && !errors.Is(err, sheet.ErrTorn) {
+		return st, fmt.Errorf("journal %s: %w", id, err)
+	}
+	return st, nil
+}
+
+// glance reads of a journal only its header and what stands behind its last
+// cells, so that old runs cost nothing. It returns nil where that does not tell.
+func (j *Job) glance(id string) *journalState {
+	f, err := os.Open(j.Book.JournalPath(id))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil
+	}
+	blocks, whole := sheet.Outline(f, info.Size())
+	if !whole || len(blocks) == 0 {
+		return nil
+	}
+	first, err := blocks[0].ReadAt(f)
+	if err != nil || len(first) == 0 || first[0].Header == nil {
+		return nil
+	}
+	st := &journalState{ID: id, Header: *first[0].Header, End: info.Size(), Blocks: len(blocks)}
+	for i := len(blocks) - 1; i >= 0 && st.Mark == ""; i-- {
+		records, err := blocks[i].ReadAt(f)
+		if err != nil || countCells(records) > 0 {
+			return nil
+		}
+		for _, r := range records {
+			if r.Mark == sheet.Finished || r.Mark == sheet.Undone {
+				st.Mark, st.Time = r.Mark, r.Time
+			}
+		}
+	}
+	return st
+}
+
+func countCells(records []sheet.Record) int {
+	n := 0
+	for _, r := range records {
+		if r.Entry != nil || r.Skip != nil || r.Dropped != nil {
+			n++
+		}
+	}
+	return n
+}
