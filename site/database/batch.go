@@ -288,7 +288,7 @@ func (s *sqlDatabase) prepared(ctx context.Context, text string) *sql.Stmt {
 	s.preparing.Lock()
 	defer s.preparing.Unlock()
 	st, ok := s.statements[text]
-	if !ok && len(s.statements) < keptStatements {
+	if !ok && s.statements != nil && len(s.statements) < keptStatements {
 		st, _ = s.db.PrepareContext(ctx, text) // some proxies and settings do not allow it
 		s.statements[text] = st
 	}

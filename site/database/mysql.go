@@ -58,7 +58,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &sqlDatabase{db: sql.OpenDB(connector), failure: mysqlFailure, lock: mysqlLock, statements: map[string]*sql.Stmt{}}
+	s := &sqlDatabase{db: sql.OpenDB(connector), failure: mysqlFailure, lock: mysqlLock}
 	s.db.SetMaxOpenConns(4)
 	s.d = dialect{
 		quote: quoteMySQL,
@@ -93,10 +93,13 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 		tables:    mysqlTables,
 		script:    mysqlScript(charset),
 	}
-	var host, dir, name sql.NullString
-	if err := s.db.QueryRowContext(ctx, "SELECT @@hostname, @@datadir, DATABASE()").Scan(&host, &dir, &name); err != nil {
+	var host, dir, name, version sql.NullString
+	if err := s.db.QueryRowContext(ctx, "SELECT @@hostname, @@datadir, DATABASE(), VERSION()").Scan(&host, &dir, &name, &version); err != nil {
 		s.db.Close()
 		return nil, mysqlFailure(err)
+	}
+	if strings.Contains(version.String, "MariaDB") { // MySQL settles the types of parameters beforehand
+		s.statements = map[string]*sql.Stmt{}
 	}
 	s.identity = fmt.Sprintf("mysql:%s%s:%s", host.String, dir.String, name.String)
 	return s, nil

@@ -126,7 +126,7 @@ type sqlDatabase struct {
 	failure  func(error) error // gives driver errors their names
 
 	preparing  sync.Mutex
-	statements map[string]*sql.Stmt // those that are prepared, by their text; nil: it could not be
+	statements map[string]*sql.Stmt // those that are prepared, by their text; without the map none are
 }
 
 func (s *sqlDatabase) Identity() string { return s.identity }
