@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"unsafe"
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
@@ -354,7 +355,7 @@ func (c *cell) Scan(raw any) error {
 	case []byte:
 		c.Value = Value{Bytes: v, As: 'b'}
 	case string:
-		c.Value = Value{Bytes: []byte(v)}
+		c.Value = Value{Bytes: unsafe.Slice(unsafe.StringData(v), len(v))} // nobody writes into a value that was read
 	case int64:
 		c.Value = Value{Bytes: strconv.AppendInt(nil, v, 10), As: 'i'}
 	case uint64:
