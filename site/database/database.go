@@ -101,6 +101,7 @@ type Table struct {
 	Unique   []Index  // unique indexes with a column of Columns in them
 	Triggers []string // triggers that run when a row is updated
 
+	primary  bool  // MariaDB: Key is the primary key
 	loose    bool  // its engine knows no transactions: nobody holds a row that was read
 	about    int64 // how many rows the system believes it has; below 0: it does not tell
 	children bool  // PostgreSQL: read what inherits from it too, as partitions do

@@ -89,6 +89,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 			return json.RawMessage(v.Bytes) // how the driver takes a text without a copy
 		},
 		forUpdate: " FOR UPDATE",
+		byKey:     " FORCE INDEX (PRIMARY)",
 		cases:     true,
 		tables:    mysqlTables,
 		script:    mysqlScript(charset),
@@ -308,7 +309,7 @@ func addIndexes(rows *sql.Rows, tables []Table) error {
 		})
 		for _, ix := range t.Unique {
 			if columns, err := pickColumns(*t, ix.Columns); err == nil && !nullable[[2]string{t.Name, ix.Name}] {
-				t.Key = columns
+				t.Key, t.primary = columns, ix.Name == "PRIMARY"
 				break
 			}
 		}

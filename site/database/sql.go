@@ -23,6 +23,7 @@ type dialect struct {
 	param     func(c Column, v Value) any        // a value as a parameter
 	coarse    func(column string, p Pick) string // condition: may hold it; nil: it is looked at here
 	forUpdate string                             // what locks a row that is read
+	byKey     string                             // behind the name of a table: find rows by the primary key alone
 	insert    string                             // between the columns and VALUES
 	typed     bool                               // values have types, and not columns
 	cases     bool                               // many rows are changed fastest with one statement
@@ -107,6 +108,15 @@ func (d *dialect) table(t Table) string {
 		return d.quote(t.Name)
 	}
 	return d.only + d.quote(t.Name)
+}
+
+// keyed returns the table as a statement names it that holds rows of many keys. Without
+// a word on how to find them, all rows of a small table would be read and held.
+func (d *dialect) keyed(t Table) string {
+	if t.primary {
+		return d.table(t) + d.byKey
+	}
+	return d.table(t)
 }
 
 // picks is the first look at a value, where the database does not take it.
