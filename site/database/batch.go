@@ -79,7 +79,7 @@ func (b *sqlBatch) Read(ctx context.Context, t Table, keys [][][]byte, columns [
 			q.add(b.s.d.read(k), ", ")
 		}
 		q.columns(list)
-		q.add(" FROM ", b.s.d.keyed(t), " WHERE ")
+		q.add(" FROM ", b.s.d.tableByKey(t), " WHERE ")
 		q.in(t, part)
 		q.add(b.s.d.forUpdate)
 		rows, err := all(ctx, b.tx, q, len(t.Key)+len(list))
@@ -238,7 +238,7 @@ func (b *sqlBatch) many(ctx context.Context, t Table, updates []Update) error {
 		return err
 	}
 	q := b.s.query()
-	q.add("UPDATE ", b.s.d.keyed(t), " SET ")
+	q.add("UPDATE ", b.s.d.tableByKey(t), " SET ")
 	for i, c := range columns {
 		if i > 0 {
 			q.add(", ")

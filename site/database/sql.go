@@ -110,9 +110,9 @@ func (d *dialect) table(t Table) string {
 	return d.only + d.quote(t.Name)
 }
 
-// keyed returns the table as a statement names it that holds rows of many keys. Without
+// tableByKey returns the table as a statement names it that holds rows of many keys. Without
 // a word on how to find them, all rows of a small table would be read and held.
-func (d *dialect) keyed(t Table) string {
+func (d *dialect) tableByKey(t Table) string {
 	if t.primary {
 		return d.table(t) + d.byKey
 	}
