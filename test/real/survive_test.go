@@ -279,7 +279,11 @@ func (b *bench) editedMeanwhile(t *testing.T, before string) {
 	kills, said := 0, ""
 	for done := false; !done; {
 		var code int
-		code, said = b.killedAfter(300*time.Millisecond+time.Duration(rand.IntN(1500))*time.Millisecond, "apply", "--offline", "--rate", "700", "--format", "json", "--quiet")
+		wait := 200 + rand.IntN(300) // in the middle, surely; later kills may come too late
+		if kills > 0 {
+			wait = 300 + rand.IntN(1500)
+		}
+		code, said = b.killedAfter(time.Duration(wait)*time.Millisecond, "apply", "--offline", "--rate", "700", "--format", "json", "--quiet")
 		if done = code != -1; !done {
 			kills++
 			require.Less(t, kills, 60)
