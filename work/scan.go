@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"trimlantern/core/address"
+	"trimlantern/core/markup"
 	"trimlantern/core/mixed"
-	"trimlantern/core/reference"
 	"trimlantern/site/fetch"
 	"trimlantern/site/logbook"
 	"trimlantern/site/probe"
@@ -430,7 +430,7 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		f.r, f.err = s.client.Head(ctx, s.real(j.URL))
 	default:
 		f.r, f.err = s.client.Get(ctx, s.real(j.URL), func(typ string) bool {
-			return j.As == "sitemap" || mixed.KindOf(typ, reference.Kind(j.As)) != ""
+			return j.As == "sitemap" || mixed.KindOf(typ, markup.Kind(j.As)) != ""
 		})
 	}
 	if f.err != nil || f.r.Status >= 400 || len(f.r.Body) == 0 && len(f.r.Header) == 0 {
@@ -441,7 +441,7 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		f.locs, f.maps, f.err = fetch.Sitemap(r.Body, maxLocs)
 	}
 	if !j.Brief {
-		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: reference.Kind(j.As), Upgrades: j.Masked})
+		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
 	}
 	r.Cut = r.Cut && len(r.Body) > 0
 	r.Done()
@@ -556,7 +556,7 @@ func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
 		case j.Masked:
 			f.Class = mixed.Masked
 		default:
-			f.Class = mixed.Loaded(reference.Kind(j.As), u.Hostname())
+			f.Class = mixed.Loaded(markup.Kind(j.As), u.Hostname())
 		}
 		return &f
 	}
@@ -582,8 +582,8 @@ func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 			n.URL = secure
 		}
 		switch load.Kind {
-		case reference.Style, reference.Manifest:
-		case reference.Script, reference.Frame, reference.Object:
+		case markup.Style, markup.Manifest:
+		case markup.Script, markup.Frame, markup.Object:
 			n.Brief = !own // another host's scripts and pages are its own matter
 		default:
 			n.Brief = true

@@ -7,7 +7,10 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/net/idna"
 )
@@ -176,13 +179,64 @@ func (s Site) Relate(host, port, path string) Relation {
 	return Other
 }
 
-// ownsPath reports whether path is the site's folder or lies below it.
+// ownsPath reports whether path begins with the site's folder, whole segments of it. What
+// follows may be the text around an address as well: a folder ends where no letter, digit or other
+// character of a name follows.
 func (s Site) ownsPath(path string) bool {
 	if s.Path == "" {
 		return true
 	}
-	rest, ok := strings.CutPrefix(path, s.Path)
-	return ok && (rest == "" || strings.IndexByte("/?#", rest[0]) >= 0)
+	folder, err := url.PathUnescape(s.Path)
+	if err != nil {
+		folder = s.Path
+	}
+	p := 0
+	for i := 0; i < len(folder); i++ {
+		c, n := pathByte(path[p:])
+		if n == 0 || c != folder[i] {
+			return false
+		}
+		p += n
+	}
+	return !goesOn(path[p:])
+}
+
+// pathByte returns the first byte of a path, percent-encoded or not.
+func pathByte(path string) (c byte, n int) {
+	if path == "" {
+		return 0, 0
+	}
+	if path[0] == '%' && len(path) > 2 {
+		if v, err := strconv.ParseUint(path[1:3], 16, 8); err == nil {
+			return byte(v), 3
+		}
+	}
+	return path[0], 1
+}
+
+// goesOn reports whether a segment of a path goes on with what follows.
+func goesOn(rest string) bool {
+	var plain []byte
+	for p := 0; p < len(rest) && len(plain) < 8; {
+		c, n := pathByte(rest[p:])
+		plain = append(plain, c)
+		p += n
+	}
+	if len(plain) == 0 {
+		return false
+	}
+	isName := func(b []byte) bool {
+		r, _ := utf8.DecodeRune(b)
+		return len(b) > 0 && (unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r))
+	}
+	switch c := plain[0]; c {
+	case '-', '_', '~':
+		return true
+	case '.', '+', '$', '*', '@', '=':
+		return isName(plain[1:])
+	default:
+		return isName(plain)
+	}
 }
 
 // DefaultPort reports whether port, in digits, is none or the one that an

@@ -3,58 +3,76 @@ package envelope
 import (
 	"bytes"
 	"encoding/base64"
+	"slices"
 	"strings"
+	"sync/atomic"
+	"unicode/utf8"
 
 	"trimlantern/core/seek"
+	"trimlantern/core/text"
 )
 
-// base64Schemes are the schemes that are looked for inside base64, with what can
-// begin the colon behind them, as two characters.
-var (
-	base64Schemes = []string{"http", "HTTP", "Http", "ws", "WS"}
-	base64Colons  = []string{":/", `:\`, ":%", ":&", "%3", "%2", "&#", "&c", "&a", `\u`, `\x`, `\3`, `\:`, `\\`}
-)
+// base64Values are the values of base64's characters (RFC 4648), both alphabets.
+var base64Values = func() (v [256]uint8) {
+	for i := range v {
+		v[i] = 0xff
+	}
+	for _, set := range []string{"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/", "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_"} {
+		for i, c := range []byte(set) {
+			v[c] = uint8(i)
+		}
+	}
+	return v
+}()
 
-// base64Marks are what the schemes become in base64 (RFC 4648) at each of the
-// three places in a group of three bytes: the characters that do not depend on
-// what stands before. The two alphabets agree on them.
-var base64Marks = func() []string {
-	seen := map[string]bool{}
-	var marks []string
-	for _, scheme := range base64Schemes {
-		for _, colon := range base64Colons {
-			text := scheme + colon
-			if len(scheme) == 4 {
-				text = scheme // long enough by itself
-			}
+// base64Marks tells which three characters of base64 can stand where the end of a
+// scheme was encoded, or was encoded twice: those that depend on nothing else, at each of the
+// three places in a group. They come from the triples that are looked for in plain text.
+var base64Marks atomic.Pointer[markTable]
+
+type markTable struct {
+	of *seek.Triples // that it was made from
+	is [1 << 18]bool
+}
+
+// marks returns the table of marks, made anew where the table of spellings was.
+func marks() *[1 << 18]bool {
+	t := base64Marks.Load()
+	if t == nil || t.of != text.Ends {
+		t = &markTable{of: text.Ends, is: *marksOf(text.EndTriples)}
+		base64Marks.Store(t)
+	}
+	return &t.is
+}
+
+func marksOf(texts []string) *[1 << 18]bool {
+	var is [1 << 18]bool
+	coded := func(texts []string) (marks []string) {
+		seen := map[string]bool{}
+		for _, t := range texts {
 			for before := range 3 {
-				bits := 8 * (before + len(text))
-				coded := base64.RawStdEncoding.EncodeToString(append(make([]byte, before), text...))
-				mark := coded[(8*before+5)/6 : bits/6]
-				if !seen[mark] && !strings.ContainsAny(mark, "+/") {
-					seen[mark] = true
-					marks = append(marks, mark)
+				s := base64.RawStdEncoding.EncodeToString(append(make([]byte, before), t...))
+				m := s[(8*before+5)/6:][:3]
+				if !seen[m] {
+					seen[m] = true
+					marks = append(marks, m)
 				}
 			}
 		}
+		return marks
 	}
-	return marks
-}()
-
-// Base64Marks returns what a text must contain one of for base64 in it to hold a
-// reference. Letter case counts.
-func Base64Marks() []string { return base64Marks }
-
-// base64Starts are the first two characters of the marks.
-var base64Starts = func() (starts [1 << 16]bool) {
-	for _, m := range base64Marks {
-		starts[int(m[0])<<8|int(m[1])] = true
+	once := coded(texts)
+	for _, m := range append(once, coded(once)...) {
+		is[int(base64Values[m[0]])<<12|int(base64Values[m[1]])<<6|int(base64Values[m[2]])] = true
 	}
-	return starts
-}()
+	return &is
+}
 
-// NextBase64 returns the place of the first mark at or after from that stands in
-// a run of base64 long enough to hold a reference, or -1.
+// packedStarts are the beginnings of base64 that holds compressed text: gzip, zlib, bzip2.
+var packedStarts = []string{"H4sI", "eNo", "eJw", "eJx", "eJy", "eJz", "eAE", "eF4", "QlpoO"}
+
+// NextBase64 returns the place of the first run of base64 at or after from that can
+// hold a reference, or what holds one, or -1: of its first mark, or of its beginning.
 func NextBase64(b []byte, from int) int {
 	for {
 		start, end := seek.Run(b, from)
@@ -68,129 +86,501 @@ func NextBase64(b []byte, from int) int {
 	}
 }
 
-// markIn returns the place of the first mark in the run b[start:end], or -1. A run
-// without one is decoded, since what is in it may be base64 again.
+// longRun is how long a run must be to be decoded where no mark is in it.
+const longRun = 2 * seek.MinRun
+
+// markIn returns the place of the first mark in the run b[start:end], or -1. A long run
+// without one is decoded, since what is in it may be an envelope again.
 func markIn(b []byte, start, end int) int {
-	for i := start; i+3 < end; i++ {
-		if base64Starts[int(b[i])<<8|int(b[i+1])] && isMark(b[i:end]) {
-			return i
+	begins, run := first(b, start), start
+	if start > 0 && text.Opens(b[start-1]) { // what an escape is written with is of the alphabet too
+		if _, p, how := text.Unit(b, start-1); how != 0 && p > start {
+			if start = p; start >= end {
+				return -1
+			}
 		}
 	}
-	if end-start >= 2*minBase64 {
-		if x, ok := OpenBase64(b, start, start); ok && NextBase64(x.Text, 0) >= 0 {
-			return start
+	is, v := marks(), 0
+	for i := start; i < end; i++ {
+		v = (v<<6 | int(base64Values[b[i]])) & (1<<18 - 1)
+		if is[v] && i >= start+2 {
+			return i - 2
 		}
+	}
+	// A mark may be cut by a line break, or hold a character that is written as an escape.
+	for p, more := end, 0; p < len(b) && more < 2; {
+		c, next, _ := text.Unit(b, p)
+		if p = next; c == '\n' || c == '\r' {
+			continue
+		}
+		if c >= 128 || base64Values[c] == 0xff {
+			break
+		}
+		v = (v<<6 | int(base64Values[c])) & (1<<18 - 1)
+		if more++; is[v] {
+			return end - 1
+		}
+	}
+	for p := start; p >= 0 && p < end; {
+		for _, s := range packedStarts {
+			if bytes.HasPrefix(b[p:end], []byte(s)) {
+				return p
+			}
+		}
+		next := bytes.IndexByte(b[p:end], '/')
+		if next < 0 {
+			break
+		}
+		p += next + 1
+	}
+	x, ok := Base64{}, false
+	switch {
+	case start > run || goesOn(b, end, end):
+		if begins { // the others are looked at with it
+			x, ok = OpenBase64(b, start, max(0, start-queryBack))
+		}
+	case end-start >= longRun:
+		if x, ok = plainBase64(b, start, end); !ok {
+			from, to := segment(b[start:end], 0) // of a path
+			x, ok = plainBase64(b, start+from, start+to)
+		}
+	}
+	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text)) {
+		return start
 	}
 	return -1
 }
 
-func isMark(b []byte) bool {
-	for _, m := range base64Marks {
-		if len(b) >= len(m) && string(b[:len(m)]) == m {
+// first reports whether the run at start is not the rest of one that goes on behind a character
+// that is written as an escape.
+func first(b []byte, start int) bool {
+	for p, tries := start, 0; p > 0 && tries < 8; tries++ {
+		c, q, ok := text.Before(b, p)
+		if text.Opens(b[p-1]) { // in the middle of an escape
+			q = p - 1
+			c, p, _ = text.Unit(b, q)
+			ok = p > start
+		}
+		if !ok || q == p-1 && tries == 0 && !text.Opens(b[p-1]) {
+			return true // it is not written as an escape
+		}
+		if c >= 128 || c != '=' && c != '\n' && c != '\r' && base64Values[c] == 0xff {
+			return true
+		}
+		piece := q
+		for piece > 0 && base64Values[b[piece-1]] != 0xff && q-piece < seek.MinRun {
+			piece--
+		}
+		if q-piece >= seek.MinRun {
+			return false
+		}
+		if p = piece; p > 0 && !text.Opens(b[p-1]) {
 			return true
 		}
 	}
-	return false
+	return true
 }
 
 // Base64 is a stretch of base64 inside a text: how it was written, and what it
 // holds.
 type Base64 struct {
-	Start, End int
+	Start, End int    // in the source
 	Text       []byte // decoded
-	alphabet   *base64.Encoding
-	padding    int    // = signs at the end
-	wrap       int    // characters in a line; 0: one line
-	newline    string // what ends a line
+
+	region   text.Region // how the base64 is written
+	from, to int         // where it stands in Region.Text
+	alphabet *base64.Encoding
+	padded   bool   // where = signs are wanted
+	wrap     int    // characters in a line; 0: one line
+	newline  string // what ends a line
+	query    bool   // it stands in a URL's query as it is
+	untold   bool   // nothing tells how + / = are to be written
 }
 
-// minBase64 is how many characters make it worth looking: the shortest reference.
-const minBase64 = seek.MinRun
-
-// OpenBase64 finds the base64 that the mark at offset mark is part of, begins
+// OpenBase64 finds the base64 that the mark or run at offset mark belongs to, begins
 // looking no further left than floor, and decodes it. It reports ok == false
-// where what stands there cannot be written again exactly as it was.
+// where what stands there cannot be written again exactly as it was; End is then
+// where to look on, and Text, where not nil, what it seems to hold.
 func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	start, end := mark, mark
-	for start > floor && (seek.IsBase64(b[start-1]) || wrapped(b, start-1)) {
+	for start > floor && tokenBytes[b[start-1]] && mark-start < tokenMax {
 		start--
 	}
-	for end < len(b) && (seek.IsBase64(b[end]) || b[end] == '\n' || b[end] == '\r') {
+	spelled := false
+	for end < len(b) && tokenBytes[b[end]] {
+		spelled = spelled || text.Opens(b[end])
 		end++
 	}
-	for end < len(b) && b[end] == '=' {
-		end++
+	for p := start; p < mark && !spelled; p++ {
+		spelled = text.Opens(b[p])
 	}
-	for end > mark && (b[end-1] == '\n' || b[end-1] == '\r') {
-		end--
+	before := byte(0)
+	if start > floor {
+		before = b[start-1]
 	}
-	// A path's slash and a name's dash are of the alphabet too: try again behind
-	// each of them.
-	for s, tries := start, 0; tries < maxTries; tries++ {
-		if x, ok := decodeBase64(b, s, end); ok {
+	var x Base64
+	var s text.Stack
+	ok := false
+	stacks := []text.Stack{{}}
+	if spelled {
+		stacks = base64Stacks(b, start, end, mark)
+	}
+	for i, stack := range stacks {
+		r := text.Open(b[:end], start, stack, end-start)
+		y, found := inRegion(&r, r.At(mark), before)
+		y.region = r
+		y.Start, y.End = r.Raw(y.from), r.Raw(y.to)
+		if clean := found && isText(y.Text); i == 0 || clean || found && !ok {
+			x, s, ok = y, stack, found
+			if clean {
+				break
+			}
+		}
+	}
+	if !ok {
+		x.End = max(x.End, mark+1)
+		return x, false
+	}
+	// What stands around it tells how it is written where it does not tell itself.
+	around, from, to, low := x.region.Text, x.from, x.to, 0
+	if s.Plain() {
+		around, from, to, low = b, x.Start, x.End, floor
+	}
+	x.query = x.End-x.Start == x.to-x.from && inQuery(around, from, low)
+	if x.alphabet == nil {
+		x.alphabet = base64.RawStdEncoding
+		x.untold = !x.query && from > low && around[from-1] == '='
+		if !x.query && inPath(around, from, to, low) {
+			x.alphabet, x.padded = base64.RawURLEncoding, false
+		}
+	}
+	return x, true
+}
+
+// tokenBytes can stand in base64, in the writing of its characters, or in a path before it.
+var tokenBytes = func() (t [256]bool) {
+	for c := range 256 {
+		t[c] = seek.IsBase64(byte(c)) || text.Opens(byte(c)) || strings.IndexByte("=\n\r#;", byte(c)) >= 0
+	}
+	return t
+}()
+
+// tokenMax bounds how far left of a mark base64 may begin.
+const tokenMax = 1 << 26
+
+// maxBase64Stacks bounds in how many ways one run is read.
+const maxBase64Stacks = 5
+
+// base64Stacks tells how the base64 in b[start:end] may be written, from the characters around
+// the mark that are written as escapes, the nearest first; at last, as it stands.
+func base64Stacks(b []byte, start, end, mark int) []text.Stack {
+	type written struct{ distance, from, to int }
+	var near []written
+	for p := start; p < end && p < mark+largeRun; {
+		if !text.Opens(b[p]) {
+			p++
+			continue
+		}
+		_, q, how := text.Unit(b[:end], p)
+		if how != 0 {
+			distance := p - mark
+			if p < mark {
+				distance = mark - q
+			}
+			near = append(near, written{distance, p, q})
+			if len(near) > 1<<10 && p < mark {
+				near = near[1:]
+			}
+		}
+		p = max(q, p+1)
+	}
+	slices.SortStableFunc(near, func(a, b written) int { return a.distance - b.distance })
+	var all []text.Stack
+	for _, w := range near {
+		c, _, _ := text.Unit(b[:end], w.from)
+		var found text.Stack
+		if c == '\n' || c == '\r' {
+			found = newlineStack(b[w.from:w.to])
+		} else if s := text.Stacks(b, w.from, w.to, byte(c)); c < 128 && len(s) > 0 {
+			found = s[0].Unstopped()
+		}
+		if !found.Plain() && !slices.Contains(all, found) {
+			if all = append(all, found); len(all) == maxBase64Stacks-1 {
+				break
+			}
+		}
+	}
+	return append(all, text.Stack{})
+}
+
+// newlineStack reads \n, \r, %0A, &#10; and the like.
+func newlineStack(written []byte) text.Stack {
+	for _, c := range []byte("\n\r") {
+		if found := text.Stacks(written, 0, len(written), c); len(found) > 0 {
+			return found[0].Unstopped()
+		}
+	}
+	return text.Stack{}
+}
+
+// What stands around a run of base64.
+const (
+	queryBack = 80
+	pathBack  = 2048
+)
+
+// inQuery reports whether what begins at start is the value of a URL's query.
+func inQuery(b []byte, start, floor int) bool {
+	p := start - 1
+	if p < floor || b[p] != '=' {
+		return false
+	}
+	for p--; p >= floor && start-p < queryBack; p-- {
+		switch c := b[p]; {
+		case c == '?' || c == '&':
+			return true
+		case c == ';': // &amp;
+			return bytes.HasSuffix(b[floor:p], []byte("&amp")) || bytes.HasSuffix(b[floor:p], []byte("&#038"))
+		case !isWord(c) && c != '-' && c != '.' && c != '[' && c != ']' && c != '%':
+			return false
+		}
+	}
+	return false
+}
+
+// inPath reports whether b[start:end] is a segment of a URL's path.
+func inPath(b []byte, start, end, floor int) bool {
+	if start <= floor || b[start-1] != '/' {
+		return false
+	}
+	head := b[max(floor, start-pathBack):start]
+	if i := bytes.LastIndexAny(head, " \t\r\n\"'<>()="); i >= 0 {
+		if head = head[i+1:]; len(head) > 0 && head[0] == '/' {
+			return true
+		}
+	}
+	return bytes.Contains(head, []byte("//")) || len(head) > 0 && head[0] == '/'
+}
+
+// Bounds of trying where base64 begins and ends.
+const (
+	maxStarts = 24
+	maxEnds   = 6
+	largeRun  = 1 << 16 // longer ones are tried as they stand
+)
+
+// inRegion decodes the base64 around offset at of a region's text, which stands behind before.
+func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
+	t := r.Text
+	low, high := at, at
+	for low > 0 && (base64Values[t[low-1]] != 0xff || newlineBefore(t, low)) {
+		low--
+	}
+	for high < len(t) && (base64Values[t[high]] != 0xff || t[high] == '\n' || t[high] == '\r') {
+		high++
+	}
+	for high > at && (t[high-1] == '\n' || t[high-1] == '\r') {
+		high--
+	}
+	bare := high
+	for high < len(t) && t[high] == '=' {
+		high++
+	}
+	// What stands between other things is base64 from its first character to its last, where
+	// that can be decoded at all. In a path its slashes are of the alphabet too.
+	whole, decodes := plainBase64(t, low, high)
+	if low > 0 {
+		before = t[low-1]
+	}
+	if goesOn(t, bare, high) {
+		return Base64{from: low, to: high}, false
+	}
+	path := bytes.IndexByte(t[low:bare], '/') >= 0 && (t[low] == '/' || before == '.' || before == '/')
+	if decodes && (!path || isText(whole.Text)) {
+		return whole, true
+	}
+	if path {
+		from, to := segment(t[low:bare], at-low)
+		if low+to == bare {
+			to = high - low
+		}
+		if x, ok := plainBase64(t, low+from, low+to); ok {
 			return x, true
 		}
-		// Lines need not be wrapped base64: it may end with its line.
-		if nl := bytes.IndexByte(b[s:end], '\n'); nl >= 0 && s+nl > mark {
-			if x, ok := decodeBase64(b, s, s+len(bytes.TrimRight(b[s:s+nl], "\r"))); ok {
+	}
+	ends := []int{high}
+	if high-low <= largeRun {
+		for p := at + 3; p < bare && len(ends) < maxEnds; p++ {
+			if t[p] == '/' || t[p] == '\n' || t[p] == '\r' {
+				ends = append(ends, p)
+			}
+		}
+	}
+	for s, tries := low, 0; tries < maxStarts; tries++ {
+		for _, e := range ends {
+			if x, ok := plainBase64(t, s, e); ok && (isText(x.Text) || packed(x.Text)) {
 				return x, true
 			}
 		}
-		next := bytes.IndexAny(b[s:mark], "/-_+=\n")
-		if next < 0 {
+		next := bytes.IndexAny(t[s:at], "/-_+=\n")
+		if next < 0 || high-low > largeRun && tries > 2 {
 			break
 		}
 		s += next + 1
 	}
-	return Base64{End: end}, false
+	if decodes {
+		return whole, true
+	}
+	x := Base64{from: low, to: high}
+	x.Text = roughly(t[low:high], at-low)
+	return x, false
 }
 
-// maxTries bounds at how many places of one run base64 may begin.
-const maxTries = 24
-
-// wrapped reports whether the line break at p stands inside wrapped base64.
-func wrapped(b []byte, p int) bool {
-	return (b[p] == '\n' || b[p] == '\r') && p >= 40 && seek.IsBase64(b[p-40])
+// goesOn reports whether base64 that seems to end at bare, its padding at high, goes on with a
+// character that is written as an escape.
+func goesOn(t []byte, bare, high int) bool {
+	if high > bare || high >= len(t) || !text.Opens(t[high]) {
+		return false
+	}
+	c, p, how := text.Unit(t, high)
+	if how == 0 || c >= 128 {
+		return false
+	}
+	if c == '\n' || c == '\r' {
+		for p < len(t) && text.Opens(t[p]) {
+			if c, p, _ = text.Unit(t, p); c != '\n' {
+				return false
+			}
+		}
+		run := p
+		for run < len(t) && base64Values[t[run]] != 0xff {
+			run++
+		}
+		return run-p >= 2
+	}
+	return c == '=' || base64Values[c] != 0xff
 }
 
-// decodeBase64 decodes b[start:end] where writing it again gives the same.
-func decodeBase64(b []byte, start, end int) (Base64, bool) {
+// segment returns the segment of a path that offset at stands in; of one that begins there,
+// the longest.
+func segment(path []byte, at int) (from, to int) {
+	if at > 0 {
+		from = bytes.LastIndexByte(path[:at], '/') + 1
+		if to = bytes.IndexByte(path[at:], '/'); to < 0 {
+			return from, len(path)
+		}
+		return from, at + to
+	}
+	for p := 0; p < len(path); {
+		end := len(path)
+		if n := bytes.IndexByte(path[p:], '/'); n >= 0 {
+			end = p + n
+		}
+		if end-p > to-from {
+			from, to = p, end
+		}
+		p = end + 1
+	}
+	return from, to
+}
+
+// newlineBefore reports whether a line break before p stands inside of wrapped base64.
+func newlineBefore(t []byte, p int) bool {
+	if t[p-1] != '\n' && t[p-1] != '\r' {
+		return false
+	}
+	q := p - 1
+	if q > 0 && t[q] == '\n' && t[q-1] == '\r' {
+		q--
+	}
+	return q >= seek.MinRun && base64Values[t[q-1]] != 0xff && base64Values[t[q-seek.MinRun]] != 0xff
+}
+
+// isText reports whether b is what people write: no control characters, in UTF-8.
+func isText(b []byte) bool {
+	for _, c := range b {
+		if c < ' ' && c != '\n' && c != '\r' && c != '\t' && c != 0 {
+			return false
+		}
+	}
+	return utf8.Valid(b)
+}
+
+// roughMax bounds how much roughly decodes.
+const roughMax = 4096
+
+// roughly decodes base64 of which nobody knows where it begins: the group that the mark at
+// offset at stands in, and what follows.
+func roughly(b []byte, at int) []byte {
+	flat := bytes.Map(func(c rune) rune {
+		if c == '\n' || c == '\r' || c == '=' {
+			return -1
+		}
+		return rune("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"[base64Values[c]])
+	}, b[max(0, at-4):min(len(b), at+roughMax)])
+	for skip := range min(4, len(flat)) {
+		n := len(flat[skip:]) / 4 * 4
+		text := make([]byte, base64.RawStdEncoding.DecodedLen(n))
+		if m, err := base64.RawStdEncoding.Decode(text, flat[skip:skip+n]); err == nil && bytes.Contains(bytes.ToLower(text[:m]), []byte("tp:")) {
+			return text[:m]
+		}
+	}
+	return nil
+}
+
+// plainBase64 decodes b[start:end] where writing it again gives the same.
+func plainBase64(b []byte, start, end int) (Base64, bool) {
 	raw := b[start:end]
-	if len(raw) < minBase64 {
+	if len(raw) < seek.MinRun {
 		return Base64{}, false
 	}
-	x := Base64{Start: start, End: end}
+	x := Base64{Start: start, End: end, from: start, to: end}
 	flat := raw
 	if i := bytes.IndexByte(raw, '\n'); i >= 0 {
 		x.newline, x.wrap = "\n", i
 		if i > 0 && raw[i-1] == '\r' {
 			x.newline, x.wrap = "\r\n", i-1
 		}
+		if x.wrap < seek.MinRun {
+			return Base64{}, false
+		}
 		flat = bytes.ReplaceAll(raw, []byte(x.newline), nil)
 	}
-	x.padding = len(flat) - len(bytes.TrimRight(flat, "="))
-	if x.padding > 2 {
+	bare := bytes.TrimRight(flat, "=")
+	padding := len(flat) - len(bare)
+	if padding > 2 || padding > 0 && len(flat)%4 != 0 {
 		return Base64{}, false
 	}
-	x.alphabet = base64.RawStdEncoding
-	if bytes.ContainsAny(flat, "-_") {
-		x.alphabet = base64.RawURLEncoding
+	reads := base64.RawStdEncoding
+	url, std := bytes.ContainsAny(flat, "-_"), bytes.ContainsAny(flat, "+/")
+	switch {
+	case url && std:
+		return Base64{}, false
+	case url:
+		reads, x.alphabet = base64.RawURLEncoding, base64.RawURLEncoding
+		x.padded = padding > 0
+	case std:
+		x.alphabet = base64.RawStdEncoding
 	}
-	text, err := x.alphabet.Strict().DecodeString(string(flat[:len(flat)-x.padding]))
-	if err != nil {
+	if !url { // where nothing tells, the standard alphabet is padded
+		x.padded = padding > 0 || len(bare)%4 == 0
+	}
+	x.Text = make([]byte, reads.DecodedLen(len(bare)))
+	if _, err := reads.Strict().Decode(x.Text, bare); err != nil {
 		return Base64{}, false
 	}
-	x.Text = text
-	return x, x.Seal(text) == string(raw)
+	again := x
+	if again.alphabet == nil {
+		again.alphabet = reads
+	}
+	again.padded = padding > 0
+	return x, again.write(x.Text) == string(raw)
 }
 
-// Seal writes a text as the base64 was written: same alphabet, padding and lines.
-func (x Base64) Seal(text []byte) string {
-	s := x.alphabet.EncodeToString(text)
-	if x.padding > 0 {
-		s += strings.Repeat("=", (4-len(s)%4)%4)
-	} else if len(x.Text)%3 == 0 && len(s)%4 != 0 && x.alphabet == base64.RawStdEncoding {
-		// Nothing told whether it is padded; the standard alphabet is.
+// write encodes a text: the alphabet, padding and lines of x.
+func (x Base64) write(t []byte) string {
+	s := x.alphabet.EncodeToString(t)
+	if x.padded {
 		s += strings.Repeat("=", (4-len(s)%4)%4)
 	}
 	if x.wrap == 0 {
@@ -202,4 +592,29 @@ func (x Base64) Seal(text []byte) string {
 		s = s[x.wrap:]
 	}
 	return out.String() + s
+}
+
+// Seal returns the edit of the source that makes the base64 hold another text, written as it
+// was: same alphabet, padding, lines and escapes. ok == false: it cannot be written so.
+func (x Base64) Seal(t []byte) (e []text.Edit, ok bool) {
+	raw, sealed := string(x.region.Text[x.from:x.to]), x.write(t)
+	same := 0
+	for same < len(raw) && same < len(sealed) && raw[same] == sealed[same] {
+		same++
+	}
+	if x.untold && strings.ContainsAny(sealed, "+/=") && !strings.HasSuffix(raw, "=") {
+		return nil, false
+	}
+	if x.query {
+		var safe strings.Builder
+		for _, c := range []byte(sealed[same:]) {
+			if strings.IndexByte("+/=", c) >= 0 && strings.IndexByte(raw, c) < 0 {
+				safe.Write(text.Encode([]byte{c}, text.Percent))
+			} else {
+				safe.WriteByte(c)
+			}
+		}
+		sealed = sealed[:same] + safe.String()
+	}
+	return x.region.Carry([]text.Edit{{Offset: x.from + same, Removed: raw[same:], Inserted: sealed[same:]}})
 }

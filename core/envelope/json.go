@@ -1,13 +1,9 @@
 package envelope
 
 import (
-	"bytes"
-	"slices"
-	"sort"
 	"strconv"
-	"strings"
-	"unicode/utf16"
-	"unicode/utf8"
+
+	"trimlantern/core/text"
 )
 
 // maxJSONDepth is how deep JSON may nest before it is left as text.
@@ -18,6 +14,10 @@ type JSONText struct {
 	Start, End int // between the quotes
 	Path       func() string
 	Key        bool
+	// Object tells the objects of a document apart: that of a key, or that of which the
+	// text is a value; 0: it is none's.
+	Object int
+	Parent int // the object that Object stands in
 }
 
 // LooksJSON reports whether b begins like a JSON object, array or string.
@@ -38,19 +38,27 @@ func LooksJSON(b []byte) bool {
 // its strings, keys too. It reports whether b is one; where it is not, what was
 // visited must be thrown away.
 func OpenJSON(b []byte, visit func(JSONText)) bool {
+	end, ok := ReadJSON(b, visit)
+	for ok && end < len(b) && (b[end] == ' ' || b[end] == '\t' || b[end] == '\n' || b[end] == '\r') {
+		end++
+	}
+	return ok && end == len(b)
+}
+
+// ReadJSON is OpenJSON for a document that other text follows; end is behind it.
+func ReadJSON(b []byte, visit func(JSONText)) (end int, ok bool) {
 	j := jsonParser{b: b, visit: visit}
 	j.space()
-	if !j.value(nil, 0) {
-		return false
-	}
-	j.space()
-	return j.p == len(b)
+	ok = j.value(nil, 0, 0, 0)
+	return j.p, ok
 }
 
 type jsonParser struct {
 	b     []byte
 	p     int
 	visit func(JSONText)
+
+	objects int // so many were seen
 }
 
 // jsonStep is a list of steps from the inside out: paths are built only when
@@ -91,7 +99,7 @@ func (j *jsonParser) eat(c byte) bool {
 	return false
 }
 
-func (j *jsonParser) value(step *jsonStep, depth int) bool {
+func (j *jsonParser) value(step *jsonStep, depth, in, parent int) bool {
 	if j.p >= len(j.b) || depth > maxJSONDepth {
 		return false
 	}
@@ -99,11 +107,13 @@ func (j *jsonParser) value(step *jsonStep, depth int) bool {
 	case c == '"':
 		start, end, ok := j.text()
 		if ok {
-			j.visit(JSONText{Start: start, End: end, Path: step.String})
+			j.visit(JSONText{Start: start, End: end, Path: step.String, Object: in, Parent: parent})
 		}
 		return ok
 	case c == '{':
 		j.p++
+		j.objects++
+		me := j.objects
 		if j.space(); j.eat('}') {
 			return true
 		}
@@ -114,11 +124,11 @@ func (j *jsonParser) value(step *jsonStep, depth int) bool {
 				return false
 			}
 			inner := &jsonStep{up: step, b: j.b, start: start, end: end}
-			j.visit(JSONText{Start: start, End: end, Path: inner.String, Key: true})
+			j.visit(JSONText{Start: start, End: end, Path: inner.String, Key: true, Object: me, Parent: in})
 			if j.space(); !j.eat(':') {
 				return false
 			}
-			if j.space(); !j.value(inner, depth+1) {
+			if j.space(); !j.value(inner, depth+1, me, in) {
 				return false
 			}
 			if j.space(); j.eat('}') {
@@ -135,7 +145,7 @@ func (j *jsonParser) value(step *jsonStep, depth int) bool {
 		}
 		for i := 0; ; i++ {
 			j.space()
-			if !j.value(&jsonStep{up: step, start: -1, index: i}, depth+1) {
+			if !j.value(&jsonStep{up: step, start: -1, index: i}, depth+1, in, parent) {
 				return false
 			}
 			if j.space(); j.eat(']') {
@@ -221,128 +231,34 @@ func (j *jsonParser) text() (start, end int, ok bool) {
 	return 0, 0, false
 }
 
-// Unescaped is a text that was decoded, with where its bytes came from.
-type Unescaped struct {
-	Text   []byte
-	points []point // nil: the text stands at base as it is
-	base   int
-}
-
-// point says that from here on the text runs along with the raw bytes. Texts are
-// shorter than 4 GB.
-type point struct{ text, raw uint32 }
-
-// Unescaper builds an Unescaped: what stands there as it is by Copy, each escape
-// by Escape.
-type Unescaper struct{ u Unescaped }
-
-// NewUnescaper begins a text that stands at raw offset base; size is how long it
-// becomes at the most.
-func NewUnescaper(base, size int) Unescaper {
-	return Unescaper{Unescaped{Text: make([]byte, 0, size), points: []point{{0, uint32(base)}}}}
-}
-
-// Again begins another text in the memory of one that is no longer needed.
-func (u Unescaped) Again(base int) Unescaper {
-	return Unescaper{Unescaped{Text: u.Text[:0], points: append(u.points[:0], point{0, uint32(base)})}}
-}
-
-// Room makes room for a text of size bytes with some escapes.
-func (x *Unescaper) Room(size, escapes int) {
-	x.u.Text = slices.Grow(x.u.Text, size)
-	x.u.points = slices.Grow(x.u.points, escapes)
-}
-
-// Copy adds bytes that stand for themselves.
-func (x *Unescaper) Copy(b []byte) { x.u.Text = append(x.u.Text, b...) }
-
-// Escape adds what an escape stands for; end is the raw offset behind it.
-func (x *Unescaper) Escape(end int, text ...byte) {
-	x.u.Text = append(x.u.Text, text...)
-	x.u.points = append(x.u.points, point{uint32(len(x.u.Text)), uint32(end)})
-}
-
-// Done returns the text.
-func (x *Unescaper) Done() Unescaped { return x.u }
-
-// Verbatim returns a text that stands at raw offset base as it is.
-func Verbatim(text []byte, base int) Unescaped { return Unescaped{Text: text, base: base} }
-
-// Decoded reports whether the text has memory of its own.
-func (u Unescaped) Decoded() bool { return u.points != nil }
-
-// Raw returns the raw offset of a byte of the text, or of its end. Inside of what
-// one escape stands for it means nothing.
-func (u Unescaped) Raw(p int) int {
-	if u.points == nil {
-		return u.base + p
-	}
-	i := sort.Search(len(u.points), func(i int) bool { return int(u.points[i].text) > p }) - 1
-	return int(u.points[i].raw) + p - int(u.points[i].text)
-}
-
-// UnescapeJSON decodes the string that stands between the quotes at
-// b[start:end]. The text shares b's memory where nothing is escaped.
-func UnescapeJSON(b []byte, start, end int) Unescaped {
-	raw := b[start:end]
-	if bytes.IndexByte(raw, '\\') < 0 {
-		return Verbatim(raw, start)
-	}
-	x := NewUnescaper(start, len(raw))
-	for p := 0; p < len(raw); {
-		n := bytes.IndexByte(raw[p:], '\\')
-		if n < 0 {
-			n = len(raw) - p
+// NextObject returns where the next object of JSON may begin at or after from, in whatever
+// spelling, and where the quote of its first key is written; or -1.
+func NextObject(b []byte, from int) (start, quote, end int) {
+	for p := from; p+3 < len(b); p++ {
+		c := b[p]
+		if c != '{' && !text.Opens(c) {
+			continue
 		}
-		x.Copy(raw[p : p+n])
-		if p += n; p == len(raw) {
-			break
+		brace, q, _ := text.Unit(b, p)
+		if brace != '{' {
+			continue
 		}
-		switch c := raw[p+1]; c {
-		case 'u':
-			r := rune(hex4(raw[p+2:]))
-			p += 6
-			if utf16.IsSurrogate(r) && p+5 < len(raw) && raw[p] == '\\' && raw[p+1] == 'u' {
-				if pair := utf16.DecodeRune(r, rune(hex4(raw[p+2:]))); pair != utf8.RuneError {
-					r = pair
-					p += 6
-				}
+		for q < len(b) && (b[q] == ' ' || b[q] == '\t' || b[q] == '\n' || b[q] == '\r') {
+			q++
+		}
+		for q < len(b) && text.Opens(b[q]) { // line breaks that are written as escapes
+			if c, end, _ := text.Unit(b, q); c != '\n' && c != '\r' && c != '\t' && c != ' ' {
+				break
+			} else {
+				q = end
 			}
-			x.Escape(start+p, utf8.AppendRune(nil, r)...)
-		default:
-			if i := strings.IndexByte("bfnrt", c); i >= 0 {
-				c = "\b\f\n\r\t"[i]
-			}
-			p += 2
-			x.Escape(start+p, c)
+		}
+		if q >= len(b) {
+			return -1, 0, 0
+		}
+		if c, end, _ := text.Unit(b, q); c == '"' {
+			return p, q, end
 		}
 	}
-	return x.Done()
-}
-
-func hex4(b []byte) uint16 {
-	v, err := strconv.ParseUint(string(b[:4]), 16, 16)
-	if err != nil {
-		return utf8.RuneError
-	}
-	return uint16(v)
-}
-
-// EscapeJSON writes text as it may stand in a JSON string, ASCII letters and
-// digits as they are; slashes are escaped where the document does so.
-func EscapeJSON(s string, slashes bool) string {
-	out := make([]byte, 0, len(s))
-	for i := 0; i < len(s); i++ {
-		switch c := s[i]; {
-		case c == '"' || c == '\\' || c == '/' && slashes:
-			out = append(out, '\\', c)
-		case c < ' ':
-			out = append(out, `\u00`...)
-			out = append(out, strconv.FormatUint(uint64(c)>>4, 16)...)
-			out = append(out, strconv.FormatUint(uint64(c)&15, 16)...)
-		default:
-			out = append(out, c)
-		}
-	}
-	return string(out)
+	return -1, 0, 0
 }

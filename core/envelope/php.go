@@ -50,6 +50,8 @@ type NotSound struct {
 	Offset int
 	Path   string
 	Why    string
+	Cut    bool // the text ends where the value does not
+	Need   int  // Cut: how long the text would have to be, at the least
 }
 
 // Error gives place and reason.
@@ -146,10 +148,15 @@ func (p *phpParser) fail(up int, why string, args ...any) error {
 	return &NotSound{Offset: p.p, Path: p.out.path(up), Why: fmt.Sprintf(why, args...)}
 }
 
+// cut is fail where the text ends before need bytes.
+func (p *phpParser) cut(need, up int, why string, args ...any) error {
+	return &NotSound{Offset: p.p, Path: p.out.path(up), Why: fmt.Sprintf(why, args...), Cut: true, Need: need}
+}
+
 // want steps over one byte that must be there.
 func (p *phpParser) want(c byte, up int) error {
 	if p.p >= len(p.b) {
-		return p.fail(up, "cut off where %q should stand", c)
+		return p.cut(0, up, "cut off where %q should stand", c)
 	}
 	if p.b[p.p] != c {
 		return p.fail(up, "%q should stand where %q stands", c, p.b[p.p])
@@ -163,7 +170,7 @@ func (p *phpParser) value(n name, up, depth int) error {
 		return p.fail(up, "nested deeper than %d", MaxDepth)
 	}
 	if p.p+1 >= len(p.b) {
-		return p.fail(up, "cut off where a value should begin")
+		return p.cut(0, up, "cut off where a value should begin")
 	}
 	c := p.b[p.p]
 	if c == 'N' {
@@ -181,10 +188,17 @@ func (p *phpParser) value(n name, up, depth int) error {
 	return read(p, n, up, depth)
 }
 
+// numberMax is how long a number may be: one of floating point has up to some hundreds
+// of digits.
+const numberMax = 1200
+
 // until returns the bytes before the next end and steps over it.
 func (p *phpParser) until(end byte, up int) ([]byte, error) {
-	n := bytes.IndexByte(p.b[p.p:min(len(p.b), p.p+64)], end)
+	n := bytes.IndexByte(p.b[p.p:min(len(p.b), p.p+numberMax)], end)
 	if n < 0 {
+		if len(p.b) < p.p+numberMax {
+			return nil, p.cut(0, up, "no %q follows", end)
+		}
 		return nil, p.fail(up, "no %q follows", end)
 	}
 	t := p.b[p.p : p.p+n]
@@ -268,12 +282,15 @@ func (p *phpParser) quoted(up int) (Text, error) {
 	}
 	t := Text{LenStart: int32(ls), LenEnd: int32(le), Start: int32(p.p), Up: int32(up)}
 	if n > len(p.b)-p.p {
-		return t, p.fail(up, "a string of %d bytes is cut off", n)
+		return t, p.cut(p.p+n+2, up, "a string of %d bytes is cut off", n)
 	}
 	p.p += n
 	t.End = int32(p.p)
 	if p.p >= len(p.b) || p.b[p.p] != '"' {
-		p.p = int(t.Start)
+		at := p.p
+		if p.p = int(t.Start); at >= len(p.b) {
+			return t, p.cut(at+1, up, "a string of %d bytes is cut off", n)
+		}
 		return t, p.fail(up, "the length %d does not fit the string", n)
 	}
 	p.p++
@@ -295,6 +312,9 @@ func (p *phpParser) add(t Text, n name, up int) error {
 		p.p++
 		return nil
 	}
+	if p.p >= len(p.b) {
+		return p.cut(0, up, "no %q follows the string", ';')
+	}
 	return p.fail(up, "no %q follows the string", ';')
 }
 
@@ -310,10 +330,13 @@ func (p *phpParser) escapedText(key name, up, _ int) error {
 	t := Text{LenStart: int32(ls), LenEnd: int32(le), Start: int32(p.p), Up: int32(up), Escaped: true}
 	for ; n > 0; n-- {
 		if p.p >= len(p.b) {
-			return p.fail(up, "an escaped string is cut off")
+			return p.cut(p.p+n, up, "an escaped string is cut off")
 		}
 		if p.b[p.p] == '\\' {
-			if p.p+2 >= len(p.b) || !isHex(p.b[p.p+1]) || !isHex(p.b[p.p+2]) {
+			if p.p+2 >= len(p.b) {
+				return p.cut(p.p+n, up, "an escaped string is cut off")
+			}
+			if !isHex(p.b[p.p+1]) || !isHex(p.b[p.p+2]) {
 				return p.fail(up, "no two digits follow the backslash")
 			}
 			p.p += 2
@@ -340,8 +363,12 @@ func (p *phpParser) array(key name, up, depth int) error {
 }
 
 func (p *phpParser) object(key name, up, depth int) error {
-	if _, err := p.quoted(up); err != nil {
+	name, err := p.quoted(up)
+	if err != nil {
 		return err
+	}
+	if !className(p.b[name.Start:name.End]) {
+		return p.fail(up, "%q is no name of a class", p.b[name.Start:name.End])
 	}
 	if err := p.want(':', up); err != nil {
 		return err
@@ -351,6 +378,16 @@ func (p *phpParser) object(key name, up, depth int) error {
 		return err
 	}
 	return p.members(n, key, up, depth, true)
+}
+
+// className reports whether PHP takes a name for that of a class.
+func className(b []byte) bool {
+	for _, c := range b {
+		if !isWord(c) && c < 127 && c != '\\' {
+			return false
+		}
+	}
+	return true
 }
 
 // members reads {key value …} with n pairs.
@@ -365,7 +402,7 @@ func (p *phpParser) members(n int, key name, up, depth int, object bool) error {
 	}
 	for ; n > 0; n-- {
 		if p.p >= len(p.b) {
-			return p.fail(me, "cut off where a key should begin")
+			return p.cut(0, me, "cut off where a key should begin")
 		}
 		start := p.p
 		switch p.b[p.p] {
@@ -409,7 +446,7 @@ func (p *phpParser) custom(key name, up, _ int) error {
 		return err
 	}
 	if n > len(p.b)-p.p {
-		return p.fail(up, "a payload of %d bytes is cut off", n)
+		return p.cut(p.p+n+1, up, "a payload of %d bytes is cut off", n)
 	}
 	p.out.Texts = append(p.out.Texts, Text{LenStart: int32(ls), LenEnd: int32(le), Start: int32(p.p), End: int32(p.p + n), NameStart: int32(key.start), NameEnd: int32(key.end), Up: int32(up), Opaque: true})
 	p.p += n
@@ -449,12 +486,33 @@ func (s *Serialized) Path(t Text) string {
 	return s.path(int(t.Up)) + s.step(int(t.Up), int(t.NameStart), int(t.NameEnd))
 }
 
-// HasKey reports whether the container of key holds another key of these bytes.
-func (s *Serialized) HasKey(key Text, bytes string) bool {
-	for _, k := range s.Texts {
-		if k.Key && k.Up == key.Up && k.Start != key.Start && string(s.b[k.Start:k.End]) == bytes {
-			return true
+// WasSerialized reports whether a value that is not serialized was so before some of its
+// first bytes were damaged: what follows is of its form, and it ends like one.
+func WasSerialized(b []byte) bool {
+	t := bytes.TrimSpace(b)
+	if len(t) < 8 || LooksSerialized(t) {
+		return false
+	}
+	quote := bytes.IndexAny(t[:min(len(t), 16)], "\"{")
+	if quote < 3 {
+		return false
+	}
+	if h, ok := NextHead(t[:min(len(t), 64)], 0); ok && h.Start == 0 && h.Type != 0 {
+		return false // it begins like one that is written as something else
+	}
+	form, want := 0, 0
+	for i, c := range t[:quote] { // a letter, a colon, digits, a colon
+		want++
+		switch {
+		case i == 0 && headTypes[c], (i == 1 || i == quote-1) && c == ':', i > 1 && i < quote-1 && c >= '0' && c <= '9':
+			form++
 		}
 	}
-	return false
+	if want-form > 2 || form < 2 {
+		return false
+	}
+	if t[quote] == '{' {
+		return t[len(t)-1] == '}' && (form == want || bytes.Contains(t, []byte(`:"`)))
+	}
+	return bytes.HasSuffix(t, []byte(`";`)) || form == want && (t[0] == 'O' || t[0] == 'C')
 }

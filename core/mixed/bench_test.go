@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/net/html"
 
-	"trimlantern/core/reference"
+	"trimlantern/core/markup"
 )
 
 // manyLinks is a page as sites have them: a menu, words, pictures, links.
@@ -42,7 +42,7 @@ func BenchmarkRead(b *testing.B) {
 			for z := html.NewTokenizer(bytes.NewReader(page)); z.Next() != html.ErrorToken; {
 			}
 		}},
-		{"walk", func() { reference.WalkHTML(page, reference.Markup{Tag: func(string, []reference.Attr) {}}) }},
+		{"walk", func() { markup.WalkHTML(page, markup.Markup{Tag: func(string, []markup.Attr) {}}) }},
 		{"read", func() { HTML(page, u) }},
 	} {
 		b.Run(c.name, func(b *testing.B) {

@@ -7,7 +7,7 @@ import (
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/css"
 
-	"trimlantern/core/reference"
+	"trimlantern/core/markup"
 )
 
 // css reads a style sheet, or the value of a style attribute, at offset shift.
@@ -65,14 +65,14 @@ func (r *reader) css(b []byte, shift int) {
 
 func (r *reader) cssURL(raw, rule, block string, at int) {
 	raw = unescapeCSS(raw)
-	u := use{by: "CSS url()", use: reference.Loads, kind: reference.Image, certainty: Likely, offset: at}
+	u := use{by: "CSS url()", use: markup.Loads, kind: markup.Image, certainty: Likely, offset: at}
 	switch {
 	case rule == "@namespace":
 		return
 	case rule == "@import":
-		u.by, u.kind, u.certainty = "@import", reference.Style, Certain
+		u.by, u.kind, u.certainty = "@import", markup.Style, Certain
 	case block == "@font-face":
-		u.by, u.kind = "@font-face url()", reference.Font
+		u.by, u.kind = "@font-face url()", markup.Font
 	}
 	if !strings.HasPrefix(raw, "#") {
 		r.add(raw, u)

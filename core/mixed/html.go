@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/net/html"
 
-	"trimlantern/core/reference"
+	"trimlantern/core/markup"
 )
 
 // document is where a walk through markup stands.
@@ -33,17 +33,17 @@ var headElements = map[string]bool{"html": true, "head": true, "base": true, "li
 // html reads markup that stands at offset shift.
 func (r *reader) html(b []byte, shift int) {
 	d := &document{reader: r, b: b, shift: shift, head: true}
-	reference.WalkHTML(b, reference.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
+	markup.WalkHTML(b, markup.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
 }
 
 // special are the elements that count without attributes too.
 var special = map[string]bool{"noscript": true, "noembed": true, "noframes": true, "template": true, "picture": true, "audio": true, "video": true, "script": true, "style": true}
 
-func (d *document) tag(element string, attrs []reference.Attr) {
+func (d *document) tag(element string, attrs []markup.Attr) {
 	if d.xml { // a prefix says which vocabulary; local names do not collide here
 		if _, local, ok := strings.Cut(element, ":"); ok {
 			element = local
-			attrs = reference.Contexts(d.b, element, attrs)
+			attrs = markup.Contexts(d.b, element, attrs)
 		}
 	}
 	d.inTitle = element == "title"
@@ -53,9 +53,9 @@ func (d *document) tag(element string, attrs []reference.Attr) {
 	if len(attrs) == 0 && !special[element] {
 		return
 	}
-	get := func(name string) string { return reference.AttrText(d.b, attrs, name) }
+	get := func(name string) string { return markup.AttrText(d.b, attrs, name) }
 	has := func(name string) bool {
-		return slices.ContainsFunc(attrs, func(a reference.Attr) bool { return a.Name == name })
+		return slices.ContainsFunc(attrs, func(a markup.Attr) bool { return a.Name == name })
 	}
 	switch element {
 	case "base":
@@ -84,11 +84,11 @@ func (d *document) tag(element string, attrs []reference.Attr) {
 		d.plain = !isCSS(get("type"))
 	}
 	for i, a := range attrs {
-		if a.Context.Use == reference.Text {
+		if a.Context.Use == markup.Text {
 			continue
 		}
 		// Of two attributes the first counts (HTML §13.2.5.33).
-		twice := slices.ContainsFunc(attrs[:i], func(b reference.Attr) bool { return b.Name == a.Name })
+		twice := slices.ContainsFunc(attrs[:i], func(b markup.Attr) bool { return b.Name == a.Name })
 		if a.End > a.Start && !twice {
 			d.attr(element, a, get, has)
 		}
@@ -123,10 +123,10 @@ func (d *document) raw(element, typ string, start, end int) {
 			d.css(text, d.shift+start)
 		}
 	case strings.Contains(typ, "ld+json"):
-		d.literals(text, "script (JSON-LD)", reference.Names, d.shift+start)
+		d.literals(text, "script (JSON-LD)", markup.Names, d.shift+start)
 	case strings.TrimSpace(typ) == "importmap":
 		d.importMap(text)
-		d.literals(text, "script (import map)", reference.Maybe, d.shift+start)
+		d.literals(text, "script (import map)", markup.Maybe, d.shift+start)
 	default:
 		d.script(text, "script", d.shift+start, d.module)
 	}
@@ -142,7 +142,7 @@ func (d *document) other(tok html.TokenType, start, end int) {
 		}
 	case tok == html.TextToken && d.noscript:
 		in := &document{reader: d.reader, b: text, shift: d.shift + start, dormant: []string{"noscript"}}
-		reference.WalkHTML(text, reference.Markup{Tag: in.tag, End: in.end})
+		markup.WalkHTML(text, markup.Markup{Tag: in.tag, End: in.end})
 		d.noscript = false
 	case tok == html.TextToken && len(d.dormant) == 0 && len(bytes.TrimSpace(text)) > 0:
 		d.head = false
@@ -150,9 +150,9 @@ func (d *document) other(tok html.TokenType, start, end int) {
 		// Its pseudo-attributes are written like those of a tag.
 		inside := append([]byte("<link"), bytes.TrimSuffix(text[len("<?xml-stylesheet"):], []byte("?>"))...)
 		inside = append(inside, '>')
-		reference.WalkHTML(inside, reference.Markup{Tag: func(_ string, attrs []reference.Attr) {
-			if typ := reference.AttrText(inside, attrs, "type"); isCSS(typ) {
-				d.add(reference.AttrText(inside, attrs, "href"), use{by: "xml-stylesheet", use: reference.Loads, kind: reference.Style, offset: d.shift + start})
+		markup.WalkHTML(inside, markup.Markup{Tag: func(_ string, attrs []markup.Attr) {
+			if typ := markup.AttrText(inside, attrs, "type"); isCSS(typ) {
+				d.add(markup.AttrText(inside, attrs, "href"), use{by: "xml-stylesheet", use: markup.Loads, kind: markup.Style, offset: d.shift + start})
 			}
 		}})
 	}
@@ -187,12 +187,12 @@ func isCSS(typ string) bool {
 }
 
 // attr looks at one attribute.
-func (d *document) attr(element string, a reference.Attr, get func(string) string, has func(string) bool) {
+func (d *document) attr(element string, a markup.Attr, get func(string) string, has func(string) bool) {
 	c := a.Context
-	if c.Use == reference.Ident || c.Use == reference.Text {
+	if c.Use == markup.Ident || c.Use == markup.Text {
 		return
 	}
-	if c.Use == reference.Opens && c.Shape == reference.One && d.told(d.b[a.Start:a.End]) {
+	if c.Use == markup.Opens && c.Shape == markup.One && d.told(d.b[a.Start:a.End]) {
 		return
 	}
 	raw := string(d.b[a.Start:a.End])
@@ -202,25 +202,25 @@ func (d *document) attr(element string, a reference.Attr, get func(string) strin
 	}
 	u := use{by: nameOf(element, a.Name), use: c.Use, kind: c.Kind, offset: d.shift + a.Start}
 	d.settle(element, a.Name, &u, get, has)
-	if u.use == reference.Text {
+	if u.use == markup.Text {
 		return
 	}
 	if n := len(d.dormant); n > 0 {
-		if u.use == reference.Loads {
-			u.use = reference.Maybe
+		if u.use == markup.Loads {
+			u.use = markup.Maybe
 		}
 		u.by = d.dormant[n-1] + " → " + u.by
 	}
 	switch c.Shape {
-	case reference.One:
-		if u.use == reference.Names && !strings.Contains(text, ":") {
+	case markup.One:
+		if u.use == markup.Names && !strings.Contains(text, ":") {
 			return // a meta's words, or a relative address
 		}
 		if element == "meta" && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(text)), "http") {
 			return
 		}
 		d.add(text, u)
-	case reference.Set:
+	case markup.Set:
 		set := SrcSet(text)
 		if len(set) > 1 && u.certainty == "" {
 			u.certainty = Likely
@@ -228,21 +228,21 @@ func (d *document) attr(element string, a reference.Attr, get func(string) strin
 		for _, candidate := range set {
 			d.add(candidate, u)
 		}
-	case reference.Spaced:
+	case markup.Spaced:
 		for _, word := range strings.Fields(text) {
 			d.add(word, u)
 		}
-	case reference.Refresh:
+	case markup.Refresh:
 		if to, ok := refresh(text); ok {
 			d.add(to, u)
 		}
-	case reference.Sheet:
+	case markup.Sheet:
 		if text == raw && len(d.dormant) == 0 {
 			d.css(d.b[a.Start:a.End], u.offset)
 		} else if len(d.dormant) == 0 { // decoded text has offsets of its own
 			d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.css(in.b, 0) })
 		}
-	case reference.Fragment:
+	case markup.Fragment:
 		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.html(in.b, 0) })
 	}
 }
@@ -266,20 +266,20 @@ func nameOf(element, attr string) string {
 
 // settle sets right what an attribute's element and its other attributes say.
 func (d *document) settle(element, name string, u *use, get func(string) string, has func(string) bool) {
-	load := u.use == reference.Loads
+	load := u.use == markup.Loads
 	switch element {
 	case "img", "image":
 		if !load || name != "src" || d.xml {
 			return
 		}
 		if d.picture > 0 { // its image is one of a set
-			if u.kind = reference.ImageSet; d.picture > 1 {
+			if u.kind = markup.ImageSet; d.picture > 1 {
 				u.certainty = Likely
 			}
 		}
 		if set := get("srcset"); strings.TrimSpace(set) != "" {
-			if u.kind, u.certainty = reference.ImageSet, Likely; settled(set) {
-				u.use = reference.Maybe // for browsers that do not know srcset
+			if u.kind, u.certainty = markup.ImageSet, Likely; settled(set) {
+				u.use = markup.Maybe // for browsers that do not know srcset
 			}
 		}
 	case "source":
@@ -289,20 +289,20 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 		case name == "src" && d.media:
 			u.certainty = Likely
 		default:
-			u.use = reference.Text // it stands where it means nothing
+			u.use = markup.Text // it stands where it means nothing
 		}
 	case "track":
 		u.certainty = Likely
 	case "iframe":
 		if name == "src" && has("srcdoc") {
-			u.use = reference.Maybe
+			u.use = markup.Maybe
 		}
 	case "script":
 		if load && has("nomodule") {
-			u.use = reference.Maybe
+			u.use = markup.Maybe
 		}
 		if load && d.plain {
-			u.use = reference.Maybe
+			u.use = markup.Maybe
 		}
 	case "a", "area":
 		u.download = name == "href" && has("download")
@@ -322,17 +322,17 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 
 // link sets right what a <link> that loads is.
 func (d *document) link(u *use, rel string, get func(string) string, has func(string) bool) {
-	if u.use != reference.Loads {
+	if u.use != markup.Loads {
 		return
 	}
 	as := strings.ToLower(strings.TrimSpace(get("as")))
 	switch {
-	case u.kind == reference.Style && as == "" && (has("disabled") || !isCSS(get("type"))):
-		u.use = reference.Names
-	case u.kind == reference.Touch, strings.Contains(rel, "prerender"):
-		u.use = reference.Maybe
-	case u.kind == reference.Prefetch && strings.Contains(rel, "preload"), strings.Contains(rel, "preload") && (u.kind == reference.Audio || u.kind == reference.Video):
-		u.use = reference.Names // browsers load nothing for it
+	case u.kind == markup.Style && as == "" && (has("disabled") || !isCSS(get("type"))):
+		u.use = markup.Names
+	case u.kind == markup.Touch, strings.Contains(rel, "prerender"):
+		u.use = markup.Maybe
+	case u.kind == markup.Prefetch && strings.Contains(rel, "preload"), strings.Contains(rel, "preload") && (u.kind == markup.Audio || u.kind == markup.Video):
+		u.use = markup.Names // browsers load nothing for it
 	}
 }
 

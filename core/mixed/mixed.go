@@ -17,7 +17,7 @@ import (
 	"sync/atomic"
 
 	"trimlantern/core/address"
-	"trimlantern/core/reference"
+	"trimlantern/core/markup"
 )
 
 // Class is what becomes of an insecure reference in a browser.
@@ -75,7 +75,7 @@ type Finding struct {
 type Load struct {
 	URL       string
 	By        string
-	Kind      reference.Kind
+	Kind      markup.Kind
 	Certainty Certainty
 	Masked    bool // the page's policy has browsers ask over HTTPS whatever comes
 }
@@ -96,26 +96,26 @@ type Answer struct {
 	Type     string              // media type, lower case, without parameters
 	Header   map[string][]string // canonical names
 	Body     []byte
-	As       reference.Kind // what it was loaded for; "" for a page of its own
-	Upgrades bool           // a page above it has the policy that upgrades
-	Memo     *Memo          // where set, what many pages share is worked out once
+	As       markup.Kind // what it was loaded for; "" for a page of its own
+	Upgrades bool        // a page above it has the policy that upgrades
+	Memo     *Memo       // where set, what many pages share is worked out once
 }
 
 // upgradeable is the one table of kinds: what W3C Mixed Content §4 lets browsers
 // upgrade. Everything else that is loaded is blockable.
-var upgradeable = map[reference.Kind]bool{
-	reference.Image: true, reference.Audio: true, reference.Video: true,
+var upgradeable = map[markup.Kind]bool{
+	markup.Image: true, markup.Audio: true, markup.Video: true,
 }
 
 // Loaded classifies something that is loaded from an insecure address. A host that
 // is an IP address is never upgraded: nobody gives it a certificate.
-func Loaded(kind reference.Kind, host string) Class {
+func Loaded(kind markup.Kind, host string) Class {
 	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
 	return loaded(kind, err == nil)
 }
 
 // loaded is Loaded where it is known whether the host is an IP address.
-func loaded(kind reference.Kind, bare bool) Class {
+func loaded(kind markup.Kind, bare bool) Class {
 	if upgradeable[kind] && !bare {
 		return Upgraded
 	}
@@ -132,7 +132,7 @@ func Read(a Answer) *Page {
 		r.html(a.Body, 0)
 	case kind == "css":
 		r.css(a.Body, 0)
-	case kind == "svg" && a.As != reference.Image && a.As != reference.ImageSet: // an image loads nothing more
+	case kind == "svg" && a.As != markup.Image && a.As != markup.ImageSet: // an image loads nothing more
 		r.xml = true
 		r.html(a.Body, 0)
 	case kind == "xml":
@@ -142,18 +142,18 @@ func Read(a Answer) *Page {
 	case kind == "manifest":
 		r.manifest(a.Body)
 	case kind == "robots":
-		r.literals(a.Body, "robots.txt", reference.Names, 0)
+		r.literals(a.Body, "robots.txt", markup.Names, 0)
 	}
 	return r.page
 }
 
 // KindOf tells how a document is read: "html", "css", "svg", "xml", "js",
 // "manifest", "robots" or "" for not at all.
-func KindOf(typ string, as reference.Kind) string {
+func KindOf(typ string, as markup.Kind) string {
 	switch {
-	case as == reference.Style:
+	case as == markup.Style:
 		return "css" // whatever its server calls it
-	case as == reference.Manifest || typ == "application/manifest+json":
+	case as == markup.Manifest || typ == "application/manifest+json":
 		return "manifest"
 	case typ == "text/html" || typ == "application/xhtml+xml":
 		return "html"
@@ -161,7 +161,7 @@ func KindOf(typ string, as reference.Kind) string {
 		return "css"
 	case typ == "image/svg+xml":
 		return "svg"
-	case typ == "text/javascript" || strings.HasSuffix(typ, "/javascript") || strings.HasSuffix(typ, "/x-javascript") || as == reference.Script:
+	case typ == "text/javascript" || strings.HasSuffix(typ, "/javascript") || strings.HasSuffix(typ, "/x-javascript") || as == markup.Script:
 		return "js"
 	case typ == "text/xml" || typ == "application/xml" || strings.HasSuffix(typ, "+xml"):
 		return "xml"
@@ -197,8 +197,8 @@ type reader struct {
 // use is what a document does with one URL.
 type use struct {
 	by        string
-	use       reference.Use
-	kind      reference.Kind
+	use       markup.Use
+	kind      markup.Kind
 	certainty Certainty
 	offset    int
 	download  bool
@@ -223,11 +223,11 @@ func (r *reader) add(raw string, c use) {
 	if u == nil {
 		return
 	}
-	if u.data && c.use == reference.Loads {
+	if u.data && c.use == markup.Loads {
 		r.data(raw, c)
 		return
 	}
-	if c.use == reference.Opens && u.web && !c.download {
+	if c.use == markup.Opens && u.web && !c.download {
 		if r.memo == nil || !u.told.Load() && !u.told.Swap(true) {
 			r.page.Links = append(r.page.Links, u.text)
 		}
@@ -239,30 +239,30 @@ func (r *reader) add(raw string, c use) {
 		c.certainty = Certain
 	}
 	if !u.insecure {
-		if c.use == reference.Loads && u.web {
+		if c.use == markup.Loads && u.web {
 			r.page.Loads = append(r.page.Loads, Load{u.text, c.by, c.kind, c.certainty, r.page.Upgrades})
 		}
 		return
 	}
 	f := Finding{URL: u.text, By: c.by, Certainty: c.certainty}
 	switch c.use {
-	case reference.Loads:
+	case markup.Loads:
 		f.Class = loaded(c.kind, u.bare)
-	case reference.Sends:
+	case markup.Sends:
 		f.Class = Form
-	case reference.Maybe:
+	case markup.Maybe:
 		f.Class, f.Certainty = Possible, Guess
-	case reference.Opens:
+	case markup.Opens:
 		if f.Class = Address; c.download || u.archive {
 			f.Class = Download
 		}
-	case reference.Names, reference.Text:
+	case markup.Names, markup.Text:
 		f.Class = Address
 	default:
 		return
 	}
 	// What a plug-in would show is refused whatever the policy says.
-	if r.page.Upgrades && (c.use == reference.Loads && c.kind != reference.Object || c.use == reference.Sends) {
+	if r.page.Upgrades && (c.use == markup.Loads && c.kind != markup.Object || c.use == markup.Sends) {
 		f.Class = Masked
 	}
 	f.Line, f.Col = r.position(c.offset)
@@ -539,9 +539,9 @@ func (r *reader) data(raw string, c use) {
 	}
 	typ, _, _ := strings.Cut(head, ";")
 	switch kind := KindOf(strings.TrimSpace(typ), c.kind); {
-	case kind == "css" && c.kind == reference.Style:
+	case kind == "css" && c.kind == markup.Style:
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.css(in.b, 0) })
-	case kind == "html" && (c.kind == reference.Frame || c.kind == reference.Object), kind == "svg" && (c.kind == reference.Frame || c.kind == reference.Object):
+	case kind == "html" && (c.kind == markup.Frame || c.kind == markup.Object), kind == "svg" && (c.kind == markup.Frame || c.kind == markup.Object):
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.xml = kind == "svg"; in.html(in.b, 0) })
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"strings"
 
+	"trimlantern/core/markup"
 	"trimlantern/core/reference"
 )
 
@@ -28,27 +29,27 @@ func (r *reader) headers(h map[string][]string) {
 	}
 	for _, line := range h["Link"] {
 		for _, l := range links(line) {
-			c := reference.LinkContext(l.rel, l.as)
+			c := markup.LinkContext(l.rel, l.as)
 			u := use{by: "Link header " + l.rel, use: c.Use, kind: c.Kind, offset: -1}
 			switch {
-			case c.Use == reference.Ident:
+			case c.Use == markup.Ident:
 				continue
-			case c.Kind == reference.Style && l.rel != "preload":
+			case c.Kind == markup.Style && l.rel != "preload":
 				u.certainty = Likely // not every browser heeds it
-			case c.Kind == reference.Prefetch && l.rel == "preload", c.Kind == reference.Icon, c.Kind == reference.Manifest, c.Kind == reference.Touch:
-				u.use = reference.Names
+			case c.Kind == markup.Prefetch && l.rel == "preload", c.Kind == markup.Icon, c.Kind == markup.Manifest, c.Kind == markup.Touch:
+				u.use = markup.Names
 			}
 			r.add(l.url, u)
 		}
 	}
 	for _, line := range h["Refresh"] {
 		if to, ok := refresh(line); ok {
-			r.add(to, use{by: "Refresh header", use: reference.Opens, offset: -1})
+			r.add(to, use{by: "Refresh header", use: markup.Opens, offset: -1})
 		}
 	}
 	for _, name := range []string{"Content-Location", "Sourcemap"} {
 		for _, v := range h[name] {
-			r.add(v, use{by: name + " header", use: reference.Names, offset: -1})
+			r.add(v, use{by: name + " header", use: markup.Names, offset: -1})
 		}
 	}
 }
@@ -94,9 +95,9 @@ func links(s string) (out []link) {
 }
 
 // literals looks for insecure addresses written out in a text.
-func (r *reader) literals(b []byte, by string, what reference.Use, shift int) {
+func (r *reader) literals(b []byte, by string, what markup.Use, shift int) {
 	reference.Find(b, func(ref reference.Reference) bool {
-		if tail := ref.Tail(b); !reference.IsStandard(ref.Host, tail) {
+		if tail := ref.Tail(b); !markup.IsStandard(ref.Host, tail) {
 			r.add(ref.Text(b), use{by: by, use: what, offset: shift + ref.Start})
 		}
 		return true
@@ -116,12 +117,12 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 				continue // a bare name
 			}
 			imported[s.start] = true
-			r.add(spec, use{by: "import", use: reference.Loads, kind: reference.Script, offset: shift + s.start})
+			r.add(spec, use{by: "import", use: markup.Loads, kind: markup.Script, offset: shift + s.start})
 		}
 	}
 	reference.Find(b, func(ref reference.Reference) bool {
-		if tail := ref.Tail(b); !imported[ref.Start] && !reference.IsStandard(ref.Host, tail) {
-			r.add(ref.Text(b), use{by: by, use: reference.Maybe, offset: shift + ref.Start})
+		if tail := ref.Tail(b); !imported[ref.Start] && !markup.IsStandard(ref.Host, tail) {
+			r.add(ref.Text(b), use{by: by, use: markup.Maybe, offset: shift + ref.Start})
 		}
 		return true
 	})
@@ -177,10 +178,10 @@ func (r *reader) importMap(b []byte) {
 func (r *reader) feed(b []byte) {
 	reference.Find(b, func(ref reference.Reference) bool {
 		name := elementAt(b, ref.Start)
-		if name == "guid" || name == "id" || name == "?xml" || strings.HasPrefix(name, "!") || reference.IsStandard(ref.Host, ref.Tail(b)) || namespace(b, ref.Start) {
+		if name == "guid" || name == "id" || name == "?xml" || strings.HasPrefix(name, "!") || markup.IsStandard(ref.Host, ref.Tail(b)) || namespace(b, ref.Start) {
 			return true
 		}
-		r.add(ref.Text(b), use{by: strings.TrimSpace("XML " + name), use: reference.Names, offset: ref.Start})
+		r.add(ref.Text(b), use{by: strings.TrimSpace("XML " + name), use: markup.Names, offset: ref.Start})
 		return true
 	})
 }
@@ -216,9 +217,9 @@ func namespace(b []byte, p int) bool {
 func (r *reader) manifest(b []byte) {
 	reference.Find(b, func(ref reference.Reference) bool {
 		head := bytes.TrimRight(b[max(0, ref.Start-40):ref.Start], "\" \t\r\n:")
-		u := use{by: "manifest", use: reference.Names, offset: ref.Start}
+		u := use{by: "manifest", use: markup.Names, offset: ref.Start}
 		if bytes.HasSuffix(head, []byte(`"src`)) {
-			u.by, u.use = "manifest src", reference.Maybe
+			u.by, u.use = "manifest src", markup.Maybe
 		}
 		r.add(ref.Text(b), u)
 		return true

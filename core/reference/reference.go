@@ -1,5 +1,6 @@
 // Package reference finds insecure references in bytes: the scheme http or ws
-// in any letter case, then "://" in any spelling, then an authority.
+// in any letter case and any spelling, then "://" in any spelling, then an
+// authority.
 //
 // It knows nothing of sites: whose a host is, is for package address to say.
 package reference
@@ -9,136 +10,184 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"trimlantern/core/seek"
+	"trimlantern/core/text"
 )
 
 // Reference is one insecure URL at one place. Offsets count bytes.
 type Reference struct {
-	Start     int      // the first letter of the scheme
-	SchemeEnd int      // behind the scheme: where the s goes in
-	HostStart int      // the first byte of the host, behind any user info
-	HostEnd   int      // behind the host
-	PortStart int      // the colon of the port; equal to PortEnd where there is none
-	PortEnd   int      // behind the port
-	Host      string   // the host in plain characters, as written otherwise
-	Port      string   // the port's digits, or ""
-	Spelling  Spelling // how "://" is written
+	Start     int           // the first letter of the scheme
+	SchemeEnd int           // behind the scheme: where the s goes in
+	HostStart int           // the first byte of the host, behind any user info
+	HostEnd   int           // behind the host
+	PortStart int           // the colon of the port; equal to PortEnd where there is none
+	PortEnd   int           // behind the port
+	Scheme    string        // "http" or "ws"
+	Host      string        // the host in plain characters, as written otherwise
+	Port      string        // the port's digits, or ""
+	Spelling  text.Spelling // how "://" is written
+	Upper     bool          // the last letter of the scheme is a capital
+	// Glued is how long the ASCII name is that a letter of another script stands directly
+	// behind, so that nobody can tell where the name ends; 0: there is none.
+	Glued int
 }
 
 // Secure returns the letter that makes the scheme secure, in the letter case of
 // the original.
-func (r Reference) Secure(b []byte) string {
-	if c := b[r.SchemeEnd-1]; c >= 'A' && c <= 'Z' {
+func (r Reference) Secure() string {
+	if r.Upper {
 		return "S"
 	}
 	return "s"
 }
 
 // Find calls visit for each insecure reference of b, from the first to the
-// last, until visit returns false. It costs little more than looking for four
+// last, until visit returns false. It costs little more than looking for three
 // letters where there is none.
-func Find(b []byte, visit func(Reference) bool) {
-	for p := 0; ; {
-		end := nextScheme(b, p)
-		if end < 0 {
+func Find(b []byte, visit func(Reference) bool) { FindIn(b, 0, len(b), visit, nil) }
+
+// FindIn is Find for what stands in b[from:to]; what stands around it counts for what a
+// reference is. It calls odd, where not nil, for what begins like a reference and
+// breaks off before its host: http:/host, http:\\host, "http:"+"//host". Start and SchemeEnd
+// of what it gets are right, and Host holds what stands where a host could.
+func FindIn(b []byte, from, to int, visit func(Reference) bool, odd func(Reference)) {
+	b = b[:to]
+	for p := from; ; {
+		s, ok := next(b, p)
+		if !ok {
 			return
 		}
-		p = end
-		if r, ok := parse(b, end); ok {
-			if !visit(r) {
-				return
+		p = s.end
+		r := Reference{Start: s.start, SchemeEnd: s.end, Scheme: s.name, Upper: s.upper}
+		if s.start >= from && startsWord(b, r.Start) {
+			if r.parse(b) {
+				if !visit(r) {
+					return
+				}
+				p = max(p, r.HostStart) // letters of other scripts, and the next one, may follow a host
+			} else if odd != nil && r.HostEnd == 0 && r.parseOdd(b) {
+				odd(r)
 			}
-			p = max(p, r.HostEnd)
 		}
 	}
 }
 
 // MayHave reports whether b holds an insecure scheme that something follows which
 // can be a colon: a first look, without reading the reference.
-func MayHave(b []byte) bool { return nextScheme(b, 0) >= 0 }
+func MayHave(b []byte) bool { return Next(b, 0) >= 0 }
 
 // Next returns the place behind the next scheme at or after from, as MayHave
 // looks for it, or -1.
-func Next(b []byte, from int) int { return nextScheme(b, from) }
+func Next(b []byte, from int) int {
+	s, ok := next(b, from)
+	if !ok {
+		return -1
+	}
+	return s.end
+}
 
-// nextScheme returns the position behind the next "http" or "ws" (any letter
-// case) at or after from that a colon in some spelling can follow, or -1.
-func nextScheme(b []byte, from int) int {
+// scheme is a scheme at one place.
+type scheme struct {
+	start, end int
+	name       string
+	upper      bool
+}
+
+// next finds the next scheme whose last letter's writing begins at or after from.
+func next(b []byte, from int) (scheme, bool) {
 	for p := from; ; {
-		end := seek.Scheme(b, p)
-		if end < 0 || isScheme(b, end) {
-			return end
+		end := text.Ends.Next(b, p)
+		if end < 0 {
+			return scheme{}, false
+		}
+		if s, ok := schemeAt(b, end); ok {
+			return s, true
 		}
 		p = end - 1
 	}
 }
 
-// isScheme reports whether the letters of an insecure scheme end at end and
-// something that can be a colon follows.
-func isScheme(b []byte, end int) bool {
-	if end >= len(b) || b[end] != ':' && escapes[b[end]].bit == 0 {
-		return false
+// schemeAt reads the scheme that ends at end, or whose last letter, written as an
+// escape, has its last digits before end.
+func schemeAt(b []byte, end int) (scheme, bool) {
+	switch c := b[end-1] | 0x20; {
+	case c == 's' && b[end-2]|0x20 == 'w' && begins(b[end]):
+		return scheme{end - 2, end, "ws", b[end-1] == 'S'}, true
+	case c == 'p' && b[end-2]|0x20 == 't' && begins(b[end]) && end >= 4 && b[end-3]|0x20 == 't' && b[end-4]|0x20 == 'h':
+		return scheme{end - 4, end, "http", b[end-1] == 'P'}, true
+	case c >= '0' && c <= '9':
+		if b[end] == ';' || b[end] == ' ' || b[end] == '}' {
+			if s, ok := spelled(b, end+1); ok {
+				return s, true
+			}
+		}
+	case c != 's' && c != 'p':
+		return scheme{}, false
 	}
-	c := b[end-1] | 0x20
-	return c == 's' && b[end-2]|0x20 == 'w' ||
-		c == 'p' && end >= 4 && b[end-2]|0x20 == 't' && b[end-3]|0x20 == 't' && b[end-4]|0x20 == 'h'
+	return spelled(b, end)
 }
 
-// startsWord reports whether a scheme that begins at p is whole: nothing that
-// could be a part of it stands before, or what stands there ends an escape (the
-// n of \n, the D of %3D).
+// spelled reads a scheme of which some letters are written as escapes.
+func spelled(b []byte, end int) (scheme, bool) {
+	if end >= len(b) || !begins(b[end]) {
+		return scheme{}, false
+	}
+	last, p, ok := text.Before(b, end)
+	if !ok {
+		return scheme{}, false
+	}
+	s := scheme{end: end, name: "http", upper: last == 'P' || last == 'S'}
+	rest := "tth"
+	switch last | 0x20 {
+	case 's':
+		s.name, rest = "ws", "w"
+	case 'p':
+	default:
+		return scheme{}, false
+	}
+	for _, want := range rest {
+		c, start, ok := text.Before(b, p)
+		if !ok || c|0x20 != want {
+			return scheme{}, false
+		}
+		p = start
+	}
+	s.start = p
+	return s, true
+}
+
+// begins reports whether a colon, in some spelling, can begin with c.
+func begins(c byte) bool { return c == ':' || text.Opens(c) }
+
+// startsWord reports whether a scheme that begins at p is whole: no letter or digit
+// stands before it that could be a part of it.
 func startsWord(b []byte, p int) bool {
 	if p == 0 || !isAlnum(b[p-1]) {
 		return true
 	}
-	back := func(n int) byte {
-		if p-n < 0 {
-			return 0
-		}
-		return b[p-n]
+	c, start, _ := text.Before(b, p)
+	if start < p-1 {
+		return c >= utf8.RuneSelf || !isAlnum(byte(c))
 	}
-	hex := func(n int) bool {
-		for ; n > 0; n-- {
-			if _, ok := hexDigit(back(n)); !ok {
-				return false
-			}
-		}
-		return true
-	}
-	switch {
-	case back(2) == '\\':
-		return strings.IndexByte("nrtbfv0", b[p-1]) >= 0
-	case hex(2):
-		q := 3
-		for back(q) == '5' && back(q+1) == '2' { // %25…3D
-			q += 2
-		}
-		if back(q) == '%' || back(3) == 'x' && back(4) == '\\' || back(3) == '\\' {
+	// u0022, where somebody stripped the backslash
+	if p >= 5 && b[p-5] == 'u' && b[p-4] == '0' && b[p-3] == '0' {
+		switch string(b[p-2 : p]) {
+		case "22", "27", "3d", "3D", "3e", "3E", "26":
 			return true
 		}
-		// \u0022, and u0022 where somebody stripped the backslash
-		return hex(4) && back(3) == '0' && back(4) == '0' && back(5) == 'u'
 	}
 	return false
 }
 
-// parse reads the reference whose scheme ends at schemeEnd.
-func parse(b []byte, schemeEnd int) (Reference, bool) {
-	r := Reference{SchemeEnd: schemeEnd, Start: schemeEnd - 4}
-	if b[schemeEnd-1]|0x20 == 's' {
-		r.Start = schemeEnd - 2
-	}
-	if !startsWord(b, r.Start) {
-		return r, false
-	}
-	p := schemeEnd
+// parse reads what follows the scheme.
+func (r *Reference) parse(b []byte) bool {
+	p := r.SchemeEnd
 	for _, want := range "://" {
 		if p >= len(b) {
-			return r, false
+			return false
 		}
-		c, end, how := unit(b, p)
+		c, end, how := text.Unit(b, p)
 		if c != want {
-			return r, false
+			return false
 		}
 		r.Spelling |= how
 		p = end
@@ -146,26 +195,56 @@ func parse(b []byte, schemeEnd int) (Reference, bool) {
 	if at := userInfoEnd(b, p); at > 0 {
 		p = at
 	}
-	return r, r.readHost(b, p) && r.readPort(b)
+	r.HostEnd = p
+	return r.readHost(b, p) && r.readPort(b)
+}
+
+// parseOdd looks for a host behind a colon that "//" does not follow.
+func (r *Reference) parseOdd(b []byte) bool {
+	c, p, _ := text.Unit(b, r.SchemeEnd)
+	if c != ':' {
+		return false
+	}
+	slashes, quoted := 0, false
+	for range 12 { // quotes, a sign that joins strings, blanks, slashes of both kinds
+		if p >= len(b) {
+			return false
+		}
+		if b[p] == '\\' {
+			slashes++
+			p++
+			continue
+		}
+		c, end, _ := text.Unit(b, p)
+		if c == '/' {
+			slashes++
+		} else if c == '"' || c == '\'' {
+			quoted = true
+		} else if !quoted || !strings.ContainsRune("+. \t\n\r", c) {
+			break
+		}
+		p = end
+	}
+	return slashes > 0 && r.readHost(b, p)
 }
 
 // userInfoMax bounds the look-ahead for an @.
 const userInfoMax = 256
 
 // userInfoEnd returns the position behind the last @ of the authority that
-// begins at p, or 0 where it has none.
+// begins at p, or 0 where it has none. What could as well be the separator of a query or the
+// end of a sentence ends it (RFC 3986 §3.2.1, without the sub-delims of which that is true).
 func userInfoEnd(b []byte, p int) (at int) {
 	for limit := min(len(b), p+userInfoMax); p < limit; {
 		if hostByte[b[p]] { // by far the most
 			p++
 			continue
 		}
-		c, end, _ := unit(b, p)
-		if c <= ' ' || strings.ContainsRune(`/?#\"'<>()[]{}|^`+"`,", c) {
-			break
-		}
+		c, end, _ := text.Unit(b, p)
 		if c == '@' {
 			at = end
+		} else if c >= utf8.RuneSelf || !isAlnum(byte(c)) && !strings.ContainsRune("-._~:%+$*", c) {
+			break
 		}
 		p = end
 	}
@@ -179,13 +258,13 @@ func (r *Reference) readHost(b []byte, p int) bool {
 	for end < len(b) && hostByte[b[end]] {
 		end++
 	}
-	if end > p && (end == len(b) || b[end] < utf8.RuneSelf && escapes[b[end]].bit == 0) && end-p < 256 {
+	if end > p && (end == len(b) || b[end] < utf8.RuneSelf && !text.Opens(b[end])) && end-p < 256 {
 		return r.setHost(string(b[p:end]), end) // plain, like nearly all
 	}
 	var host strings.Builder
 	bracket := false
 	for p < len(b) && host.Len() < 256 {
-		c, end, _ := unit(b, p)
+		c, end, _ := text.Unit(b, p)
 		switch {
 		case c == '[' && p == r.HostStart:
 			bracket = true
@@ -199,6 +278,9 @@ func (r *Reference) readHost(b []byte, p int) bool {
 		}
 		if c == utf8.RuneError {
 			goto done
+		}
+		if c >= utf8.RuneSelf && r.Glued == 0 {
+			r.Glued = host.Len()
 		}
 		host.WriteRune(c)
 		p = end
@@ -241,13 +323,13 @@ func (r *Reference) readPort(b []byte) bool {
 	if r.HostEnd >= len(b) {
 		return true
 	}
-	c, p, _ := unit(b, r.HostEnd)
+	c, p, _ := text.Unit(b, r.HostEnd)
 	if c != ':' {
 		return true
 	}
 	var digits []byte
 	for p < len(b) && len(digits) < 8 {
-		c, end, _ := unit(b, p)
+		c, end, _ := text.Unit(b, p)
 		if c < '0' || c > '9' {
 			if len(digits) > 0 && hostRune(c) && c != '.' {
 				return false
@@ -269,11 +351,16 @@ const pathMax = 2048
 // Tail returns what follows the authority in plain characters (path, query,
 // fragment), as far as the reference's own spelling carries it.
 func (r Reference) Tail(b []byte) string {
+	return strings.TrimRight(r.Follows(b), ").,;")
+}
+
+// Follows returns the same with the punctuation of a sentence that may stand behind.
+func (r Reference) Follows(b []byte) string {
 	var tail strings.Builder
 	for p := r.PortEnd; p < len(b) && tail.Len() < pathMax; {
-		c, end, how := unit(b, p)
+		c, end, how := text.Unit(b, p)
 		// An escape that the reference's spelling does not use belongs to its path.
-		if how&Percent != 0 && r.Spelling&Percent == 0 && tail.Len() > 0 {
+		if how&text.Percented != 0 && r.Spelling&text.Percented == 0 && tail.Len() > 0 {
 			tail.Write(b[p:end])
 			p = end
 			continue
@@ -285,23 +372,27 @@ func (r Reference) Tail(b []byte) string {
 			break
 		}
 		// An encoded URL inside another one ends at the outer one's next separator.
-		if how == 0 && r.Spelling&Percent != 0 && strings.ContainsRune("&;#)", c) {
+		if how == 0 && r.Spelling&text.Percented != 0 && strings.ContainsRune("&;#)", c) {
 			break
 		}
 		tail.WriteRune(c)
 		p = end
 	}
-	return strings.TrimRight(tail.String(), ").,;")
+	return tail.String()
 }
 
 // Text returns the reference in plain spelling, for a person to read.
-func (r Reference) Text(b []byte) string { return r.Plain(b) + r.Tail(b) }
+func (r Reference) Text(b []byte) string { return r.Plain() + r.Tail(b) }
 
 // Plain returns scheme, host and port in plain spelling.
-func (r Reference) Plain(b []byte) string {
-	s := strings.ToLower(string(b[r.Start:r.SchemeEnd])) + "://" + r.Host
+func (r Reference) Plain() string {
+	s := r.Scheme + "://" + r.Host
 	if r.Port != "" {
 		s += ":" + r.Port
 	}
 	return s
+}
+
+func isAlnum(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
 }

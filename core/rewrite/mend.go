@@ -4,6 +4,7 @@ import (
 	"strconv"
 
 	"trimlantern/core/envelope"
+	"trimlantern/core/text"
 )
 
 // Mend works out the edits that correct the lengths of a serialized value which
@@ -24,7 +25,7 @@ func mend(b []byte, depth int) (edits []Edit, broken bool, err error) {
 			return nil, true, err
 		}
 		for _, l := range lengths {
-			edits = append(edits, Edit{l.Start, string(b[l.Start:l.End]), l.Digits()})
+			edits = append(edits, Edit{Offset: l.Start, Removed: string(b[l.Start:l.End]), Inserted: l.Digits()})
 		}
 		after, err := Apply(b, edits)
 		if err != nil {
@@ -46,9 +47,9 @@ func mend(b []byte, depth int) (edits []Edit, broken bool, err error) {
 			continue
 		}
 		if more := grown(inner, false); more != 0 {
-			edits = append(edits, Edit{int(t.LenStart), string(b[t.LenStart:t.LenEnd]), strconv.Itoa(int(t.End-t.Start) + more)})
+			edits = append(edits, Edit{Offset: int(t.LenStart), Removed: string(b[t.LenStart:t.LenEnd]), Inserted: strconv.Itoa(int(t.End-t.Start) + more)})
 		}
-		edits = append(edits, shift(inner, int(t.Start))...)
+		edits = append(edits, text.Shift(inner, int(t.Start))...)
 	}
 	return edits, broken, nil
 }

@@ -1,4 +1,4 @@
-// Package seek looks for a few bytes in many: where a scheme may end, where a run
+// Package seek looks for a few bytes in many: where one of some triples stands, where a run
 // of base64 stands, where a string ends. On processors with AVX2 it looks at 32
 // bytes at a time, elsewhere at eight.
 //
@@ -18,34 +18,73 @@ const (
 // MinRun is how many bytes of base64's alphabet in a row make a run.
 const MinRun = 16
 
-// colons tells the bytes that a colon can begin with, in some spelling.
-var colons = [256]bool{':': true, '\\': true, '%': true, '&': true}
-
-// Scheme returns the place behind the next "tp" or "ws", in any letter case, at or
-// after from that a colon in some spelling can follow, or -1.
-func Scheme(b []byte, from int) int {
-	p := schemeWide(b, from)
-	for ; p+10 <= len(b); p += 8 {
-		x, y := binary.LittleEndian.Uint64(b[p:])|ones*0x20, binary.LittleEndian.Uint64(b[p+1:])|ones*0x20
-		tp, ws := (x^ones*'t')|(y^ones*'p'), (x^ones*'w')|(y^ones*'s') // zero where the pair stands
-		// The high bit of each pair, and falsely of some above one: looked at again.
-		for m := ((tp-ones)&^tp | (ws-ones)&^ws) & highs; m != 0; m &= m - 1 {
-			if end := p + bits.TrailingZeros64(m)/8 + 2; isPair(b, end) {
-				return end
-			}
-		}
-	}
-	for ; p+2 < len(b); p++ {
-		if isPair(b, p+2) {
-			return p + 2
-		}
-	}
-	return -1
+// Triples is a set of three bytes in a row: two of one of some classes, and one
+// that may stand behind any of them.
+type Triples struct {
+	first, second [256]uint8 // a bit for each class
+	third         [256]bool
+	wide          tables
 }
 
-func isPair(b []byte, end int) bool {
-	x, y := b[end-2]|0x20, b[end-1]|0x20
-	return colons[b[end]] && (x == 't' && y == 'p' || x == 'w' && y == 's')
+// tables are the same by halves of a byte, for 32 bytes at a time: what the low and
+// the high half of the first, second and third byte may be.
+type tables [6][16]uint8
+
+// Class is a set of pairs: one of the bytes of First, one of those of Second.
+type Class struct{ First, Second string }
+
+// NewTriples returns the set of up to eight classes with the bytes that may follow.
+func NewTriples(classes []Class, third string) *Triples {
+	t := &Triples{}
+	for i, c := range classes {
+		bit := uint8(1) << i
+		for _, b := range []byte(c.First) {
+			t.first[b] |= bit
+			t.wide[0][b&15] |= bit
+			t.wide[1][b>>4] |= bit
+		}
+		for _, b := range []byte(c.Second) {
+			t.second[b] |= bit
+			t.wide[2][b&15] |= bit
+			t.wide[3][b>>4] |= bit
+		}
+	}
+	highs := map[byte]uint8{} // a bit for each high half
+	for _, b := range []byte(third) {
+		bit, ok := highs[b>>4]
+		if !ok {
+			bit = 1 << len(highs)
+			highs[b>>4] = bit
+		}
+		t.third[b] = true
+		t.wide[4][b&15] |= bit
+		t.wide[5][b>>4] |= bit
+	}
+	return t
+}
+
+// Next returns the place behind the first two bytes of the next triple at or after
+// from, or -1.
+func (t *Triples) Next(b []byte, from int) int {
+	for p := from; ; {
+		p = t.nextWide(b, p)
+		if p+2 < len(b) && t.at(b, p) {
+			return p + 2
+		}
+		// Where the wide look stopped short of a block, or was told a falsehood by halves.
+		for end := min(len(b)-2, p+32); p < end; p++ {
+			if t.at(b, p) {
+				return p + 2
+			}
+		}
+		if p+2 >= len(b) {
+			return -1
+		}
+	}
+}
+
+func (t *Triples) at(b []byte, p int) bool {
+	return t.first[b[p]]&t.second[b[p+1]] != 0 && t.third[b[p+2]]
 }
 
 // alphabet tells the characters of base64 (RFC 4648), both alphabets of it.

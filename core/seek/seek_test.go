@@ -12,11 +12,15 @@ import (
 
 // The plain ways, a byte at a time.
 
-func plainScheme(b []byte, from int) int {
+var triples = NewTriples([]Class{{"tT", "pP"}, {"wW", "sS"}, {"57", "03"}, {"1", "25"}}, `:\%&; `)
+
+func plainTriple(b []byte, from int) int {
 	for end := from + 2; end < len(b); end++ {
-		pair := strings.ToLower(string(b[end-2 : end]))
-		if (pair == "tp" || pair == "ws") && strings.IndexByte(`:\%&`, b[end]) >= 0 {
-			return end
+		switch pair := strings.ToLower(string(b[end-2 : end])); pair {
+		case "tp", "ws", "50", "53", "70", "73", "12", "15":
+			if strings.IndexByte(`:\%&; `, b[end]) >= 0 {
+				return end
+			}
 		}
 	}
 	return -1
@@ -62,7 +66,7 @@ func plainQuote(b []byte, from int, q byte) int {
 func agree(t *testing.T, b []byte, from int) {
 	t.Helper()
 	for range 2 {
-		require.Equal(t, plainScheme(b, from), Scheme(b, from), "scheme in %q from %d", b, from)
+		require.Equal(t, plainTriple(b, from), triples.Next(b, from), "triple in %q from %d", b, from)
 		start, end := Run(b, from)
 		wantStart, wantEnd := plainRun(b, from)
 		require.Equal(t, []int{wantStart, wantEnd}, []int{start, end}, "run in %q from %d", b, from)
@@ -121,7 +125,7 @@ func BenchmarkSeek(b *testing.B) {
 		name string
 		look func()
 	}{
-		{"Scheme", func() { Scheme(text, 0) }},
+		{"Triples", func() { triples.Next(text, 0) }},
 		{"Run", func() { Run(text, 0) }},
 		{"Either", func() { Either(text, 0, '\'', '"') }},
 		{"Quote", func() { Quote(text, 0, '\'') }},

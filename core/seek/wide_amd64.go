@@ -13,11 +13,11 @@ var (
 	wide   = widest
 )
 
-// schemeWide returns the place behind the next pair that a colon can follow, less
-// two, or the place from where nobody looked.
-func schemeWide(b []byte, from int) int {
+// nextWide returns where the next triple may stand, or the place from where nobody
+// looked.
+func (t *Triples) nextWide(b []byte, from int) int {
 	if blocks := (len(b) - from - 2) / 32; wide && blocks > 0 {
-		return from + schemeBlocks(&b[from], blocks)
+		return from + tripleBlocks(&b[from], blocks, &t.wide)
 	}
 	return from
 }
@@ -54,12 +54,12 @@ func quoteWide(b []byte, from int, q byte) int {
 	return from
 }
 
-// schemeBlocks looks at blocks of 32 bytes and two bytes behind them for "tp" or
-// "ws" in any letter case before one of : \ % &. It returns where the first pair
-// begins, or how many bytes it looked at.
+// tripleBlocks looks at blocks of 32 bytes and two bytes behind them for triples, as
+// the halves of their bytes tell. It returns where the first begins, or how many bytes
+// it looked at.
 //
 //go:noescape
-func schemeBlocks(b *byte, blocks int) int
+func tripleBlocks(b *byte, blocks int, t *tables) int
 
 // runBlocks looks at blocks of 32 bytes for MinRun bytes of base64's alphabet in
 // a row. runs has a bit for each place where they begin, from 32 bytes before at;

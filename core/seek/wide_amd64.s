@@ -17,71 +17,71 @@ GLOBL low<>(SB), RODATA|NOPTR, $16
 	DATA name<>+0(SB)/4, $value; \
 	GLOBL name<>(SB), RODATA|NOPTR, $4
 
-BYTES(lower, 0x20202020)
-BYTES(letterT, 0x74747474)
-BYTES(letterP, 0x70707070)
-BYTES(letterW, 0x77777777)
-BYTES(letterS, 0x73737373)
-BYTES(colon, 0x3a3a3a3a)
 BYTES(backslash, 0x5c5c5c5c)
-BYTES(percent, 0x25252525)
-BYTES(ampersand, 0x26262626)
 BYTES(half, 0x0f0f0f0f)
 
-// func schemeBlocks(b *byte, blocks int) int
-TEXT ·schemeBlocks(SB), NOSPLIT, $0-24
-	MOVQ b+0(FP), SI
-	MOVQ blocks+8(FP), CX
-	MOVQ SI, DI
-	VPBROADCASTD lower<>(SB), Y0
-	VPBROADCASTD letterT<>(SB), Y1
-	VPBROADCASTD letterP<>(SB), Y2
-	VPBROADCASTD letterW<>(SB), Y3
-	VPBROADCASTD letterS<>(SB), Y4
-	VPBROADCASTD colon<>(SB), Y5
-	VPBROADCASTD backslash<>(SB), Y6
-	VPBROADCASTD percent<>(SB), Y7
-	VPBROADCASTD ampersand<>(SB), Y8
+// func tripleBlocks(b *byte, blocks int, t *tables) int
+TEXT ·tripleBlocks(SB), NOSPLIT, $0-32
+	MOVQ           b+0(FP), SI
+	MOVQ           blocks+8(FP), CX
+	MOVQ           t+16(FP), DX
+	MOVQ           SI, DI
+	VPBROADCASTD   half<>(SB), Y0
+	VBROADCASTI128 (DX), Y1
+	VBROADCASTI128 16(DX), Y2
+	VBROADCASTI128 32(DX), Y3
+	VBROADCASTI128 48(DX), Y4
+	VBROADCASTI128 64(DX), Y5
+	VBROADCASTI128 80(DX), Y6
+	VPXOR          Y7, Y7, Y7
 
-schemeLoop:
-	VPOR     (SI), Y0, Y9
-	VPOR     1(SI), Y0, Y10
-	VPCMPEQB Y1, Y9, Y11
-	VPCMPEQB Y2, Y10, Y12
-	VPAND    Y11, Y12, Y11
-	VPCMPEQB Y3, Y9, Y12
-	VPCMPEQB Y4, Y10, Y13
-	VPAND    Y12, Y13, Y12
-	VPOR     Y11, Y12, Y11
-	VPTEST   Y11, Y11
-	JNZ      schemePair
+tripleLoop:
+	VMOVDQU (SI), Y8
+	VMOVDQU 1(SI), Y9
+	VPAND   Y0, Y8, Y10
+	VPSRLW  $4, Y8, Y8
+	VPAND   Y0, Y8, Y8
+	VPSHUFB Y10, Y1, Y10
+	VPSHUFB Y8, Y2, Y8
+	VPAND   Y8, Y10, Y8
+	VPAND   Y0, Y9, Y10
+	VPSRLW  $4, Y9, Y9
+	VPAND   Y0, Y9, Y9
+	VPSHUFB Y10, Y3, Y10
+	VPSHUFB Y9, Y4, Y9
+	VPAND   Y9, Y10, Y9
+	VPAND   Y8, Y9, Y8
+	VPTEST  Y8, Y8
+	JNZ     triplePair
 
-schemeNext:
+tripleNext:
 	ADDQ $32, SI
 	DECQ CX
-	JNZ  schemeLoop
+	JNZ  tripleLoop
 	SUBQ DI, SI
-	MOVQ SI, ret+16(FP)
+	MOVQ SI, ret+24(FP)
 	VZEROUPPER
 	RET
 
-schemePair:
+triplePair:
 	VMOVDQU   2(SI), Y9
-	VPCMPEQB  Y5, Y9, Y10
-	VPCMPEQB  Y6, Y9, Y12
-	VPOR      Y10, Y12, Y10
-	VPCMPEQB  Y7, Y9, Y12
-	VPCMPEQB  Y8, Y9, Y13
-	VPOR      Y12, Y13, Y12
-	VPOR      Y10, Y12, Y10
-	VPAND     Y10, Y11, Y11
-	VPMOVMSKB Y11, AX
+	VPAND     Y0, Y9, Y10
+	VPSRLW    $4, Y9, Y9
+	VPAND     Y0, Y9, Y9
+	VPSHUFB   Y10, Y5, Y10
+	VPSHUFB   Y9, Y6, Y9
+	VPAND     Y9, Y10, Y9
+	VPCMPEQB  Y7, Y9, Y9  // where no third stands
+	VPCMPEQB  Y7, Y8, Y8  // where no pair stands
+	VPOR      Y8, Y9, Y8
+	VPMOVMSKB Y8, AX
+	NOTL      AX
 	TESTL     AX, AX
-	JZ        schemeNext
+	JZ        tripleNext
 	BSFL      AX, AX
 	SUBQ      DI, SI
 	ADDQ      AX, SI
-	MOVQ      SI, ret+16(FP)
+	MOVQ      SI, ret+24(FP)
 	VZEROUPPER
 	RET
 

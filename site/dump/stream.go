@@ -12,8 +12,8 @@ import (
 	"runtime"
 	"sync"
 
-	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
+	"trimlantern/core/text"
 )
 
 // Row is one row, as a Rewriter sees it.
@@ -23,8 +23,8 @@ type Row struct {
 	b       []byte
 	fields  []field
 	may     []bool // which values can hold a reference
-	values  []envelope.Unescaped
-	memory  []envelope.Unescaped // of values of earlier rows, to use again
+	values  []text.Decoded
+	memory  []text.Decoded // of values of earlier rows, to use again
 	decoded []bool
 	edits   [][]rewrite.Edit
 }
@@ -43,16 +43,16 @@ func (r *Row) Value(i int) (v []byte, ok bool) {
 	return u.Text, ok
 }
 
-func (r *Row) value(i int) (envelope.Unescaped, bool) {
+func (r *Row) value(i int) (text.Decoded, bool) {
 	if r.fields[i].form == bare {
-		return envelope.Unescaped{}, false
+		return text.Decoded{}, false
 	}
 	if !r.decoded[i] {
 		u, err := r.fields[i].decode(r.b, r.memory[i])
 		if err != nil {
 			return u, false
 		}
-		if u.Decoded() && len(u.Text) <= largeField {
+		if u.HasMemory() && len(u.Text) <= largeField {
 			r.memory[i] = u
 		}
 		r.values[i], r.decoded[i] = u, true
@@ -66,7 +66,7 @@ func (r *Row) Edit(i int, edits []rewrite.Edit) { r.edits[i] = edits }
 // reset makes the row one of n values, of which nothing is known yet.
 func (r *Row) reset(n int) {
 	if cap(r.may) < n {
-		r.may, r.values, r.memory = make([]bool, n), make([]envelope.Unescaped, n), make([]envelope.Unescaped, n)
+		r.may, r.values, r.memory = make([]bool, n), make([]text.Decoded, n), make([]text.Decoded, n)
 		r.decoded, r.edits = make([]bool, n), make([][]rewrite.Edit, n)
 	}
 	r.may, r.values, r.memory, r.decoded, r.edits = r.may[:n], r.values[:n], r.memory[:n], r.decoded[:n], r.edits[:n]

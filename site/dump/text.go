@@ -8,8 +8,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"trimlantern/core/envelope"
 	"trimlantern/core/seek"
+	"trimlantern/core/text"
 )
 
 // form is how a value is written in a dump.
@@ -41,14 +41,14 @@ type holder struct {
 
 // decode returns the value of a field, with where its bytes came from.
 // old is memory to use again.
-func (f field) decode(b []byte, old envelope.Unescaped) (envelope.Unescaped, error) {
+func (f field) decode(b []byte, old text.Decoded) (text.Decoded, error) {
 	raw := b[f.start:f.end]
 	if f.form == hexText || f.form == copyHex {
 		return f.decodeHex(raw)
 	}
 	next := f.special(b, f.start)
 	if next < 0 {
-		return envelope.Verbatim(raw, f.start), nil
+		return text.Verbatim(raw, f.start), nil
 	}
 	x := old.Again(f.start)
 	if len(raw) > largeField { // make room once: growing takes it twice
@@ -71,13 +71,13 @@ func (f field) decode(b []byte, old envelope.Unescaped) (envelope.Unescaped, err
 // largeField is how long a value is that is worth a look at what it will take.
 const largeField = 1 << 20
 
-func (f field) decodeHex(raw []byte) (envelope.Unescaped, error) {
-	text := make([]byte, len(raw)/2)
-	if _, err := hex.Decode(text, raw); err != nil {
-		return envelope.Unescaped{}, fmt.Errorf("a value in hexadecimal digits: %w", err)
+func (f field) decodeHex(raw []byte) (text.Decoded, error) {
+	plain := make([]byte, len(raw)/2)
+	if _, err := hex.Decode(plain, raw); err != nil {
+		return text.Decoded{}, fmt.Errorf("a value in hexadecimal digits: %w", err)
 	}
-	x := envelope.NewUnescaper(f.start, len(text))
-	for i, c := range text {
+	x := text.NewBuilder(f.start, len(plain))
+	for i, c := range plain {
 		x.Escape(f.start+2*i+2, c)
 	}
 	return x.Done(), nil

@@ -1,4 +1,4 @@
-package reference
+package markup
 
 import (
 	"bytes"
@@ -8,6 +8,10 @@ import (
 
 	"golang.org/x/net/html"
 )
+
+func isAlnum(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
+}
 
 // Attr is one attribute of a start tag, with where its value stands.
 type Attr struct {
@@ -483,28 +487,42 @@ func UsesOf(b []byte, name string) Uses {
 				}
 			},
 		})
-	} else if t := bytes.TrimSpace(b); len(t) < pathMax && !bytes.ContainsAny(t, " \t\r\n\"'()") {
+	} else if t := bytes.TrimSpace(b); len(t) < loneMax && !bytes.ContainsAny(t, " \t\r\n\"'()") {
 		u.lone = AssetKind(string(t)) != "" || bracketAttrs[strings.ToLower(name)]
 	}
 	return u
 }
 
-// At returns the use of a reference of the text.
-func (u Uses) At(r Reference) Use {
-	i, _ := slices.BinarySearchFunc(u.spans, r.Start, func(s span, p int) int {
+// loneMax is how long a lone URL is at the most.
+const loneMax = 2048
+
+// At returns the use of a reference that begins at start.
+func (u Uses) At(start int) Use {
+	i, _ := slices.BinarySearchFunc(u.spans, start, func(s span, p int) int {
 		if s.end <= p {
 			return -1
 		}
 		return 1
 	})
-	if i < len(u.spans) && u.spans[i].start <= r.Start && u.spans[i].use != Text {
+	if i < len(u.spans) && u.spans[i].start <= start && u.spans[i].use != Text {
 		return u.spans[i].use
 	}
 	if u.lone {
 		return Loads
 	}
-	return before(u.b, r.Start)
+	return before(u.b, start)
 }
+
+// identAttrs are the attributes, of any element, that hold names.
+var identAttrs = func() map[string]bool {
+	m := map[string]bool{}
+	for _, c := range contexts {
+		if c.Use == Ident && c.Element == "*" {
+			m[c.Attr] = true
+		}
+	}
+	return m
+}()
 
 // beforeMax is how far back before looks.
 const beforeMax = 64
@@ -536,7 +554,7 @@ func before(b []byte, start int) Use {
 		}
 		attr := string(name[i:])
 		switch {
-		case attr == "xmlns" || strings.HasPrefix(attr, "xmlns:"):
+		case attr == "xmlns" || strings.HasPrefix(attr, "xmlns:") || identAttrs[attr]:
 			return Ident
 		case bracketAttrs[attr]:
 			return Loads
@@ -548,6 +566,28 @@ func before(b []byte, start int) Use {
 	}
 	return Text
 }
+
+// IsIdent reports whether what begins at start is a name that only looks like a URL, as
+// what stands directly before it tells: of a namespace, of a vocabulary, or of a document type.
+func IsIdent(b []byte, start int) bool {
+	if start == 0 || strings.IndexByte("\"';=2479\\", b[start-1]) < 0 { // no quote, in no spelling
+		return false
+	}
+	if before(b, start) == Ident {
+		return true
+	}
+	if start > 1 && isSpace(b[start-2]) {
+		head := b[max(0, start-doctypeMax):start]
+		if i := bytes.LastIndexByte(head, '<'); i >= 0 && i+9 < len(head) && head[i+1] == '!' {
+			word := strings.ToLower(string(head[i+2 : i+9]))
+			return word == "doctype" || strings.HasPrefix(word, "entity")
+		}
+	}
+	return false
+}
+
+// doctypeMax is how far before a name of it a document type begins.
+const doctypeMax = 400
 
 // AssetKind tells from the ending of a URL's path what kind of asset it names;
 // "" where it does not look like one.

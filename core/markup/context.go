@@ -1,4 +1,6 @@
-package reference
+// Package markup tells what a page does with each URL it holds: in HTML, SVG, CSS,
+// scripts and short codes. Rewriting, scanning and tracing read the same tables.
+package markup
 
 // Use tells what a page does with a URL.
 type Use uint8

@@ -1,0 +1,224 @@
+package envelope
+
+import (
+	"bytes"
+	"errors"
+
+	"trimlantern/core/text"
+)
+
+// Head is the beginning of a serialized value in a text, in whatever spelling: its
+// type, a colon, a number, a colon, a quote or a brace.
+type Head struct {
+	Start int  // the letter of its type
+	Type  byte // one of aOsSCE; 0: another letter or none, where only a length and a quote stand
+	N     int  // the length, or the number of members
+	Body  int  // where the quote or the brace is written
+	Brace bool // a brace stands there
+	Word  bool // a letter or digit stands before it: perhaps the end of a word
+	// Inner says that what stands before it stands inside of serialized values: a brace or
+	// a semicolon.
+	Inner bool
+}
+
+// separators can be, or can begin the writing of, a colon.
+var separators = func() (t [256]bool) {
+	t[':'] = true
+	for c := range 256 {
+		t[c] = t[c] || text.Opens(byte(c))
+	}
+	return t
+}()
+
+// headTypes are the types of serialized values that have a length or members.
+var headTypes = [256]bool{'a': true, 'O': true, 's': true, 'S': true, 'C': true, 'E': true}
+
+// NextHead returns the first head at or after from.
+func NextHead(b []byte, from int) (Head, bool) {
+	for p := from; p+4 < len(b); p++ {
+		c := b[p]
+		if !separators[c] {
+			continue
+		}
+		if c == ':' {
+			if next := b[p+1]; (next < '0' || next > '9') && !text.Opens(next) {
+				continue
+			}
+		}
+		if h, ok := headAt(b, p, from); ok {
+			return h, true
+		}
+	}
+	return Head{}, false
+}
+
+// headAt reads the head whose first colon is written at p.
+func headAt(b []byte, p, floor int) (h Head, ok bool) {
+	c, end, _ := text.Unit(b, p)
+	if c != ':' {
+		return h, false
+	}
+	q, digits := end, 0
+	for q < len(b) && digits < 11 {
+		d, e, _ := text.Unit(b, q)
+		if d < '0' || d > '9' {
+			break
+		}
+		h.N = h.N*10 + int(d-'0')
+		digits, q = digits+1, e
+	}
+	if digits == 0 || digits > 10 || q >= len(b) {
+		return h, false
+	}
+	if c, q, _ = text.Unit(b, q); c != ':' || q >= len(b) {
+		return h, false
+	}
+	h.Body = q
+	switch c, _, _ := text.Unit(b, q); c {
+	case '"':
+	case '{':
+		h.Brace = true
+	default:
+		return h, false
+	}
+	h.Start = p
+	if p > floor {
+		letter, start := rune(b[p-1]), p-1
+		if !headTypes[b[p-1]] {
+			letter, start, _ = text.Before(b, p)
+		}
+		if start >= floor && letter < 128 && headTypes[letter] && (letter == 'a') == h.Brace {
+			h.Type, h.Start = byte(letter), start
+		}
+	}
+	if h.Type == 0 && h.Brace {
+		return h, false
+	}
+	if h.Start > floor {
+		before, _, _ := text.Before(b, h.Start)
+		h.Word = before < 128 && isWord(byte(before))
+		h.Inner = before == '{' || before == ';' || before == '}'
+	}
+	return h, true
+}
+
+func isWord(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c == '_'
+}
+
+// stacks returns how the value at a head may be written, as its first quote tells.
+func (h Head) stacks(b []byte) []text.Stack {
+	p := h.Body
+	for p < len(b) {
+		c, end, _ := text.Unit(b, p)
+		if c == '"' {
+			return text.Stacks(b, p, end, '"')
+		}
+		if c >= 128 || !isWord(byte(c)) && c != ':' && c != ';' && c != '{' && c != '}' && c != '.' && c != '-' && c != '+' || p > h.Body+1<<12 {
+			break
+		}
+		p = end
+	}
+	_, end, _ := text.Unit(b, h.Body) // no string in it, or none that can be read
+	c, _, _ := text.Unit(b, h.Body)
+	return text.Stacks(b, h.Body, end, byte(c))
+}
+
+// Found is a sound serialized value inside a text.
+type Found struct {
+	Value  *Serialized // of Region.Text
+	Region text.Region
+	End    int // behind it, in the text
+}
+
+// firstLook is how much of a region is read first.
+const firstLook = 1 << 10
+
+// Open reads the value at the head, through the layers in which it is written. Where it is not
+// sound in any way of reading, it returns what is wrong in the likeliest one, and where, as far as that
+// tells, it ends: its claimed length, or the end of what it is written in. cost is how many
+// bytes were looked at.
+func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
+	end = len(b)
+	if h.Type == 0 {
+		err = &NotSound{Offset: h.Start, Why: "a length without a type"}
+	}
+	for i, s := range h.stacks(b) {
+		if h.Type != 0 {
+			found, n, ferr := h.openIn(b, s)
+			cost += n
+			if ferr == nil {
+				return found, found.End, cost, nil
+			}
+			if i == 0 {
+				err = ferr
+			}
+			for _, v := range s.Variants(b[h.Start:min(len(b), h.Start+max(h.N, 1<<14))]) {
+				found, n, ferr := h.openIn(b, v)
+				cost += n
+				if ferr == nil {
+					return found, found.End, cost, nil
+				}
+			}
+		}
+		if i == 0 {
+			var n int
+			end, n = h.extent(b, s)
+			cost += n
+		}
+	}
+	if err == nil {
+		err = &NotSound{Offset: h.Start, Why: "its quotes cannot be read"}
+	}
+	return f, end, cost, err
+}
+
+// openIn reads the value at the head through one stack.
+func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
+	if !h.Brace && h.N > len(b)-h.Body {
+		return f, 0, &NotSound{Offset: h.Start, Why: "a string is cut off"}
+	}
+	size := firstLook
+	if s.Plain() {
+		size = len(b)
+	}
+	for {
+		r := text.Open(b, h.Start, s, size)
+		cost += len(r.Text)
+		v, err := OpenPHP(r.Text)
+		if err == nil {
+			return Found{v, r, r.Raw(v.End)}, cost, nil
+		}
+		var bad *NotSound
+		if errors.As(err, &bad) {
+			if bad.Cut && !r.Whole {
+				size = max(4*size, bad.Need)
+				continue
+			}
+			cost += bad.Offset - len(r.Text)
+			bad.Offset = r.Raw(min(bad.Offset, len(r.Text)))
+		}
+		return f, cost, err
+	}
+}
+
+// extent returns where an unsound value ends, at the least: a string that is written plainly
+// where its length says and a quote stands; anything else where what it is written in surely ends, or
+// the text.
+func (h Head) extent(b []byte, s text.Stack) (end, cost int) {
+	if s.Plain() {
+		if h.Brace || h.Type == 'O' || h.Type == 'C' || h.N > len(b)-h.Body-1 {
+			return len(b), 0
+		}
+		claimed := h.Body + 1 + h.N
+		if n := bytes.IndexByte(b[claimed:], '"'); n >= 0 {
+			return claimed + n + 1, n
+		}
+		return len(b), len(b) - claimed
+	}
+	if only := s.Steps(); len(only) > 1 || only[0].Layer != text.HTML && only[0].Layer != text.Percent {
+		return len(b), 0
+	}
+	r := text.Open(b, h.Start, s, len(b))
+	return r.Raw(len(r.Text)), len(r.Text)
+}

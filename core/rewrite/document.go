@@ -1,0 +1,378 @@
+package rewrite
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"trimlantern/core/envelope"
+	"trimlantern/core/reference"
+	"trimlantern/core/text"
+)
+
+// sealIn rewrites a serialized value that was read through layers.
+func (w *worker) sealIn(r *text.Region, s *envelope.Serialized, at *place, pos, depth int) []Edit {
+	if r.Stack.Plain() {
+		return text.Shift(w.seal(r.Text, s, at, depth), r.Raw(0))
+	}
+	before := w.save()
+	here := &place{up: at, pos: pos, label: r.Stack.String()}
+	edits, ok := r.Carry(w.seal(r.Text, s, here, depth+1))
+	if !ok {
+		w.restore(before)
+		w.left(Finding{Reason: Unsealed, Path: at.path(), Offset: at.offset(pos), Note: "written as " + r.Stack.String()})
+		return nil
+	}
+	return edits
+}
+
+// seal rewrites the strings of an opened serialized value; each string's length
+// follows its edits.
+func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []Edit {
+	var edits []Edit
+	if len(s.Texts) > 1000 {
+		edits = room(b, 2) // each with its length
+	}
+	held := protectedContainers(b, s)
+	var keys *keyring
+	candidates := NewCandidates(b[:s.End])
+	for i, t := range s.Texts {
+		if !candidates.In(int(t.Start), int(t.End)) {
+			continue
+		}
+		body := b[t.Start:t.End]
+		here := &place{up: at, pos: int(t.Start), php: s, text: t}
+		if held[int(t.Up)] {
+			w.closed(body, here, Protected, "a hash or a signature stands beside it")
+			continue
+		}
+		var before state
+		if t.Opaque || t.Key {
+			before = w.save()
+		}
+		var inner []Edit
+		if t.Opaque {
+			var safe bool
+			if inner, safe = w.openPayload(body, here, depth+1); !safe {
+				w.restore(before)
+				w.left(Finding{Reason: Opaque, Path: here.path(), Offset: here.offset(0)})
+				continue
+			}
+		} else {
+			inner = w.open(body, here, depth+1)
+		}
+		if len(inner) == 0 {
+			continue
+		}
+		if t.Key {
+			if keys == nil {
+				keys = phpKeys(w, b, s)
+			}
+			if !keys.free(i) {
+				w.restore(before)
+				w.left(Finding{Reason: KeyTaken, Path: here.path(), Offset: here.offset(0)})
+				continue
+			}
+		}
+		if more := grown(inner, t.Escaped); more != 0 {
+			digits := string(b[t.LenStart:t.LenEnd])
+			n, err := strconv.Atoi(digits)
+			if err != nil { // OpenPHP has read it
+				panic(err)
+			}
+			edits = append(edits, Edit{Offset: int(t.LenStart), Removed: digits, Inserted: strconv.Itoa(n + more)})
+		}
+		edits = join(edits, text.Shift(inner, int(t.Start)))
+	}
+	return edits
+}
+
+// keyring tells which keys of a document may be rewritten: those whose secure form is no
+// other key's of the same array or object, before or after.
+type keyring struct {
+	after map[int]string         // what becomes of the keys that change, by their number
+	owner map[int]int            // the container of each of them
+	count map[int]map[string]int // how many keys of a container have a form, in the end
+}
+
+func (k *keyring) free(i int) bool { return k.count[k.owner[i]][k.after[i]] == 1 }
+
+// keyed is one key: its number, its container, its text.
+type keyed struct {
+	number, owner int
+	text          []byte
+}
+
+// newKeyring works out what becomes of each key.
+func newKeyring(w *worker, keys []keyed) *keyring {
+	k := &keyring{map[int]string{}, map[int]int{}, map[int]map[string]int{}}
+	changing := map[int]bool{}
+	for _, key := range keys {
+		if after, ok := w.secured(key.text); ok {
+			k.after[key.number], k.owner[key.number] = after, key.owner
+			changing[key.owner] = true
+		}
+	}
+	for _, key := range keys {
+		if !changing[key.owner] {
+			continue
+		}
+		form := string(key.text)
+		if after, ok := k.after[key.number]; ok {
+			form = after
+		}
+		if k.count[key.owner] == nil {
+			k.count[key.owner] = map[string]int{}
+		}
+		k.count[key.owner][form]++
+	}
+	return k
+}
+
+// secured returns what would become of a key.
+func (w *worker) secured(key []byte) (string, bool) {
+	if !MayHold(key) {
+		return "", false
+	}
+	rules := *w.rules
+	rules.Rewritten = nil
+	probe := &worker{rules: &rules, budget: 16*len(key) + 1<<12}
+	edits := probe.open(key, nil, 1)
+	if len(edits) == 0 {
+		return "", false
+	}
+	after, err := Apply(key, edits)
+	return string(after), err == nil
+}
+
+func phpKeys(w *worker, b []byte, s *envelope.Serialized) *keyring {
+	var keys []keyed
+	for i, t := range s.Texts {
+		if t.Key {
+			keys = append(keys, keyed{i, int(t.Up), b[t.Start:t.End]})
+		}
+	}
+	return newKeyring(w, keys)
+}
+
+// openPayload rewrites what a class wrote by itself. Only serialized values in
+// it can be re-sealed; anything else may have lengths that nobody else knows.
+func (w *worker) openPayload(b []byte, at *place, depth int) (edits []Edit, safe bool) {
+	safe = true
+	p := 0
+	for q := 0; ; {
+		h, ok := envelope.NextHead(b, q)
+		if !ok {
+			break
+		}
+		q = h.Body + 1
+		if h.Type == 0 || h.Start < p {
+			continue
+		}
+		f, _, cost, err := h.Open(b)
+		if w.budget -= cost; err != nil || w.budget < 0 {
+			continue
+		}
+		safe = safe && !w.holdsOurs(b[p:h.Start])
+		edits = append(edits, w.sealIn(&f.Region, f.Value, at, h.Start, depth)...)
+		f.Value.Done()
+		p, q = f.End, f.End
+	}
+	return edits, safe && !w.holdsOurs(b[p:])
+}
+
+// openJSON rewrites inside the strings of a JSON document. Nothing but the
+// edits moves: how the document escapes its slashes stays as it is.
+func (w *worker) openJSON(b []byte, at *place, depth int) ([]Edit, bool) {
+	d := document{}
+	if !envelope.OpenJSON(b, d.add) {
+		return nil, false
+	}
+	return w.rewriteJSON(b, d.texts, &place{up: at, label: "JSON"}, depth), true
+}
+
+// document gathers the strings of a JSON document.
+type document struct{ texts []envelope.JSONText }
+
+func (d *document) add(t envelope.JSONText) { d.texts = append(d.texts, t) }
+
+// jsonString is how the strings of JSON are written.
+var jsonString, _ = text.Of(text.Step{Layer: text.Script, Stop: '"'})
+
+// rewriteJSON rewrites the strings of a document, which were read.
+func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, depth int) []Edit {
+	var edits []Edit
+	var keys *keyring
+	held := protectedObjects(b, texts)
+	for i, t := range texts {
+		if !MayHold(b[t.Start:t.End]) {
+			continue
+		}
+		r := text.Open(b[:t.End], t.Start, jsonString, t.End-t.Start)
+		if !MayHold(r.Text) {
+			continue
+		}
+		here := &place{up: at, pos: t.Start, json: t.Path}
+		if held[t.Object] {
+			w.closed(r.Text, here, Protected, "a hash or a signature stands beside it")
+			continue
+		}
+		before := w.save()
+		inner := w.open(r.Text, here, depth+1)
+		if len(inner) == 0 {
+			continue
+		}
+		if t.Key {
+			if keys == nil {
+				keys = jsonKeys(w, b, texts)
+			}
+			if !keys.free(i) {
+				w.restore(before)
+				w.left(Finding{Reason: KeyTaken, Path: here.path(), Offset: here.offset(0)})
+				continue
+			}
+		}
+		raw, ok := r.Carry(inner)
+		if !ok {
+			w.restore(before)
+			w.left(Finding{Reason: Unsealed, Path: here.path(), Offset: here.offset(0), Note: "written as JSON"})
+			continue
+		}
+		edits = append(edits, raw...)
+	}
+	return edits
+}
+
+func jsonKeys(w *worker, b []byte, texts []envelope.JSONText) *keyring {
+	var keys []keyed
+	for i, t := range texts {
+		if t.Key {
+			r := text.Open(b[:t.End], t.Start, jsonString, t.End-t.Start)
+			keys = append(keys, keyed{i, t.Object, r.Text})
+		}
+	}
+	return newKeyring(w, keys)
+}
+
+// sealNames are names of fields that hold a hash or a signature of what stands beside them.
+var sealNames = []string{"hash", "hmac", "mac", "sig", "sign", "signature", "checksum", "digest"}
+
+// isSeal reports whether a field of this name and value is a hash or a signature of its siblings.
+func isSeal(name, value []byte) bool {
+	if len(name) < 3 || len(name) > 40 || len(value) < 16 || len(value) > 1024 {
+		return false
+	}
+	n := strings.ToLower(strings.TrimLeft(string(name), "_\x00*"))
+	for _, s := range sealNames {
+		if n == s || len(n) > len(s) && strings.HasSuffix(n, s) && (strings.IndexByte("_-.", n[len(n)-len(s)-1]) >= 0 || name[len(name)-len(s)] < 'a') {
+			return isDigest(value)
+		}
+	}
+	return false
+}
+
+// isDigest reports whether b looks like a hash: hexadecimal digits, or base64 of as many
+// bytes as hashes have.
+func isDigest(b []byte) bool {
+	hex, coded := true, true
+	for _, c := range b {
+		hex = hex && (c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f')
+		coded = coded && (isAlnum(c) || strings.IndexByte("+/-_=", c) >= 0)
+	}
+	if hex {
+		return len(b) >= 16 && len(b)%2 == 0
+	}
+	switch bare := strings.TrimRight(string(b), "="); len(bare) {
+	case 22, 27, 38, 43, 64, 86:
+		return coded
+	default:
+		return coded && len(bare) > 86 // RSA
+	}
+}
+
+// protectedContainers returns the containers of a serialized value in which a hash or a
+// signature stands beside the rest, and what is in them.
+func protectedContainers(b []byte, s *envelope.Serialized) map[int]bool {
+	var held map[int]bool
+	for i, t := range s.Texts {
+		if t.Key && i+1 < len(s.Texts) {
+			v := s.Texts[i+1]
+			if v.Up == t.Up && !v.Key && v.NameStart == t.Start && isSeal(b[t.Start:t.End], b[v.Start:v.End]) {
+				if held == nil {
+					held = map[int]bool{}
+				}
+				held[int(t.Up)] = true
+			}
+		}
+	}
+	if held != nil {
+		for i, c := range s.Containers { // the outer ones come first
+			if held[c.Up] {
+				held[i] = true
+			}
+		}
+	}
+	return held
+}
+
+// protectedObjects does the same for the objects of a JSON document.
+func protectedObjects(b []byte, texts []envelope.JSONText) map[int]bool {
+	var held map[int]bool
+	for i, t := range texts {
+		if t.Key && i+1 < len(texts) {
+			v := texts[i+1]
+			if !v.Key && v.Object == t.Object && isSeal(b[t.Start:t.End], b[v.Start:v.End]) {
+				if held == nil {
+					held = map[int]bool{}
+				}
+				held[t.Object] = true
+			}
+		}
+	}
+	if held != nil {
+		for _, t := range texts { // the outer ones come first
+			if held[t.Parent] {
+				held[t.Object] = true
+			}
+		}
+	}
+	return held
+}
+
+// room makes room for the edits of a long text, so many for each scheme in it:
+// growing takes twice as much.
+func room(b []byte, each int) []Edit {
+	if len(b) < 1<<20 {
+		return nil
+	}
+	n := 0
+	for p := reference.Next(b, 0); p >= 0; p = reference.Next(b, p) {
+		n++
+	}
+	return make([]Edit, 0, each*n+8) // with the lengths around
+}
+
+// join returns a and b in one, with no second copy of a long b.
+func join(a, b []Edit) []Edit {
+	if len(a) < len(b)/64 {
+		return slices.Insert(b, 0, a...)
+	}
+	return append(a, b...)
+}
+
+// grown returns by how many bytes edits lengthen a text. In an escaped text \xx
+// counts as one byte.
+func grown(edits []Edit, escaped bool) int {
+	n := 0
+	for _, e := range edits {
+		n += len(e.Inserted) - len(e.Removed)
+		if escaped {
+			n += 2 * strings.Count(e.Removed, `\`)
+		}
+	}
+	return n
+}
+
+func isAlnum(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
+}

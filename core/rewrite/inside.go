@@ -1,0 +1,489 @@
+package rewrite
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+
+	"trimlantern/core/address"
+	"trimlantern/core/envelope"
+	"trimlantern/core/markup"
+	"trimlantern/core/reference"
+	"trimlantern/core/text"
+)
+
+// inside rewrites a text: what it holds serialized, as JSON or in base64, in whatever
+// spelling, and its references. payload says that it is what a class wrote, in which
+// serialized values may follow each other.
+func (w *worker) inside(b []byte, at *place, depth int, payload bool) []Edit {
+	t := &reading{worker: w, b: b, at: at, depth: depth, payload: payload}
+	if hidden(b) {
+		t.wild = envelope.Wild(b)
+	}
+	t.anchors()
+	t.references(len(b))
+	return t.edits
+}
+
+// reading is the way through one text, from its beginning to its end: what is opened or held
+// back on the way lies behind p.
+type reading struct {
+	*worker
+	b       []byte
+	at      *place
+	depth   int
+	payload bool
+	edits   []Edit
+	p       int // up to here everything is done
+
+	uses     *markup.Uses // made when they are needed
+	wild     bool         // the text is none: only what is sealed may be changed
+	controls int8         // whether control characters are in the text: 0 not known, 1 yes, -1 no
+}
+
+// anchors opens what the text holds, from the first to the last.
+func (t *reading) anchors() {
+	if t.depth >= maxDepth {
+		return
+	}
+	head, hasHead := envelope.NextHead(t.b, 0)
+	object, quote, quoteEnd := envelope.NextObject(t.b, 0)
+	coded := envelope.NextBase64(t.b, 0)
+	last := -1 // where the last sound serialized value ended
+	for {
+		next := len(t.b)
+		if hasHead {
+			next = min(next, head.Start)
+		}
+		if object >= 0 {
+			next = min(next, object)
+		}
+		if coded >= 0 {
+			next = min(next, coded)
+		}
+		switch {
+		case next == len(t.b):
+			return
+		case hasHead && head.Start == next:
+			if end := t.head(head, last); end > 0 {
+				t.p, last = end, end
+			}
+			head, hasHead = envelope.NextHead(t.b, max(t.p, head.Body))
+		case next == object:
+			if end := t.object(object, quote, quoteEnd); end > 0 {
+				t.p = end
+			}
+			object, quote, quoteEnd = envelope.NextObject(t.b, max(t.p, object+1))
+		default:
+			end := t.base64(coded)
+			coded = envelope.NextBase64(t.b, max(t.p, end))
+		}
+		if hasHead && head.Start < t.p {
+			head, hasHead = envelope.NextHead(t.b, t.p)
+		}
+		if object >= 0 && object < t.p {
+			object, quote, quoteEnd = envelope.NextObject(t.b, t.p)
+		}
+		if coded >= 0 && coded < t.p {
+			coded = envelope.NextBase64(t.b, t.p)
+		}
+	}
+}
+
+// head opens the serialized value at a head, or holds back what cannot be sealed. It
+// returns where that ends, or 0 where there is nothing to be done.
+func (t *reading) head(h envelope.Head, last int) int {
+	inner := h.Inner && h.Start != last && !t.payload
+	if t.quiet && t.budget < 0 {
+		return 0
+	}
+	if t.budget < 0 {
+		return t.hold(h.Start, len(t.b), Unsealed, errTooMany)
+	}
+	f, end, cost, err := h.Open(t.b)
+	t.budget -= cost
+	switch {
+	case err == nil && !inner:
+		defer f.Value.Done()
+		t.references(h.Start)
+		pos := h.Start
+		t.add(t.sealIn(&f.Region, f.Value, &place{up: t.at, pos: pos, use: t.useOf(pos)}, pos, t.depth))
+		return f.End
+	case t.quiet:
+		return 0 // only whether there is something to change
+	case h.Type == 0 || h.Word && !h.Brace:
+		// A length before a quote, or the end of a word: what the length spans is left.
+		return t.hold(h.Start, end, Unsealed, err)
+	case inner || h.Brace:
+		// A part of a value that is broken, or one: nobody knows where it ends.
+		if err == nil {
+			f.Value.Done()
+			err = errPart
+			end = len(t.b)
+		}
+		return t.hold(h.Start, end, Unsound, err)
+	}
+	return t.hold(h.Start, end, Unsound, err)
+}
+
+// fault is an error whose words are all there is to it.
+type fault string
+
+func (f fault) Error() string { return string(f) }
+
+const (
+	errTooMany = fault("more beginnings of serialized values than can be tried")
+	errPart    = fault("a part of a serialized value whose beginning cannot be read")
+)
+
+// hold leaves t.b[from:to] as it is, and names it where there is something to change in it.
+func (t *reading) hold(from, to int, why Reason, err error) int {
+	if to <= from {
+		return 0
+	}
+	t.references(from)
+	part := t.b[from:to]
+	if MayHold(part) {
+		if why == Unsound {
+			t.unsound(part, t.at, from, err)
+		} else if t.holdsOurs(part) {
+			t.left(Finding{Reason: why, Path: t.at.path(), Offset: t.at.offset(from), Note: err.Error()})
+		}
+	}
+	return to
+}
+
+// object opens the JSON object at start, whose first quote is written at
+// b[quote:end]; 0: it is none.
+func (t *reading) object(start, quote, end int) int {
+	if t.budget < 0 {
+		return 0
+	}
+	for _, s := range text.Stacks(t.b, quote, end, '"') {
+		// What stands around the object may have quotes as they are.
+		s = s.Unstopped()
+		size := 1 << 10
+		if s.Plain() {
+			size = len(t.b)
+		}
+		for {
+			r := text.Open(t.b, start, s, size)
+			d := document{}
+			n, ok := envelope.ReadJSON(r.Text, d.add)
+			t.budget -= n
+			if !ok && !r.Whole && n+text.EscapeMax >= len(r.Text) {
+				size *= 4
+				continue
+			}
+			if !ok || !r.Whole && n+text.EscapeMax >= len(r.Text) && !s.Plain() {
+				if ok {
+					size *= 4
+					continue
+				}
+				break
+			}
+			if len(d.texts) == 0 {
+				break
+			}
+			t.references(start)
+			before := t.save()
+			here := &place{up: t.at, pos: start, label: strings.TrimPrefix(s.String()+", JSON", ", "), use: t.useOf(start)}
+			inner := t.rewriteJSON(r.Text, d.texts, here, t.depth+1)
+			if raw, ok := r.Carry(inner); ok {
+				t.add(raw)
+			} else {
+				t.restore(before)
+				t.left(Finding{Reason: Unsealed, Path: t.at.path(), Offset: t.at.offset(start), Note: "written as " + s.String()})
+			}
+			return r.Raw(n)
+		}
+	}
+	return 0
+}
+
+// base64 opens the base64 at a mark. It returns where to look on.
+func (t *reading) base64(mark int) int {
+	x, ok := envelope.OpenBase64(t.b, mark, t.p)
+	end := max(x.End, mark+1)
+	if !ok {
+		if x.Text != nil && t.holdsOurs(x.Text) {
+			t.left(Finding{Reason: Unsealed, Path: t.at.path(), Offset: t.at.offset(mark), Note: "base64 whose beginning or end cannot be told"})
+		}
+		return end
+	}
+	if !MayHold(x.Text) {
+		return end
+	}
+	before := t.save()
+	here := &place{up: t.at, pos: x.Start, label: "base64", use: t.useOf(x.Start)}
+	inner := t.open(x.Text, here, t.depth+1)
+	if len(inner) == 0 {
+		return end
+	}
+	why, note := Protected, "signed"
+	if !signed(t.b, x.Start, x.End) {
+		after, err := Apply(x.Text, inner)
+		if err == nil {
+			if edits, ok := x.Seal(after); ok {
+				t.references(x.Start)
+				t.add(edits)
+				t.p = end
+				return end
+			}
+		}
+		why, note = Unsealed, "base64"
+	}
+	t.restore(before)
+	t.left(Finding{Reason: why, Path: here.path(), Offset: t.at.offset(x.Start), Note: note})
+	return end
+}
+
+// signed reports whether the base64 at b[start:end] is a part of a token whose last part signs
+// the others: parts of base64 with dots between them, the first of which is JSON (RFC 7515
+// §3.1), or a hash behind it.
+func signed(b []byte, start, end int) bool {
+	part := func(p, by int) int { // how long a run of the alphabet is, from p
+		n := 0
+		for ; p >= 0 && p < len(b) && (isAlnum(b[p]) || b[p] == '-' || b[p] == '_' || b[p] == '='); p += by {
+			n++
+		}
+		return n
+	}
+	if start > 1 && b[start-1] == '.' {
+		if n := part(start-2, -1); n >= 10 && bytes.HasPrefix(b[start-1-n:], []byte("eyJ")) {
+			return true
+		}
+	}
+	if end+1 < len(b) && strings.IndexByte(".|:", b[end]) >= 0 {
+		n := part(end+1, 1)
+		if bytes.HasPrefix(b[start:], []byte("eyJ")) && b[end] == '.' && n >= 10 {
+			return true
+		}
+		return n >= 32 && isDigest(b[end+1:end+1+n])
+	}
+	return false
+}
+
+func (t *reading) add(edits []Edit) { t.edits = join(t.edits, edits) }
+
+// useOf returns what a page does with what stands at p of the text.
+func (t *reading) useOf(p int) markup.Use {
+	if t.rules.Verdict == nil && t.rules.Rewritten == nil || bytes.IndexByte(t.b, '<') < 0 {
+		return markup.Text
+	}
+	if t.uses == nil {
+		u := markup.UsesOf(t.b, t.at.name())
+		t.uses = &u
+	}
+	if u := t.uses.At(p); u == markup.Maybe || u == markup.Names {
+		return u
+	}
+	return markup.Text
+}
+
+// references rewrites the references between p and to.
+func (t *reading) references(to int) {
+	from := t.p
+	t.p = max(t.p, to)
+	if from >= to {
+		return
+	}
+	if from == 0 && to == len(t.b) {
+		t.edits = room(t.b, 1)
+	}
+	site := &t.rules.Site
+	reference.FindIn(t.b, from, to, func(ref reference.Reference) bool {
+		host, own := site.Host, site.Path == "" && ref.Host == site.Host && address.DefaultPort(ref.Port)
+		var f Finding
+		var tail string
+		if !own || t.rules.Rewritten != nil {
+			tail = ref.Tail(t.b)
+			f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Plain() + tail, Offset: t.at.offset(ref.Start)}
+		}
+		if !own {
+			rel := site.Relate(ref.Host, ref.Port, ref.Follows(t.b))
+			if host, own = f.Host, rel == address.Ours; own {
+				if h, err := address.CanonicalHost(host); err == nil {
+					host = h
+				}
+			} else {
+				f.Use = t.useAt(ref)
+				if f.Reason = t.judge(rel, f, tail, ref); f.Reason != "" {
+					f.Path = t.at.path()
+					t.left(f)
+					return true
+				}
+			}
+		}
+		if why, note := t.stays(ref, own); why != "" {
+			t.left(Finding{Reason: why, Host: strings.ToLower(ref.Host), URL: ref.Text(t.b), Path: t.at.path(), Offset: t.at.offset(ref.Start), Use: f.Use, Note: note})
+			return true
+		}
+		t.edits = append(t.edits, Edit{Offset: ref.SchemeEnd, Inserted: ref.Secure()})
+		if ref.PortEnd > ref.PortStart {
+			t.edits = append(t.edits, Edit{Offset: ref.PortStart, Removed: string(t.b[ref.PortStart:ref.PortEnd])})
+		}
+		t.found = true
+		t.count(host)
+		t.res.References++
+		if t.rules.Rewritten != nil {
+			f.Path = t.at.path()
+			t.told = append(t.told, f)
+		}
+		return true
+	}, t.odd)
+}
+
+// stays says why a reference that would become secure is left all the same: it names
+// something, or what stands around it says how long it is or signs it.
+func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
+	if own && markup.IsIdent(t.b, ref.Start) {
+		return Standard, ""
+	}
+	if t.quiet {
+		return "", ""
+	}
+	if t.wild {
+		return Binary, ""
+	}
+	if ref.Start == 0 {
+		return "", ""
+	}
+	if c := t.b[ref.Start-1]; c == ':' && netstring(t.b, ref.Start) {
+		return Unsealed, "its length stands before it"
+	} else if c == '=' || ref.Spelling&text.Percented != 0 {
+		if signedQuery(t.b, ref.Start) {
+			return Protected, "a signature stands in the same query"
+		}
+	}
+	if t.controls == 0 {
+		t.controls = -1
+		if slices.ContainsFunc(t.b, envelope.IsControl) {
+			t.controls = 1
+		}
+	}
+	if t.controls > 0 && envelope.LengthBefore(t.b, ref.Start) {
+		return Unsealed, "its length stands before it"
+	}
+	return "", ""
+}
+
+// netstring reports whether a number and a colon before start say how long the text is that
+// begins there, which is followed by what ends or begins such a text.
+func netstring(b []byte, start int) bool {
+	n, digits := 0, 0
+	for p, ten := start-2, 1; p >= 0 && digits < 7 && b[p] >= '0' && b[p] <= '9'; p-- {
+		n += int(b[p]-'0') * ten
+		digits, ten = digits+1, ten*10
+	}
+	if digits == 0 || n < 12 || n > len(b)-start {
+		return false
+	}
+	if start+n == len(b) {
+		return true
+	}
+	c := b[start+n]
+	return c == ',' || c == 'e' || c == 'i' || c == 'l' || c == 'd' || c == ';' || c >= '0' && c <= '9'
+}
+
+// queryMax is how far from a reference a signature in the same query is looked for.
+const queryMax = 512
+
+// signedQuery reports whether a reference stands in a URL's query in which a signature stands too.
+func signedQuery(b []byte, start int) bool {
+	stop := func(c byte) bool { return c <= ' ' || strings.IndexByte("\"'<>", c) >= 0 }
+	from, to := start, start
+	for from > 0 && start-from < queryMax && !stop(b[from-1]) {
+		from--
+	}
+	for to < len(b) && to-start < queryMax && !stop(b[to]) {
+		to++
+	}
+	mark := bytes.LastIndexByte(b[from:start], '?')
+	if mark < 0 {
+		return false
+	}
+	for part := range bytes.SplitSeq(bytes.ReplaceAll(b[from+mark+1:to], []byte("&amp;"), []byte("&")), []byte("&")) {
+		if name, value, ok := bytes.Cut(part, []byte("=")); ok && isSeal(name, value) {
+			return true
+		}
+	}
+	return false
+}
+
+// useAt returns what a page does with a reference.
+func (t *reading) useAt(ref reference.Reference) markup.Use {
+	if t.uses == nil {
+		u := markup.UsesOf(t.b, t.at.name())
+		t.uses = &u
+	}
+	if u := t.at.useAbove(); u != markup.Text {
+		return u
+	}
+	return t.uses.At(ref.Start)
+}
+
+// odd names what would be a reference to the site, were it not broken.
+func (t *reading) odd(ref reference.Reference) {
+	if t.rules.Site.Relate(ref.Host, "", "") == address.Ours || t.rules.Site.Path != "" && t.rules.Site.Relate(ref.Host, "", t.rules.Site.Path) == address.Ours {
+		t.left(Finding{Reason: Malformed, Host: strings.ToLower(ref.Host), URL: string(t.b[ref.Start:ref.HostEnd]), Path: t.at.path(), Offset: t.at.offset(ref.Start)})
+	}
+}
+
+// count counts a reference to a host.
+func (w *worker) count(host string) {
+	for i := range w.res.Hosts {
+		if w.res.Hosts[i].Host == host {
+			w.res.Hosts[i].Count++
+			return
+		}
+	}
+	w.res.Hosts = append(w.res.Hosts, HostCount{host, 1})
+}
+
+// judge says why a reference that is not the site's own is left, or "" where it
+// is to be rewritten.
+func (w *worker) judge(rel address.Relation, f Finding, tail string, ref reference.Reference) Reason {
+	if f.Use == markup.Ident || f.Use != markup.Loads && markup.IsStandard(f.Host, tail) {
+		return Standard
+	}
+	if ref.Glued > 0 && w.rules.Site.Relate(ref.Host[:ref.Glued], "", w.rules.Site.Path) == address.Ours {
+		return Unclear
+	}
+	switch rel {
+	case address.OtherPort:
+		return OtherPort
+	case address.OutsidePath:
+		return Outside
+	case address.Private:
+		return Private
+	}
+	loaded := f.Use == markup.Loads || f.Use == markup.Maybe
+	switch {
+	case !loaded && rel == address.Subdomain:
+		return Subdomain
+	case !loaded && rel == address.LookAlike:
+		return LookAlike
+	case !loaded:
+		return Linked
+	case !address.DefaultPort(ref.Port):
+		return NoHTTPS // a port of its own speaks one protocol
+	}
+	verdict := Unknown
+	if w.rules.Verdict != nil {
+		verdict = w.rules.Verdict(f.Host, f.URL)
+	}
+	switch {
+	case verdict == Keep:
+		return Kept
+	case f.Use == markup.Maybe:
+		return Possible
+	case verdict == Secure:
+		return ""
+	case rel == address.Subdomain:
+		return Subdomain // to name it is the nearer remedy
+	case verdict == Insecure:
+		return NoHTTPS
+	}
+	return NoVerdict
+}

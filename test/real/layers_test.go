@@ -1,0 +1,117 @@
+//go:build real
+
+package real
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"flag"
+	"io"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/address"
+	"trimlantern/core/rewrite"
+)
+
+var (
+	layerValues = flag.Int("layer-values", 400, "how many random values of each class of layers PHP judges")
+	mixedValues = flag.Int("mixed-values", 40_000, "how many random values in layers of random order PHP judges")
+)
+
+// PHP wraps texts in layers, in every order that practice has, and unwraps what
+// becomes of each: secure, or as it was and named.
+func TestLayersJudged(t *testing.T) {
+	classes, err := exec.Command("php", "layers.php", "1", "1", "1", "list").Output()
+	require.NoError(t, err)
+	names := strings.Fields(string(classes))
+	require.Greater(t, len(names), 80)
+	seed := *phpSeed
+	if seed == 0 {
+		seed = time.Now().UnixNano() % 1_000_000_007
+	}
+	t.Logf("seed %d", seed)
+	left := 0
+	for _, name := range names {
+		v := judgeLayers(t, seed, *layerValues, name)
+		left += v.Left
+		if v.Left > 0 {
+			t.Logf("%s: %d of %d left and named", name, v.Left, v.Values)
+		}
+	}
+	t.Logf("%d classes of %d values: %d left and named", len(names), *layerValues, left)
+	v := judgeLayers(t, seed, *mixedValues, "mixed")
+	assert.Less(t, v.Left, v.Values/20, "mixed values that are left")
+	t.Logf("%d mixed values: %d changed, %d left and named, %d wrong; %v", v.Values, v.Changed, v.Left, v.Wrong, v.Where)
+}
+
+// layerVerdict is what PHP says in the end.
+type layerVerdict struct {
+	Values, Changed, Left, Missed, Wrong int
+	Where                                map[string]int
+}
+
+func judgeLayers(t *testing.T, seed int64, count int, class string) layerVerdict {
+	t.Helper()
+	const batch = 200
+	site, err := address.Parse("https://ternrock.example", "www.ternrock.example")
+	require.NoError(t, err)
+	rules := &rewrite.Rules{Site: site}
+	c := exec.Command("php", "-d", "memory_limit=1G", "-d", "error_reporting=0", "layers.php", strconv.FormatInt(seed, 10), strconv.Itoa(count), strconv.Itoa(batch), class)
+	in, err := c.StdinPipe()
+	require.NoError(t, err)
+	out, err := c.StdoutPipe()
+	require.NoError(t, err)
+	var errs bytes.Buffer
+	c.Stderr = &errs
+	require.NoError(t, c.Start())
+	from, to := bufio.NewReaderSize(out, 1<<20), bufio.NewWriterSize(in, 1<<20)
+	for done := 0; done < count; {
+		var answers []byte
+		for n := 0; n < batch && done < count; n++ {
+			var size [4]byte
+			_, err := io.ReadFull(from, size[:])
+			require.NoError(t, err, errs.String())
+			value := make([]byte, binary.LittleEndian.Uint32(size[:]))
+			_, err = io.ReadFull(from, value)
+			require.NoError(t, err)
+			res := rules.Value(value)
+			after, err := rewrite.Apply(value, res.Edits)
+			require.NoError(t, err)
+			again := rules.Value(after)
+			if len(again.Edits) > 0 && os.Getenv("TWICE") != "" {
+				t.Errorf("%s: twice is not once: %q", class, value)
+			}
+			answers = binary.LittleEndian.AppendUint32(answers, uint32(len(after)))
+			answers = append(answers, after...)
+			named := byte(0)
+			for _, f := range res.Left {
+				if f.Reason.NeedsPerson() {
+					named = 1
+				}
+			}
+			answers = append(answers, named)
+			done++
+		}
+		_, err := to.Write(answers)
+		require.NoError(t, err)
+		require.NoError(t, to.Flush())
+	}
+	require.NoError(t, c.Wait(), errs.String())
+	lines := bytes.Split(bytes.TrimSpace(errs.Bytes()), []byte("\n"))
+	var v layerVerdict
+	require.NoError(t, json.Unmarshal(lines[len(lines)-1], &v), errs.String())
+	assert.Equal(t, count, v.Values)
+	assert.Greater(t, v.Changed, count/3, "%s: most values hold a reference", class)
+	assert.Zero(t, v.Wrong, "%s: %d wrong, of these %d missed\n%s", class, v.Wrong, v.Missed, errs.String())
+	return v
+}
