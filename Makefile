@@ -26,7 +26,7 @@ unit:
 
 # A real content-managed system on a real MariaDB.
 real:
-	$(GO) test -tags real -count=1 -timeout 17m ./test/real
+	$(GO) test -tags real -count=1 -parallel 3 -timeout 40m ./test/real
 
 # Longer runs: every fuzz target for ten minutes, five million values for PHP to
 # judge, every store killed 200 times, speed against general tools; and the program

@@ -404,7 +404,8 @@ func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
 		if low+to == bare {
 			to = high - low
 		}
-		if x, ok := plainBase64(t, low+from, low+to); ok {
+		host := before == '.' || before == '/'
+		if x, ok := plainBase64(t, low+from, low+to); ok && (host || !decodes || isText(x.Text)) {
 			return x, true
 		}
 	}

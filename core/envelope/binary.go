@@ -203,7 +203,7 @@ func LengthBefore(b []byte, start int) bool {
 		return false
 	}
 	// A byte of a length may look like a character of the text.
-	for p := from; p <= min(from+5, start); p++ {
+	for p := from; p <= min(from+4, start); p++ {
 		if lengthAt(b, p, start) {
 			return true
 		}
@@ -238,21 +238,22 @@ func lengthAt(b []byte, p, start int) bool {
 				return false
 			}
 		}
-		return end == len(b) || b[end] < ' ' || b[end] >= utf8.RuneSelf
+		return utf8.Valid(b[p:end]) && (end == len(b) || IsControl(b[end]) || !utf8Tail(b, end))
 	}
-	if p >= 1 && b[p-1] < ' ' || p >= 1 && b[p-1] >= utf8.RuneSelf {
+	odd := func(c byte) bool { return IsControl(c) || c >= utf8.RuneSelf }
+	if p >= 1 && odd(b[p-1]) {
 		c := int(b[p-1])
 		if ends(c) || c >= 0xa0 && c <= 0xbf && ends(c&31) {
 			return true
 		}
-	} else if p >= 1 && p >= 2 && b[p-2] < ' ' && ends(int(b[p-1])) {
-		return true
 	}
-	if p >= 2 && (b[p-2] < ' ' || b[p-1] < ' ') {
-		if ends(int(binary.BigEndian.Uint16(b[p-2:]))) || ends(int(binary.LittleEndian.Uint16(b[p-2:]))) {
+	if p >= 2 && IsControl(b[p-2]) { // the length itself may look like a character
+		if ends(int(b[p-1])) || ends(int(binary.BigEndian.Uint16(b[p-2:]))) {
 			return true
 		}
-		if b[p-2] >= utf8.RuneSelf && ends(int(b[p-2]&0x7f)|int(b[p-1])<<7) { // a varint
+	}
+	if p >= 2 && odd(b[p-2]) && IsControl(b[p-1]) {
+		if ends(int(binary.LittleEndian.Uint16(b[p-2:]))) || b[p-2] >= utf8.RuneSelf && ends(int(b[p-2]&0x7f)|int(b[p-1])<<7) { // a varint
 			return true
 		}
 	}

@@ -12,7 +12,7 @@ func TestOpenPHP(t *testing.T) {
 	for _, in := range []string{
 		`N;`, `b:1;`, `i:-42;`, `i:+7;`, `d:0.1;`, `d:-INF;`, `d:NAN;`, `d:1.0E+25;`, `s:0:"";`, `s:2:"";";`, `S:3:"a\62c";`,
 		`a:0:{}`, `a:2:{i:0;s:1:"a";s:1:"k";N;}`, `O:8:"stdClass":1:{s:1:"a";R:1;}`, `O:3:"Foo":0:{}`, `C:3:"Foo":5:{a;}b"}`,
-		`E:11:"Suit:Hearts";`, `a:1:{i:0;a:1:{i:0;r:2;}}`, "s:3:\"\xff\x00\xfe\";",
+		`E:11:"Suit:Hearts";`, `a:1:{i:0;a:1:{i:0;R:2;}}`, "s:3:\"\xff\x00\xfe\";",
 	} {
 		s, err := OpenPHP([]byte(in))
 		if assert.NoError(t, err, in) {
@@ -32,24 +32,28 @@ func TestOpenPHP(t *testing.T) {
 
 func TestOpenPHPRefuses(t *testing.T) {
 	for in, why := range map[string]string{
-		``:                            "cut off",
-		`s:3:"ab";`:                   "length 3 does not fit",
-		`s:1:"ab";`:                   "length 1 does not fit",
-		`s:9:"ab";`:                   "cut off",
-		`s:-1:"";`:                    "no length",
-		`s:99999999999999999999:"a";`: "no length",
-		`a:2:{i:0;N;}`:                "begins no key",
-		`a:1:{i:0;N;i:1;N;}`:          `'}' should stand`,
-		`a:1:{N;N;}`:                  "begins no key",
-		`a:1:{i:0;x:1;}`:              "begins no value",
-		`i:1x;`:                       "no number",
-		`b:2;`:                        "no boolean",
-		`d:0x1p-2;`:                   "no number",
-		`O:8:"stdClass":1:{i:0;N;`:    "cut off",
-		`C:3:"Foo":50:{}`:             "cut off",
-		`S:1:"\6";`:                   "two digits",
-		`s:1:"a"`:                     "no ';'",
-		`a:1:{s:1:"k";s:2:"abc";}`:    "at [k]",
+		``:                                   "cut off",
+		`s:3:"ab";`:                          "length 3 does not fit",
+		`s:1:"ab";`:                          "length 1 does not fit",
+		`s:9:"ab";`:                          "cut off",
+		`s:-1:"";`:                           "no length",
+		`s:99999999999999999999:"a";`:        "no length",
+		`a:2:{i:0;N;}`:                       "begins no key",
+		`a:1:{i:0;N;i:1;N;}`:                 `'}' should stand`,
+		`a:1:{N;N;}`:                         "begins no key",
+		`a:1:{i:0;x:1;}`:                     "begins no value",
+		`i:1x;`:                              "no number",
+		`b:2;`:                               "no boolean",
+		`a:1:{i:0;a:1:{i:0;r:2;}}`:           "no object",
+		`a:2:{i:0;i:1;i:1;R:4;}`:             "no value 4",
+		"O:4:\"\\amp\":0:{}":                 "no name of a class",
+		"O:1:\"X\":1:{s:3:\"\x00\x00p\";N;}": "no name of a property",
+		`d:0x1p-2;`:                          "no number",
+		`O:8:"stdClass":1:{i:0;N;`:           "cut off",
+		`C:3:"Foo":50:{}`:                    "cut off",
+		`S:1:"\6";`:                          "two digits",
+		`s:1:"a"`:                            "no ';'",
+		`a:1:{s:1:"k";s:2:"abc";}`:           "at [k]",
 	} {
 		_, err := OpenPHP([]byte(in))
 		if strings.HasPrefix(why, "at ") {

@@ -186,6 +186,10 @@ func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
 		r := text.Open(b, h.Start, s, size)
 		cost += len(r.Text)
 		v, err := OpenPHP(r.Text)
+		if err == nil && !r.Faithful(v.End) {
+			err = &NotSound{Offset: h.Start, Why: "its escapes are not those of " + s.String()}
+			v.Done()
+		}
 		if err == nil {
 			return Found{v, r, r.Raw(v.End)}, cost, nil
 		}
@@ -202,15 +206,18 @@ func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
 	}
 }
 
-// extent returns where an unsound value ends, at the least: a string that is written plainly
-// where its length says and a quote stands; anything else where what it is written in surely ends, or
-// the text.
+// extent returns where an unsound value may end at the latest: a string that is written plainly
+// where the last string ends, or the quote behind its length; anything else where what it is written in
+// surely ends, or the text.
 func (h Head) extent(b []byte, s text.Stack) (end, cost int) {
 	if s.Plain() {
 		if h.Brace || h.Type == 'O' || h.Type == 'C' || h.N > len(b)-h.Body-1 {
 			return len(b), 0
 		}
 		claimed := h.Body + 1 + h.N
+		if n := bytes.LastIndex(b[claimed:], []byte(`";`)); n >= 0 {
+			return claimed + n + 2, n
+		}
 		if n := bytes.IndexByte(b[claimed:], '"'); n >= 0 {
 			return claimed + n + 1, n
 		}

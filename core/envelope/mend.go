@@ -92,7 +92,7 @@ func (m *mender) read(p int, f *mendFrame, fixes *mendFix) {
 			}
 		case c == 'i' || !key && (c == 'b' || c == 'd' || c == 'N' || c == 'r' || c == 'R' || c == 'E' || c == 'C' || c == 'S'):
 			one := &phpParser{b: m.b, p: p, out: &Serialized{b: m.b}}
-			if one.value(name{}, -1, 0) != nil {
+			if one.value(name{}, -1, 0, true) != nil {
 				return
 			}
 			p = one.p

@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"trimlantern/core/text"
 )
 
 // MaxDepth is how deep serialized values may nest; PHP's own limit when it
@@ -105,7 +107,7 @@ func OpenPHP(b []byte) (*Serialized, error) {
 	if int64(len(b)) > math.MaxInt32 {
 		err = p.fail(-1, "longer than 2 GB")
 	} else {
-		err = p.value(name{}, -1, 0)
+		err = p.value(name{}, -1, 0, false)
 	}
 	if err != nil {
 		p.out.Done()
@@ -130,8 +132,8 @@ func init() {
 		'O': (*phpParser).object,
 		'C': (*phpParser).custom,
 		'E': (*phpParser).enum,
-		'r': (*phpParser).integer,
-		'R': (*phpParser).integer,
+		'r': (*phpParser).toObject,
+		'R': (*phpParser).toAny,
 	}
 }
 
@@ -142,6 +144,9 @@ type phpParser struct {
 	b   []byte
 	p   int
 	out *Serialized
+	// Values are numbered as references to them count, from 1; keys and R: are not.
+	values  int
+	objects []int // the numbers of those that are objects
 }
 
 func (p *phpParser) fail(up int, why string, args ...any) error {
@@ -165,7 +170,7 @@ func (p *phpParser) want(c byte, up int) error {
 	return nil
 }
 
-func (p *phpParser) value(n name, up, depth int) error {
+func (p *phpParser) value(n name, up, depth int, key bool) error {
 	if depth > MaxDepth {
 		return p.fail(up, "nested deeper than %d", MaxDepth)
 	}
@@ -173,6 +178,12 @@ func (p *phpParser) value(n name, up, depth int) error {
 		return p.cut(0, up, "cut off where a value should begin")
 	}
 	c := p.b[p.p]
+	if !key && c != 'R' {
+		p.values++
+		if c == 'O' || c == 'C' || c == 'E' {
+			p.objects = append(p.objects, p.values)
+		}
+	}
 	if c == 'N' {
 		p.p++
 		return p.want(';', up)
@@ -226,6 +237,39 @@ func (p *phpParser) integer(_ name, up, _ int) error {
 		return p.fail(up, "%q is no number", t)
 	}
 	return nil
+}
+
+// toAny reads R:N;, a reference to a value before.
+func (p *phpParser) toAny(_ name, up, _ int) error {
+	n, err := p.number(up)
+	if err == nil && (n < 1 || n > p.values) {
+		err = p.fail(up, "there is no value %d to refer to", n)
+	}
+	return err
+}
+
+// toObject reads r:N;, which stands for an object before.
+func (p *phpParser) toObject(_ name, up, _ int) error {
+	n, err := p.number(up)
+	if err != nil {
+		return err
+	}
+	if _, ok := slices.BinarySearch(p.objects, n); !ok {
+		return p.fail(up, "value %d is no object to refer to", n)
+	}
+	return nil
+}
+
+func (p *phpParser) number(up int) (int, error) {
+	t, err := p.until(';', up)
+	if err != nil {
+		return 0, err
+	}
+	n, aerr := strconv.Atoi(string(t))
+	if aerr != nil || !digits(t) {
+		return 0, p.fail(up, "%q is no number", t)
+	}
+	return n, nil
 }
 
 func digits(t []byte) bool {
@@ -382,12 +426,24 @@ func (p *phpParser) object(key name, up, depth int) error {
 
 // className reports whether PHP takes a name for that of a class.
 func className(b []byte) bool {
+	if len(b) > 0 && b[0] == '\\' {
+		return false
+	}
 	for _, c := range b {
 		if !isWord(c) && c < 127 && c != '\\' {
 			return false
 		}
 	}
 	return true
+}
+
+// propertyName reports whether PHP takes a name for that of a property: one that begins with
+// NUL names its class, or *, and ends that with NUL.
+func propertyName(b []byte) bool {
+	if len(b) == 0 || b[0] != 0 {
+		return true
+	}
+	return len(b) > 2 && b[1] != 0 && bytes.IndexByte(b[1:len(b)-1], 0) > 0
 }
 
 // members reads {key value …} with n pairs.
@@ -407,20 +463,23 @@ func (p *phpParser) members(n int, key name, up, depth int, object bool) error {
 		start := p.p
 		switch p.b[p.p] {
 		case 'i':
-			if err := p.value(name{}, me, depth+1); err != nil {
+			if err := p.value(name{}, me, depth+1, true); err != nil {
 				return err
 			}
-			if err := p.value(name{start + 2, p.p - 1}, me, depth+1); err != nil {
+			if err := p.value(name{start + 2, p.p - 1}, me, depth+1, false); err != nil {
 				return err
 			}
 		case 's', 'S':
 			at := len(p.out.Texts)
-			if err := p.value(name{}, me, depth+1); err != nil {
+			if err := p.value(name{}, me, depth+1, true); err != nil {
 				return err
 			}
 			k := &p.out.Texts[at]
+			if object && !propertyName(p.b[k.Start:k.End]) {
+				return p.fail(me, "%q is no name of a property", p.b[k.Start:k.End])
+			}
 			k.Key, k.NameStart, k.NameEnd = true, k.Start, k.End
-			if err := p.value(name{int(k.Start), int(k.End)}, me, depth+1); err != nil {
+			if err := p.value(name{int(k.Start), int(k.End)}, me, depth+1, false); err != nil {
 				return err
 			}
 		default:
@@ -487,32 +546,93 @@ func (s *Serialized) Path(t Text) string {
 }
 
 // WasSerialized reports whether a value that is not serialized was so before some of its
-// first bytes were damaged: what follows is of its form, and it ends like one.
+// first bytes were damaged: it ends like one, and its beginning is of the form of one, but for a
+// byte or two that are others, missing or too many.
 func WasSerialized(b []byte) bool {
-	t := bytes.TrimSpace(b)
+	t := bytes.TrimLeft(b, " \t\r\n\xef\xbb\xbf")
+	t = behindName(t)
 	if len(t) < 8 || LooksSerialized(t) {
-		return false
-	}
-	quote := bytes.IndexAny(t[:min(len(t), 16)], "\"{")
-	if quote < 3 {
 		return false
 	}
 	if h, ok := NextHead(t[:min(len(t), 64)], 0); ok && h.Start == 0 && h.Type != 0 {
 		return false // it begins like one that is written as something else
 	}
-	form, want := 0, 0
-	for i, c := range t[:quote] { // a letter, a colon, digits, a colon
-		want++
-		switch {
-		case i == 0 && headTypes[c], (i == 1 || i == quote-1) && c == ':', i > 1 && i < quote-1 && c >= '0' && c <= '9':
-			form++
+	end := bytes.TrimRight(t, " \t\r\n")
+	for _, closing := range []string{`";`, ";}", "}}", "{}"} {
+		if bytes.HasSuffix(end, []byte(closing)) {
+			return damagedHead(plainHead(t), 2)
 		}
 	}
-	if want-form > 2 || form < 2 {
-		return false
+	return damagedHead(plainHead(t), 1) // its end was damaged too
+}
+
+// behindName returns what stands behind a session's name and bar, or all.
+func behindName(t []byte) []byte {
+	name := 0
+	for name < len(t) && name < 64 && (isWord(t[name]) || t[name] == '-') {
+		name++
 	}
-	if t[quote] == '{' {
-		return t[len(t)-1] == '}' && (form == want || bytes.Contains(t, []byte(`:"`)))
+	if name > 0 && name+1 < len(t) && t[name] == '|' {
+		return t[name+1:]
 	}
-	return bytes.HasSuffix(t, []byte(`";`)) || form == want && (t[0] == 'O' || t[0] == 'C')
+	return t
+}
+
+// plainHead returns the first characters of a text, in whatever spelling; ? stands for those
+// that are not ASCII.
+func plainHead(b []byte) []byte {
+	head := make([]byte, 0, 24)
+	for p := 0; p < len(b) && len(head) < cap(head); {
+		c, end, _ := text.Unit(b, p)
+		if c > 127 {
+			c = '?'
+		}
+		head = append(head, byte(c))
+		p = end
+	}
+	return head
+}
+
+// headParts are what the beginning of a value is made of: a type, a colon, a digit, a colon, a
+// quote or a brace. More digits may follow the first.
+var headParts = [5]func(c byte) bool{
+	func(c byte) bool { return headTypes[c] },
+	func(c byte) bool { return c == ':' },
+	func(c byte) bool { return c >= '0' && c <= '9' },
+	func(c byte) bool { return c == ':' },
+	func(c byte) bool { return c == '"' || c == '{' },
+}
+
+// IsDamaged reports whether a text begins, in whatever spelling, like a serialized value, but
+// for a byte that is another, missing or too many.
+func IsDamaged(b []byte) bool { return damagedHead(plainHead(behindName(b)), 1) }
+
+// damagedHead reports whether b begins like the beginning of a value, but for some bytes, at
+// the most, that are others, missing or too many.
+func damagedHead(b []byte, most int) bool {
+	far := most + 1
+	// cost[i] is how many bytes are wrong where i parts have been read.
+	cost := [6]int{0, 1, 2, 3, 4, 5}
+	for _, c := range b {
+		var next [6]int
+		next[0] = cost[0] + 1
+		for i := 1; i <= 5; i++ {
+			wrong := 1
+			if headParts[i-1](c) {
+				wrong = 0
+			}
+			next[i] = min(cost[i]+1, cost[i-1]+wrong, next[i-1]+1)
+			if i == 3 && wrong == 0 { // one digit more
+				next[i] = min(next[i], cost[i])
+			}
+		}
+		cost = next
+		if cost[5] < far {
+			return true
+		}
+		if min(cost[0], cost[1], cost[2], cost[3], cost[4]) >= far {
+			return false
+		}
+	}
+	return false
 }

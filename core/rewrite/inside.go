@@ -38,6 +38,8 @@ type reading struct {
 
 	uses     *markup.Uses // made when they are needed
 	wild     bool         // the text is none: only what is sealed may be changed
+	segment  span         // the segment that was looked at last, up to the last reference in it
+	isBroken bool         // what was found out about it
 	controls int8         // whether control characters are in the text: 0 not known, 1 yes, -1 no
 }
 
@@ -50,8 +52,18 @@ func (t *reading) anchors() {
 	object, quote, quoteEnd := envelope.NextObject(t.b, 0)
 	coded := envelope.NextBase64(t.b, 0)
 	last := -1 // where the last sound serialized value ended
+	var broken []span
+	if !t.quiet {
+		broken = brokenIn(t.b)
+	}
 	for {
 		next := len(t.b)
+		for len(broken) > 0 && broken[0].start < t.p {
+			broken = broken[1:]
+		}
+		if len(broken) > 0 {
+			next = broken[0].start
+		}
 		if hasHead {
 			next = min(next, head.Start)
 		}
@@ -64,6 +76,8 @@ func (t *reading) anchors() {
 		switch {
 		case next == len(t.b):
 			return
+		case len(broken) > 0 && broken[0].start == next:
+			t.p = t.hold(next, broken[0].end, Unsound, errPart)
 		case hasHead && head.Start == next:
 			if end := t.head(head, last); end > 0 {
 				t.p, last = end, end
@@ -122,6 +136,9 @@ func (t *reading) head(h envelope.Head, last int) int {
 			end = len(t.b)
 		}
 		return t.hold(h.Start, end, Unsound, err)
+	}
+	if len(bytes.Trim(t.b[:h.Start], " \t\r\n\xef\xbb\xbf")) == 0 || t.b[h.Start-1] == '|' {
+		end = len(t.b) // it is all there is, behind a blank, a mark or a name
 	}
 	return t.hold(h.Start, end, Unsound, err)
 }
@@ -349,6 +366,9 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 	if ref.Start == 0 {
 		return "", ""
 	}
+	if t.damaged(ref.Start) {
+		return Unsound, errPart.Error()
+	}
 	if c := t.b[ref.Start-1]; c == ':' && netstring(t.b, ref.Start) {
 		return Unsealed, "its length stands before it"
 	} else if c == '=' || ref.Spelling&text.Percented != 0 {
@@ -366,6 +386,78 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 		return Unsealed, "its length stands before it"
 	}
 	return "", ""
+}
+
+// segmentBack is how far before a reference the segment that holds it may begin.
+const segmentBack = 512
+
+// damaged reports whether the reference at start stands in a segment of the text, between
+// quotes or the like, that begins as a serialized value does, but for a byte.
+func (t *reading) damaged(start int) bool {
+	p := start
+	for p > 0 && start-p < segmentBack && strings.IndexByte("\"'=><\n", t.b[p-1]) < 0 {
+		if p--; p == t.segment.end && t.segment.end > 0 {
+			p = t.segment.start
+			break
+		}
+	}
+	if p != t.segment.start || t.segment.end == 0 {
+		t.isBroken = envelope.IsDamaged(t.b[p:])
+	}
+	t.segment = span{p, start}
+	return t.isBroken
+}
+
+// span is a stretch of a text.
+type span struct{ start, end int }
+
+// closings are how the end of a serialized string is written inside of other text.
+var closings = []string{`\";`, "&quot;;", "&#34;;", "&#034;;", "%22%3B", "%22;", `\u0022;`}
+
+// Bounds of looking for what brokenIn looks for.
+const (
+	maxClosings = 64
+	closingBack = 2048
+)
+
+// brokenIn returns where a text holds serialized values whose beginnings were damaged, and which
+// are written as other text holds them.
+func brokenIn(b []byte) (all []span) {
+	tried := 0
+	for _, closing := range closings {
+		for p := 0; tried < maxClosings; tried++ {
+			n := bytes.Index(b[p:], []byte(closing))
+			if n < 0 {
+				break
+			}
+			at := p + n
+			p = at + len(closing)
+			_, quoteEnd, _ := text.Unit(b, at)
+			stacks := text.Stacks(b, at, quoteEnd, '"')
+			if len(stacks) == 0 {
+				continue
+			}
+			start := at
+			for start > 0 && at-start < closingBack {
+				if c := b[start-1]; strings.IndexByte("\"'|=>", c) >= 0 && (start < 2 || b[start-2] != '\\') {
+					break
+				}
+				start--
+			}
+			r := text.Open(b[:p], start, stacks[0].Unstopped(), p-start)
+			if envelope.WasSerialized(r.Text) {
+				end := len(b)
+				if s := stacks[0]; !s.Has(text.Script) && !s.Has(text.Single) { // a raw quote ends it
+					whole := text.Open(b, start, s, len(b))
+					end = whole.Raw(len(whole.Text))
+				}
+				all = append(all, span{start, max(p, end)})
+				p = max(p, end)
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b span) int { return a.start - b.start })
+	return all
 }
 
 // netstring reports whether a number and a colon before start say how long the text is that

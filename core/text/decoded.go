@@ -1,6 +1,7 @@
 package text
 
 import (
+	"bytes"
 	"slices"
 	"sort"
 )
@@ -219,6 +220,36 @@ func (r *Region) Carry(edits []Edit) (raw []Edit, ok bool) {
 		raw = append(raw, Edit{from, string(r.src[from:to]), string(in)})
 	}
 	return raw, r.reads(raw, want)
+}
+
+// Faithful reports whether the first n bytes of the plain text are written as the region's
+// layers write them, where a layer has but one way: another reading of them is likelier then.
+func (r *Region) Faithful(n int) bool {
+	for i := len(r.levels) - 1; i >= 0; i-- {
+		to := r.levels[i].Raw(n)
+		switch l := r.Stack.steps[i].Layer; l {
+		case Slashes, Single, Doubled:
+			source := r.src[r.start:]
+			if i > 0 {
+				source = r.levels[i-1].Text
+			}
+			if again := encode(r.levels[i].Text[:n], l, &style{}); string(again) != string(source[:to]) {
+				return false
+			}
+		case Script, SQL, PHP:
+			if r.Stack.steps[i].Stop == 0 { // then quotes and slashes need no backslash, and get none
+				source := r.src[r.start:]
+				if i > 0 {
+					source = r.levels[i-1].Text
+				}
+				if bytes.Contains(source[:to], []byte(`\"`)) || bytes.Contains(source[:to], []byte(`\/`)) {
+					return false
+				}
+			}
+		}
+		n = to
+	}
+	return true
 }
 
 // reads reports whether the region, with edits made, reads as want.

@@ -75,7 +75,7 @@ func infer(written []byte, c byte, s Stack, found *[]Stack) {
 // something was to be escaped. sample is the beginning of the text, as it stands in the source.
 func (s Stack) Variants(sample []byte) (all []Stack) {
 	has := [256]bool{}
-	odd := false // a backslash before something that not all languages read alike
+	odd, quoted := false, false // a backslash before something that not all languages read alike
 	r := Open(sample, 0, s, len(sample))
 	look := func(b []byte) {
 		for i, c := range b {
@@ -83,6 +83,8 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 			if c == '\\' && i+1 < len(b) {
 				switch b[i+1] {
 				case '"', '\\', '/':
+				case '\'':
+					odd, quoted = true, true
 				default:
 					odd = true
 				}
@@ -101,6 +103,9 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 	bases := []Stack{s}
 	if s.Has(Script) && odd {
 		for _, l := range []Layer{SQL, Slashes, PHP} {
+			if l == PHP && quoted {
+				continue // nobody writes \' there
+			}
 			v := s
 			for i := range v.steps[:v.n] {
 				if v.steps[i].Layer == Script {
@@ -116,7 +121,7 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 	}
 	inside := int(s.n)
 	if has['\\'] && !s.Has(Script) {
-		for _, l := range []Layer{Single, Slashes, Script, SQL} {
+		for _, l := range []Layer{Script, SQL, Single, Slashes} { // \n is a letter to the last alone
 			add(s.with(inside, Step{Layer: l}))
 			if inside > 0 {
 				add(s.with(0, Step{Layer: l}))

@@ -300,12 +300,8 @@ func phpEscape(b []byte) ([]byte, int) {
 		return one(27), 2
 	case c == 'n' || c == 'r' || c == 't' || c == 'v' || c == 'f':
 		return one(controls[c]), 2
-	case c >= '0' && c <= '7':
-		v, n := 0, 1
-		for ; n < len(b) && n < 4 && b[n] >= '0' && b[n] <= '7'; n++ {
-			v = v<<3 | int(b[n]-'0')
-		}
-		return one(byte(v)), n
+	case c == '0': // octal digits are for characters that nobody writes so
+		return one(0), 2
 	case c == 'x' && len(b) > 2 && isHex(b[2]):
 		v, n := rune(0), 2
 		for ; n < len(b) && n < 4 && isHex(b[n]); n++ {

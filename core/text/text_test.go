@@ -27,7 +27,7 @@ func TestDecode(t *testing.T) {
 		{Percent, `a%3A1%3a%7Bx%zz+%`, "a:1:{x%zz+%"},
 		{SQL, `\0\Z\'\%x\n`, "\x00\x1a'\\%x\n"},
 		{Slashes, `\n\'\0`, "n'\x00"},
-		{PHP, `\$x\"\x41\101\u{e9}\q\'`, `$x"AAé\q\'`},
+		{PHP, `\$x\"\x41\u{e9}\q\'`, `$x"Aé\q\'`},
 		{Single, `it\'s \\ \n`, `it's \ \n`},
 		{Doubled, `it''s '`, `it's '`},
 		{Sheet, `http\3a \2f\2f x\:y`, "http://x:y"},

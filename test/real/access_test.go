@@ -43,6 +43,7 @@ func TestTwoAtOnce(t *testing.T) {
 // The connection is protected as the site file says, and a user who may only read
 // can preview.
 func TestAccess(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"InnoDB", "PostgreSQL"} {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t)

@@ -105,9 +105,9 @@ func same(t *testing.T, what string, want, got []string) {
 const dumpRows = 1500
 
 func TestMariaDBDump(t *testing.T) {
+	t.Parallel()
 	b := &bench{t: t, dir: t.TempDir()}
-	b.socket, b.program = filepath.Join(b.dir, "db.sock"), filepath.Join(b.dir, "trimlantern")
-	b.run("../..", "go", "build", "-o", b.program, "./cmd/trimlantern")
+	b.socket, b.program = filepath.Join(b.dir, "db.sock"), built
 	b.startMariaDB()
 	r := seeded(t)
 	// All column types; text in utf8mb4 and latin1, bytes.
@@ -184,9 +184,10 @@ func TestMariaDBDump(t *testing.T) {
 }
 
 func TestSQLiteDump(t *testing.T) {
+	t.Parallel()
 	b := &bench{t: t, dir: t.TempDir()}
 	b.program = filepath.Join(b.dir, "trimlantern")
-	b.run("../..", "go", "build", "-o", b.program, "./cmd/trimlantern")
+	b.program = built
 	r := seeded(t)
 	lit := func(s string) string { return "CAST(X'" + hex.EncodeToString([]byte(s)) + "' AS TEXT)" }
 	script := "CREATE TABLE m (id INTEGER PRIMARY KEY, a TEXT, b VARCHAR(9), c BLOB, d REAL, \"e f\" TEXT);\nBEGIN;\n"
@@ -225,9 +226,10 @@ func TestSQLiteDump(t *testing.T) {
 }
 
 func TestPostgreSQLDump(t *testing.T) {
+	t.Parallel()
 	b := &bench{t: t, dir: t.TempDir()}
 	b.program = filepath.Join(b.dir, "trimlantern")
-	b.run("../..", "go", "build", "-o", b.program, "./cmd/trimlantern")
+	b.program = built
 	bins, err := filepath.Glob("/usr/lib/postgresql/*/bin")
 	require.NoError(t, err)
 	require.NotEmpty(t, bins, "PostgreSQL's programs")

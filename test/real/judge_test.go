@@ -90,6 +90,7 @@ func plainURL(u string) string { return strings.Replace(u, "assets.example./", "
 // What Chromium reports of mixed content, we report with the same class; and what it
 // loads securely we call neither blocked nor upgraded.
 func TestChromiumJudges(t *testing.T) {
+	t.Parallel()
 	cases := append(slices.Clone(kinds), again()...)
 	require.Greater(t, len(cases), 250)
 	w := newNet(t, &judgePages{cases: cases})
@@ -141,6 +142,7 @@ func TestChromiumJudges(t *testing.T) {
 
 // What only scripts load is found by scan --browser.
 func TestScriptsWithBrowser(t *testing.T) {
+	t.Parallel()
 	var cases []judgeCase
 	for _, c := range kinds {
 		if c.script {
@@ -165,11 +167,8 @@ func TestScriptsWithBrowser(t *testing.T) {
 		args = append(args, "--resolve", r)
 	}
 	file := filepath.Join(t.TempDir(), "scan.json")
-	program := filepath.Join(t.TempDir(), "trimlantern")
-	out, err := exec.Command("go", "build", "-o", program, "../../cmd/trimlantern").CombinedOutput()
-	require.NoError(t, err, string(out))
-	c := exec.Command(program, append([]string{"scan", "--site", "https://ternrock.example", "--ca", w.ca, "--browser", "--report", file}, args...)...)
-	out, err = c.CombinedOutput()
+	c := exec.Command(built, append([]string{"scan", "--site", "https://ternrock.example", "--ca", w.ca, "--browser", "--report", file}, args...)...)
+	out, err := c.CombinedOutput()
 	require.Equal(t, 1, c.ProcessState.ExitCode(), "%v %s", err, out)
 	var scan struct {
 		Pages []work.ScannedPage `json:"pages"`
@@ -202,6 +201,7 @@ func (h handler) ServeHTTP(w http.ResponseWriter, r *http.Request) { h(w, r) }
 // A staging site behind a password: the browser shows it to the site's own hosts over
 // HTTPS, and to nobody else.
 func TestBrowserConfides(t *testing.T) {
+	t.Parallel()
 	var mu sync.Mutex
 	shown := map[string]bool{}
 	w := newNet(t, handler(func(rw http.ResponseWriter, r *http.Request) {

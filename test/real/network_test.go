@@ -20,6 +20,7 @@ import (
 // A network of three sites in one database, real from end to end: each site's own
 // tables and addresses, a choice of sites, cached copies removed and put back.
 func TestNetworkOfSites(t *testing.T) {
+	t.Parallel()
 	b := setUp(t)
 	b.run(".", "php", "network.php", b.system, "network")
 	config := filepath.Join(b.system, "wp-config.php")
@@ -120,9 +121,10 @@ func TestNetworkOfSites(t *testing.T) {
 
 // An address that the configuration file holds is named with file and line.
 func TestLockedAddress(t *testing.T) {
+	t.Parallel()
 	b := &bench{t: t, dir: t.TempDir()}
 	b.socket, b.system, b.program = filepath.Join(b.dir, "db.sock"), filepath.Join(b.dir, "www"), filepath.Join(b.dir, "trimlantern")
-	b.run("../..", "go", "build", "-o", b.program, "./cmd/trimlantern")
+	b.program = built
 	b.startMariaDB()
 	b.copySystem()
 	config := filepath.Join(b.system, "wp-config.php")

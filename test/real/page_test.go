@@ -44,6 +44,7 @@ func reported() *work.Scan {
 // The report asks for nothing, runs nothing, fits a phone, a desk and paper, dark and
 // light, and can be read by keyboard.
 func TestPageInBrowser(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "scan.html")
 	f, err := os.Create(file)
 	require.NoError(t, err)

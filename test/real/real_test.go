@@ -25,6 +25,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -37,6 +38,44 @@ const (
 	host   = "ternrock.example"
 	prefix = "lamp_"
 )
+
+// built is the program, and emptyMaria the data of a MariaDB that nobody has written to: made once for all tests.
+var (
+	built      string
+	emptyMaria = sync.OnceValues(func() (string, error) {
+		data := filepath.Join(filepath.Dir(built), "data")
+		out, err := exec.Command("mariadb-install-db", "--no-defaults", mariaUser(), "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput()
+		if err != nil {
+			err = fmt.Errorf("mariadb-install-db: %w\n%s", err, tail(out))
+		}
+		return data, err
+	})
+)
+
+func mariaUser() string {
+	if os.Getuid() == 0 {
+		return "--user=root"
+	}
+	return "--user=" + os.Getenv("USER")
+}
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "trimlantern")
+	if err != nil {
+		panic(err)
+	}
+	built = filepath.Join(dir, "trimlantern")
+	c := exec.Command("go", "build", "-o", built, "./cmd/trimlantern")
+	c.Dir = "../.."
+	if out, err := c.CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	code := m.Run()
+	if err := os.RemoveAll(dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+	}
+	os.Exit(code)
+}
 
 // bench is the private world of one test: server, database, system, program.
 type bench struct {
@@ -59,8 +98,7 @@ func setUp(t *testing.T) *bench {
 	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 		require.NoError(t, os.Chmod(d, 0o755)) // Apache's own user reads below it
 	}
-	b := &bench{t: t, dir: dir, socket: filepath.Join(dir, "db.sock"), system: filepath.Join(dir, "www"), program: filepath.Join(dir, "trimlantern")}
-	b.run("../..", "go", "build", "-o", b.program, "./cmd/trimlantern")
+	b := &bench{t: t, dir: dir, socket: filepath.Join(dir, "db.sock"), system: filepath.Join(dir, "www"), program: built}
 	b.startMariaDB()
 	b.copySystem()
 	b.startApache()
@@ -128,23 +166,19 @@ func freePort(t *testing.T) string {
 
 func (b *bench) startMariaDB() {
 	data := filepath.Join(b.dir, "data")
-	user := "--user=" + os.Getenv("USER")
-	if os.Getuid() == 0 {
-		user = "--user=root"
-	}
-	b.run(b.dir, "mariadb-install-db", "--no-defaults", user, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db")
+	empty, err := emptyMaria()
+	require.NoError(b.t, err)
+	b.run(b.dir, "cp", "-r", empty, data)
 	b.launchMariaDB()
 	b.sql("CREATE DATABASE museum CHARACTER SET utf8mb4; CREATE USER 'keeper'@'localhost' IDENTIFIED BY 'a secret'; GRANT ALL ON museum.* TO 'keeper'@'localhost'")
 }
 
 // launchMariaDB starts the server on the data that is there.
 func (b *bench) launchMariaDB() {
-	data, user := filepath.Join(b.dir, "data"), "--user="+os.Getenv("USER")
-	if os.Getuid() == 0 {
-		user = "--user=root"
-	}
-	b.daemon("mariadbd", append([]string{"--no-defaults", user, "--datadir=" + data, "--socket=" + b.socket, "--port=" + freePort(b.t), "--bind-address=127.0.0.1",
-		"--pid-file=" + filepath.Join(b.dir, "db.pid"), "--innodb-buffer-pool-size=64M"}, b.mariaFlags...)...)
+	data, tmp := filepath.Join(b.dir, "data"), filepath.Join(b.dir, "tmp")
+	require.NoError(b.t, os.MkdirAll(tmp, 0o755)) // of its own: a server that starts empties it
+	b.daemon("mariadbd", append([]string{"--no-defaults", mariaUser(), "--datadir=" + data, "--socket=" + b.socket, "--port=" + freePort(b.t), "--bind-address=127.0.0.1",
+		"--pid-file=" + filepath.Join(b.dir, "db.pid"), "--tmpdir=" + tmp, "--innodb-buffer-pool-size=64M"}, b.mariaFlags...)...)
 	b.await("MariaDB", func() bool {
 		return exec.Command("mariadb-admin", "--no-defaults", "--socket="+b.socket, "-uroot", "ping").Run() == nil
 	})
@@ -297,6 +331,7 @@ func ownInsecure(page string) []string {
 }
 
 func TestRealSystem(t *testing.T) {
+	t.Parallel()
 	b := setUp(t)
 	pages := []string{"/", "/?p=7", "/?feed=rss2", "/wp-login.php", "/?page_id=5", "/?s=lamp"}
 	insecure := 0

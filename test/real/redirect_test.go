@@ -153,6 +153,7 @@ func (r journeys) problems() map[string]int {
 // Each rule that redirect show prints is installed on a real server, with and
 // without a proxy in front that ends TLS, and passes redirect test.
 func TestRedirectRules(t *testing.T) {
+	t.Parallel()
 	for _, server := range []string{"apache", "nginx", "php"} {
 		for _, behind := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s, proxy %v", server, behind), func(t *testing.T) {
@@ -205,6 +206,7 @@ func TestRedirectRules(t *testing.T) {
 // The classic loop: a proxy ends TLS, and the origin behind it redirects by its own
 // scheme. It is seen, and gone with our rule.
 func TestRedirectLoop(t *testing.T) {
+	t.Parallel()
 	w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
 	site := []string{"--site", "https://" + host}
 	w.tool(0, append([]string{"init", "--database", "sqlite:" + emptySite(w.bench), "--also", "www." + host}, site...)...)
@@ -259,6 +261,7 @@ func emptySite(b *bench) string {
 // that ends TLS. There a rule by the server's own scheme sends everybody round in a
 // loop; with the rule for a proxy the loop is gone.
 func TestSystemBehindProxy(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.system = filepath.Join(b.dir, "www")
 	b.startMariaDB()
@@ -299,6 +302,7 @@ func TestSystemBehindProxy(t *testing.T) {
 
 // Rules for some paths alone redirect these, and nothing else.
 func TestRedirectPaths(t *testing.T) {
+	t.Parallel()
 	for _, server := range []string{"apache", "nginx", "php"} {
 		t.Run(server, func(t *testing.T) {
 			w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}

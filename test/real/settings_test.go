@@ -19,6 +19,7 @@ import (
 // A system of another shape, on PostgreSQL with PHP: found by its .env file, its
 // cached pages removed, its own layout checked against the database.
 func TestSettingsLayout(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	port := freePort(t)
 	b.postgresPort = port

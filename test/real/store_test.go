@@ -42,18 +42,20 @@ var stores = []struct {
 	{"PostgreSQL", postgresStore},
 }
 
-// program builds the program once for all tests.
+// newBench is a private world without servers.
 func newBench(t *testing.T) *bench {
 	b := &bench{t: t, dir: t.TempDir()}
-	b.socket, b.program = filepath.Join(b.dir, "db.sock"), filepath.Join(b.dir, "trimlantern")
-	b.run("../..", "go", "build", "-o", b.program, "./cmd/trimlantern")
+	b.socket, b.program = filepath.Join(b.dir, "db.sock"), built
 	return b
 }
 
 // eachStore runs a test on every system.
 func eachStore(t *testing.T, test func(t *testing.T, s *store)) {
 	for _, s := range stores {
-		t.Run(s.name, func(t *testing.T) { test(t, s.make(newBench(t))) })
+		t.Run(s.name, func(t *testing.T) {
+			t.Parallel()
+			test(t, s.make(newBench(t)))
+		})
 	}
 }
 

@@ -21,7 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var killsWanted = flag.Int("kills", 12, "how often apply, and how often undo, is killed on each system")
+var killsWanted = flag.Int("kills", 4, "how often apply, and how often undo, is killed on each system")
 
 // Killed at random moments, apply and undo go on with the same command, and end as
 // undisturbed.

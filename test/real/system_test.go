@@ -39,6 +39,7 @@ func (s seenScan) sum() (n int) {
 // remains, a browser agrees on every page, and everything that was planted is traced to
 // its place.
 func TestLookingAtRealSystem(t *testing.T) {
+	t.Parallel()
 	b := setUp(t)
 	var planted []struct{ URL, Page, Place string }
 	require.NoError(t, json.Unmarshal(b.run(".", "php", "plant.php", b.system), &planted))
@@ -116,10 +117,9 @@ func TestLookingAtRealSystem(t *testing.T) {
 
 // The made-up site: a browser agrees on every page, before and after.
 func TestLookingAtDemo(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
-	program := filepath.Join(dir, "trimlantern")
-	out, err := exec.Command("go", "build", "-o", program, "../../cmd/trimlantern").CombinedOutput()
-	require.NoError(t, err, string(out))
+	program := built
 	site := filepath.Join(dir, "ternrock")
 	stay := exec.Command(program, "demo", "--stay", site)
 	says, err := stay.StdoutPipe()
