@@ -135,7 +135,7 @@ func markIn(b []byte, start, end int) int {
 	}
 	x, ok := Base64{}, false
 	switch {
-	case start > run || goesOn(b, end, end):
+	case start > run || goesOn(b, end, end) || wraps(b, end):
 		if begins { // the others are looked at with it
 			x, ok = OpenBase64(b, start, max(0, start-queryBack))
 		}
@@ -151,9 +151,20 @@ func markIn(b []byte, start, end int) int {
 	return -1
 }
 
+// wraps reports whether a run of base64 that ends at end goes on in the next line.
+func wraps(b []byte, end int) bool {
+	if end < len(b) && b[end] == '\r' {
+		end++
+	}
+	return end+2 < len(b) && b[end] == '\n' && base64Values[b[end+1]] != 0xff && base64Values[b[end+2]] != 0xff
+}
+
 // first reports whether the run at start is not the rest of one that goes on behind a character
 // that is written as an escape.
 func first(b []byte, start int) bool {
+	if start > 0 && newlineBefore(b, start) {
+		return false
+	}
 	for p, tries := start, 0; p > 0 && tries < 8; tries++ {
 		c, q, ok := text.Before(b, p)
 		if text.Opens(b[p-1]) { // in the middle of an escape

@@ -404,6 +404,7 @@ func (w *worker) holdsOurs(b []byte) bool {
 	rules.Rewritten = nil
 	probe := &worker{rules: &rules, quiet: true, budget: len(b)}
 	probe.inside(b, nil, 0, false)
+	w.found = w.found || probe.found
 	return probe.found
 }
 

@@ -82,8 +82,11 @@ for ($done = 0; $done < $count; $done += count($sent)) {
 		if ($v === false && $s !== 'b:0;') {
 			$broken++;
 			if ($got === $w) continue;
-			$v = @unserialize(ltrim($s)); // sound, but for a blank before it
-			if ($v !== false && is_string($is) && sound($v, @unserialize(ltrim($is)))) continue;
+			// Sound, but for one byte before it: then it is a text that holds a sound value.
+			foreach ([ltrim($s), substr($s, 1)] as $i => $tail) {
+				$v = @unserialize($tail);
+				if ($v !== false && is_string($is) && sound($v, @unserialize($i ? substr($is, 1) : ltrim($is)))) continue 2;
+			}
 			$why = 'cannot be read, and was touched';
 		} else {
 			$after = is_string($is) ? @unserialize($is) : false;
