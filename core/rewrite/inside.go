@@ -395,7 +395,10 @@ const segmentBack = 512
 // quotes or the like, that begins as a serialized value does, but for a byte.
 func (t *reading) damaged(start int) bool {
 	p := start
-	for p > 0 && start-p < segmentBack && strings.IndexByte("\"'=><\n", t.b[p-1]) < 0 {
+	for p > 0 && start-p < segmentBack && strings.IndexByte("\"'><\n", t.b[p-1]) < 0 {
+		if t.b[p-1] == '=' && p > 1 && (t.b[p-2] < '0' || t.b[p-2] > '9') {
+			break // behind a name
+		}
 		if p--; p == t.segment.end && t.segment.end > 0 {
 			p = t.segment.start
 			break

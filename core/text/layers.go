@@ -175,9 +175,7 @@ func scriptEscape(b []byte) ([]byte, int) {
 			return utf8.AppendRune(nil, v), 4
 		}
 	case '0':
-		if len(b) == 2 || b[2] < '0' || b[2] > '9' {
-			return one(0), 2
-		}
+		return one(0), 2
 	case '\n':
 		return nil, 2 // a line that goes on
 	default:

@@ -272,11 +272,20 @@ func readCSSHex(b []byte, p, limit int) (rune, int, bool) {
 // readEntity reads an HTML character reference, whose own ampersand may have
 // been escaped any number of times: &colon; &#58; &amp;#x3a;
 func readEntity(b []byte, p, limit int) (rune, int, bool) {
-	end := p
+	number := p < limit && b[p] == '#'
+	if p < limit && escapes[b[p]] != nil { // &%2358; where all is encoded again
+		if c, q, _ := unitWithin(b, p, limit); c == '#' {
+			number, p = true, q-1
+		}
+	}
+	end := p + 1
+	if !number {
+		end = p
+	}
 	for end < limit && end-p < 10 && (isAlnum(b[end]) || b[end] == '#') {
 		end++
 	}
-	if end == p {
+	if end == p || end > limit {
 		return 0, 0, false
 	}
 	closed := end // behind the semicolon, which may be written as an escape itself
@@ -285,9 +294,9 @@ func readEntity(b []byte, p, limit int) (rune, int, bool) {
 			closed = q
 		}
 	}
-	if b[p] == '#' {
+	if number {
 		// "&#58x" stands for a colon and an x: the digits end it.
-		text, n := numeric(append([]byte("&"), b[p:end]...), end-p+1)
+		text, n := numeric(append([]byte("&#"), b[p+1:end]...), end-p+1)
 		if n == 0 {
 			return 0, 0, false
 		}
