@@ -1,7 +1,7 @@
 // Command makedump writes an SQL dump in the shape of a content-managed system, for
 // the benchmarks: as the dump program of MariaDB writes it, or in SQL for the other
 // systems. The same seed gives the same dump.
-// Usage: makedump [-mb 1000] [-seed 1] [-for mysql|postgres|sqlite] > dump.sql
+// Usage: makedump [-mb 1000] [-seed 1] [-for mysql|postgres|sqlite] [-dense] > dump.sql
 package main
 
 import (
@@ -61,6 +61,16 @@ func (m *maker) field(i int) string {
 		m.r.IntN(4000), len(url), url, len(text), text, len(url), url)
 }
 
+// small returns a small value with a reference: serialized in three of four.
+func (m *maker) small(i int) string {
+	url := fmt.Sprintf("%s/media/%d.jpg", site, i)
+	if i%4 == 3 {
+		return fmt.Sprintf(`<a href="%s">%s</a> %s`, url, m.text(3), m.text(120))
+	}
+	text := m.text(110)
+	return fmt.Sprintf(`a:3:{s:5:"width";i:%d;s:4:"file";s:%d:"%s";s:4:"text";s:%d:"%s";}`, m.r.IntN(4000), len(url), url, len(text), text)
+}
+
 // escape makes a text fit for quotes: as MariaDB's program does, or as the standard
 // has it.
 var escape = strings.NewReplacer(`\`, `\\`, `'`, `\'`, `"`, `\"`, "\n", `\n`)
@@ -91,6 +101,7 @@ func (m *maker) insert(table string, rows int, row func(i int) string) {
 func main() {
 	mb := flag.Int("mb", 1000, "about how many megabytes")
 	system := flag.String("for", "mysql", "the system: mysql, postgres or sqlite")
+	dense := flag.Bool("dense", false, "small rows, about 800 references in a megabyte, most of them in serialized values")
 	seed := flag.Uint64("seed", 1, "where the random numbers begin")
 	flag.Parse()
 	m := &maker{r: rand.New(rand.NewPCG(*seed, 1871)), out: bufio.NewWriterSize(os.Stdout, 1<<20)}
@@ -115,6 +126,17 @@ func main() {
 	target := int64(*mb) << 20
 	for part := 0; m.n < target; part++ {
 		base := part * 2000
+		if *dense {
+			m.insert("m_postmeta", 8000, func(i int) string {
+				i += 4 * base
+				value := m.small(i)
+				if i%2 == 1 { // every other row holds none
+					value = strings.ReplaceAll(value, site, "https://ternrock.example")
+				}
+				return fmt.Sprintf("(%d,%d,'_field','%s')", i+1, i/4, escape.Replace(value))
+			})
+			continue
+		}
 		m.insert("m_posts", 2000, func(i int) string {
 			i += base
 			return fmt.Sprintf("(%d,'%s','%s','%s/?p=%d')", i+1, escape.Replace(m.text(5)), escape.Replace(m.page(i)), site, i+1)

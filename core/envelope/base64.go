@@ -32,21 +32,25 @@ var base64Marks atomic.Pointer[markTable]
 
 type markTable struct {
 	of *seek.Triples // that it was made from
-	is [1 << 18]bool
+	is [1 << 12]uint64
 }
+
+// has reports whether three characters, of six bits each, are a mark.
+func (t *markTable) has(v uint32) bool { return t.is[v>>6]>>(v&63)&1 != 0 }
 
 // marks returns the table of marks, made anew where the table of spellings was.
-func marks() *[1 << 18]bool {
+func marks() *markTable {
 	t := base64Marks.Load()
 	if t == nil || t.of != text.Ends {
-		t = &markTable{of: text.Ends, is: *marksOf(text.EndTriples)}
+		t = marksOf(text.EndTriples)
+		t.of = text.Ends
 		base64Marks.Store(t)
 	}
-	return &t.is
+	return t
 }
 
-func marksOf(texts []string) *[1 << 18]bool {
-	var is [1 << 18]bool
+func marksOf(texts []string) *markTable {
+	t := &markTable{}
 	coded := func(texts []string) (marks []string) {
 		seen := map[string]bool{}
 		for _, t := range texts {
@@ -63,9 +67,10 @@ func marksOf(texts []string) *[1 << 18]bool {
 	}
 	once := coded(texts)
 	for _, m := range append(once, coded(once)...) {
-		is[int(base64Values[m[0]])<<12|int(base64Values[m[1]])<<6|int(base64Values[m[2]])] = true
+		v := uint32(base64Values[m[0]])<<12 | uint32(base64Values[m[1]])<<6 | uint32(base64Values[m[2]])
+		t.is[v>>6] |= 1 << (v & 63)
 	}
-	return &is
+	return t
 }
 
 // packedStarts are the beginnings of base64 that holds compressed text: gzip, zlib, bzip2.
@@ -86,13 +91,23 @@ func NextBase64(b []byte, from int) int {
 	}
 }
 
+// letterCases tells small letters from capitals.
+var letterCases = func() (t [256]byte) {
+	for c := byte('a'); c <= 'z'; c++ {
+		t[c], t[c-'a'+'A'] = 1, 2
+	}
+	return t
+}()
+
+const bothCases = 3
+
 // longRun is how long a run must be to be decoded where no mark is in it.
 const longRun = 2 * seek.MinRun
 
 // markIn returns the place of the first mark in the run b[start:end], or -1. A long run
 // without one is decoded, since what is in it may be an envelope again.
 func markIn(b []byte, start, end int) int {
-	begins, run := first(b, start), start
+	run := start
 	if start > 0 && text.Opens(b[start-1]) { // what an escape is written with is of the alphabet too
 		if _, p, how := text.Unit(b, start-1); how != 0 && p > start {
 			if start = p; start >= end {
@@ -100,12 +115,13 @@ func markIn(b []byte, start, end int) int {
 			}
 		}
 	}
-	is, v := marks(), 0
-	for i := start; i < end; i++ {
-		v = (v<<6 | int(base64Values[b[i]])) & (1<<18 - 1)
-		if is[v] && i >= start+2 {
-			return i - 2
+	is, v, cases := marks(), uint32(0), byte(0)
+	for i, c := range b[start:end] {
+		v = (v<<6 | uint32(base64Values[c])) & (1<<18 - 1)
+		if is.has(v) && i >= 2 {
+			return start + i - 2
 		}
+		cases |= letterCases[c]
 	}
 	// A mark may be cut by a line break, or hold a character that is written as an escape.
 	for p, more := end, 0; p < len(b) && more < 2; {
@@ -116,15 +132,21 @@ func markIn(b []byte, start, end int) int {
 		if c >= 128 || base64Values[c] == 0xff {
 			break
 		}
-		v = (v<<6 | int(base64Values[c])) & (1<<18 - 1)
-		if more++; is[v] {
+		v = (v<<6 | uint32(base64Values[c])) & (1<<18 - 1)
+		if more++; is.has(v) {
 			return end - 1
 		}
 	}
+	if cases != bothCases {
+		return -1 // words or digits: base64 of that length has letters of both cases
+	}
 	for p := start; p >= 0 && p < end; {
-		for _, s := range packedStarts {
-			if bytes.HasPrefix(b[p:end], []byte(s)) {
-				return p
+		switch b[p] {
+		case 'H', 'e', 'Q':
+			for _, s := range packedStarts {
+				if bytes.HasPrefix(b[p:end], []byte(s)) {
+					return p
+				}
 			}
 		}
 		next := bytes.IndexByte(b[p:end], '/')
@@ -136,7 +158,7 @@ func markIn(b []byte, start, end int) int {
 	x, ok := Base64{}, false
 	switch {
 	case start > run || goesOn(b, end, end) || wraps(b, end):
-		if begins { // the others are looked at with it
+		if first(b, run) { // the others are looked at with it
 			x, ok = OpenBase64(b, start, max(0, start-queryBack))
 		}
 	case end-start >= longRun:

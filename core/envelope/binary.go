@@ -22,6 +22,19 @@ var magics = []struct {
 	{"Java", "\xac\xed\x00\x05", 0}, {"igbinary", "\x00\x00\x00\x01", 0}, {"igbinary", "\x00\x00\x00\x02", 0}, {"property list", "bplist00", 0},
 }
 
+// magicFirst are the bytes that a magic at the beginning, a BSON or a MessagePack can begin with.
+var magicFirst = func() (t [256]bool) {
+	for _, m := range magics {
+		if m.at == 0 {
+			t[m.magic[0]] = true
+		}
+	}
+	for c := range 256 {
+		t[c] = t[c] || c < ' ' || c >= 0x80
+	}
+	return t
+}()
+
 // compressedMagics are of formats that are compressed and are not read.
 var compressedMagics = map[string]bool{"7z": true, "RAR": true, "xz": true, "zstd": true, "LZ4": true, "ZIP": true}
 
@@ -29,6 +42,9 @@ var compressedMagics = map[string]bool{"7z": true, "RAR": true, "xz": true, "zst
 // for all others.
 func Binary(b []byte) string {
 	if len(b) < 8 {
+		return ""
+	}
+	if c := b[0]; !magicFirst[c] && b[4] != 'f' && (len(b) < 262 || b[257] != 'u') {
 		return ""
 	}
 	for _, m := range magics {
@@ -190,7 +206,36 @@ func FromUTF16(b []byte) []byte {
 const lengthBack = 4096
 
 // IsControl reports whether c is a control character that text does not hold.
-func IsControl(c byte) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' || c == 0x7f }
+func IsControl(c byte) bool { return isControl[c] }
+
+var isControl = func() (t [256]bool) {
+	for c := range 256 {
+		t[c] = c < ' ' && c != '\n' && c != '\r' && c != '\t' || c == 0x7f
+	}
+	return t
+}()
+
+// HasControl reports whether one of them stands in b.
+func HasControl(b []byte) bool {
+	for len(b) >= 8 {
+		x := binary.LittleEndian.Uint64(b)
+		// The high bit of each byte below ' ', or falsely of some that is not ASCII.
+		if low := (x - 0x2020202020202020) & ^x & 0x8080808080808080; low != 0 || (x+0x0101010101010101)&^x&0x8080808080808080 != 0 {
+			for _, c := range b[:8] {
+				if isControl[c] {
+					return true
+				}
+			}
+		}
+		b = b[8:]
+	}
+	for _, c := range b {
+		if isControl[c] {
+			return true
+		}
+	}
+	return false
+}
 
 // LengthBefore reports whether the bytes before start say how long the text from there is, as
 // binary formats and netstrings have it, up to what ends it: so that it cannot grow.

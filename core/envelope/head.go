@@ -3,7 +3,9 @@ package envelope
 import (
 	"bytes"
 	"errors"
+	"sync/atomic"
 
+	"trimlantern/core/seek"
 	"trimlantern/core/text"
 )
 
@@ -21,35 +23,76 @@ type Head struct {
 	Inner bool
 }
 
-// separators can be, or can begin the writing of, a colon.
-var separators = func() (t [256]bool) {
-	t[':'] = true
-	for c := range 256 {
-		t[c] = t[c] || text.Opens(byte(c))
+// searches finds where heads and objects may begin. They are made from the table of spellings.
+type searches struct {
+	of *seek.Triples // that they were made from
+	// colons ends behind a colon, in some spelling, before a digit; braces behind a brace
+	// before a quote or a blank.
+	colons, braces *seek.Triples
+}
+
+var madeSearches atomic.Pointer[searches]
+
+func search() *searches {
+	s := madeSearches.Load()
+	if s != nil && s.of == text.Ends {
+		return s
 	}
-	return t
-}()
+	var every, openers []byte
+	for c := range 256 {
+		every = append(every, byte(c))
+		if text.Opens(byte(c)) {
+			openers = append(openers, byte(c))
+		}
+	}
+	// What the writing of the character ends on, in hexadecimal digits, decimal ones, by name.
+	s = &searches{of: text.Ends,
+		colons: seek.NewTriples([]seek.Class{{First: string(every), Second: ":"}, {First: "3", Second: "aA"}, {First: "8aAn", Second: ";"}, {First: "aA", Second: " }"}}, "0123456789"+string(openers)),
+		braces: seek.NewTriples([]seek.Class{{First: string(every), Second: "{"}, {First: "7", Second: "bB"}, {First: "3bBe", Second: ";"}, {First: "bB", Second: " }"}}, "\" \t\r\n"+string(openers))}
+	madeSearches.Store(s)
+	return s
+}
+
+// spelled returns where the writing of the character c begins that ends at end, or -1. No
+// writing begins before floor.
+func spelled(b []byte, end int, c rune, floor int) int {
+	if b[end-1] == byte(c) {
+		return end - 1
+	}
+	found := -1
+	for p := end - 2; p >= floor && p > end-spelledMax; p-- {
+		if text.Opens(b[p]) {
+			if is, q, _ := text.Unit(b[:end], p); q == end && is == c {
+				found = p
+			}
+		}
+	}
+	return found
+}
+
+// spelledMax bounds how long the writing of one character is.
+const spelledMax = 24
 
 // headTypes are the types of serialized values that have a length or members.
 var headTypes = [256]bool{'a': true, 'O': true, 's': true, 'S': true, 'C': true, 'E': true}
 
 // NextHead returns the first head at or after from.
 func NextHead(b []byte, from int) (Head, bool) {
-	for p := from; p+4 < len(b); p++ {
-		c := b[p]
-		if !separators[c] {
-			continue
+	colons := search().colons
+	for p := from; ; {
+		end := -1
+		if p == from && from+1 < len(b) && b[from] == ':' {
+			end = from + 1 // which no byte stands before
+		} else if end = colons.Next(b, p); end < 0 {
+			return Head{}, false
 		}
-		if c == ':' {
-			if next := b[p+1]; (next < '0' || next > '9') && !text.Opens(next) {
-				continue
+		if at := spelled(b, end, ':', from); at >= 0 {
+			if h, ok := headAt(b, at, from); ok {
+				return h, true
 			}
 		}
-		if h, ok := headAt(b, p, from); ok {
-			return h, true
-		}
+		p = max(end-1, p+1)
 	}
-	return Head{}, false
 }
 
 // headAt reads the head whose first colon is written at p.

@@ -234,31 +234,28 @@ func (j *jsonParser) text() (start, end int, ok bool) {
 // NextObject returns where the next object of JSON may begin at or after from, in whatever
 // spelling, and where the quote of its first key is written; or -1.
 func NextObject(b []byte, from int) (start, quote, end int) {
-	for p := from; p+3 < len(b); p++ {
-		c := b[p]
-		if c != '{' && !text.Opens(c) {
-			continue
-		}
-		brace, q, _ := text.Unit(b, p)
-		if brace != '{' {
-			continue
-		}
-		for q < len(b) && (b[q] == ' ' || b[q] == '\t' || b[q] == '\n' || b[q] == '\r') {
-			q++
-		}
-		for q < len(b) && text.Opens(b[q]) { // line breaks that are written as escapes
-			if c, end, _ := text.Unit(b, q); c != '\n' && c != '\r' && c != '\t' && c != ' ' {
-				break
-			} else {
-				q = end
-			}
-		}
-		if q >= len(b) {
+	braces := search().braces
+	for p := from; ; {
+		behind := -1
+		if p == from && from+1 < len(b) && b[from] == '{' {
+			behind = from + 1 // which no byte stands before
+		} else if behind = braces.Next(b, p); behind < 0 {
 			return -1, 0, 0
 		}
-		if c, end, _ := text.Unit(b, q); c == '"' {
-			return p, q, end
+		p = max(behind-1, p+1)
+		if start = spelled(b, behind, '{', from); start < 0 {
+			continue
+		}
+		q := behind
+		for q < len(b) {
+			c, next, _ := text.Unit(b, q)
+			if c == '"' {
+				return start, q, next
+			}
+			if c != ' ' && c != '\t' && c != '\r' && c != '\n' {
+				break
+			}
+			q = next
 		}
 	}
-	return -1, 0, 0
 }

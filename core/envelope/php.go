@@ -560,10 +560,10 @@ func WasSerialized(b []byte) bool {
 	end := bytes.TrimRight(t, " \t\r\n")
 	for _, closing := range []string{`";`, ";}", "}}", "{}"} {
 		if bytes.HasSuffix(end, []byte(closing)) {
-			return damagedHead(plainHead(t), 2)
+			return damagedHead(t, 2)
 		}
 	}
-	return damagedHead(plainHead(t), 1) // its end was damaged too
+	return damagedHead(t, 1) // its end was damaged too
 }
 
 // behindName returns what stands behind a session's name and bar, or all.
@@ -578,61 +578,73 @@ func behindName(t []byte) []byte {
 	return t
 }
 
-// plainHead returns the first characters of a text, in whatever spelling; ? stands for those
-// that are not ASCII.
-func plainHead(b []byte) []byte {
-	head := make([]byte, 0, 24)
-	for p := 0; p < len(b) && len(head) < cap(head); {
+// What the beginning of a value is made of: a type, a colon, a digit, a colon, a quote or a
+// brace. More digits may follow the first.
+const headParts = 5
+
+// headPart tells, for each byte, which parts it can be: a bit for each.
+var headPart = func() (t [256]uint8) {
+	for c := range 256 {
+		if headTypes[c] {
+			t[c] |= 1
+		}
+	}
+	t[':'] |= 2 | 8
+	for c := '0'; c <= '9'; c++ {
+		t[c] |= 4
+	}
+	t['"'], t['{'] = t['"']|16, t['{']|16
+	return t
+}()
+
+// headMax is how many characters of a beginning are looked at.
+const headMax = 24
+
+// damagedHead reports whether b begins, in whatever spelling, like a value, but for some
+// characters, at the most, that are others, missing or too many.
+func damagedHead(b []byte, most int) bool {
+	seen := uint8(0)
+	for _, c := range b[:min(len(b), headMax/2)] {
+		seen |= headPart[c]
+		if text.Opens(c) {
+			seen = 4
+			break
+		}
+	}
+	if seen&(4|16) == 0 {
+		return false // neither a digit nor a quote: most texts
+	}
+	far := most + 1
+	// cost[i] is how many characters are wrong where i parts have been read.
+	cost := [headParts + 1]int{0, 1, 2, 3, 4, 5}
+	for p, n := 0, 0; p < len(b) && n < headMax; n++ {
 		c, end, _ := text.Unit(b, p)
-		if c > 127 {
+		if p = end; c > 127 {
 			c = '?'
 		}
-		head = append(head, byte(c))
-		p = end
-	}
-	return head
-}
-
-// headParts are what the beginning of a value is made of: a type, a colon, a digit, a colon, a
-// quote or a brace. More digits may follow the first.
-var headParts = [5]func(c byte) bool{
-	func(c byte) bool { return headTypes[c] },
-	func(c byte) bool { return c == ':' },
-	func(c byte) bool { return c >= '0' && c <= '9' },
-	func(c byte) bool { return c == ':' },
-	func(c byte) bool { return c == '"' || c == '{' },
-}
-
-// IsDamaged reports whether a text begins, in whatever spelling, like a serialized value, but
-// for a byte that is another, missing or too many.
-func IsDamaged(b []byte) bool { return damagedHead(plainHead(behindName(b)), 1) }
-
-// damagedHead reports whether b begins like the beginning of a value, but for some bytes, at
-// the most, that are others, missing or too many.
-func damagedHead(b []byte, most int) bool {
-	far := most + 1
-	// cost[i] is how many bytes are wrong where i parts have been read.
-	cost := [6]int{0, 1, 2, 3, 4, 5}
-	for _, c := range b {
-		var next [6]int
+		is := headPart[c]
+		var next [headParts + 1]int
 		next[0] = cost[0] + 1
-		for i := 1; i <= 5; i++ {
-			wrong := 1
-			if headParts[i-1](c) {
-				wrong = 0
-			}
+		least := next[0]
+		for i := 1; i <= headParts; i++ {
+			wrong := 1 - int(is>>(i-1)&1)
 			next[i] = min(cost[i]+1, cost[i-1]+wrong, next[i-1]+1)
 			if i == 3 && wrong == 0 { // one digit more
 				next[i] = min(next[i], cost[i])
 			}
+			least = min(least, next[i])
 		}
 		cost = next
-		if cost[5] < far {
+		if cost[headParts] < far {
 			return true
 		}
-		if min(cost[0], cost[1], cost[2], cost[3], cost[4]) >= far {
+		if least >= far {
 			return false
 		}
 	}
 	return false
 }
+
+// IsDamaged reports whether a text begins, in whatever spelling, like a serialized value, but
+// for a character that is another, missing or too many.
+func IsDamaged(b []byte) bool { return damagedHead(behindName(b), 1) }

@@ -573,6 +573,9 @@ func IsIdent(b []byte, start int) bool {
 	if start == 0 || strings.IndexByte("\"';=2479\\", b[start-1]) < 0 { // no quote, in no spelling
 		return false
 	}
+	if head := b[:start-1]; bytes.HasSuffix(head, []byte("src=")) || bytes.HasSuffix(head, []byte("href=")) {
+		return false // by far the most
+	}
 	if before(b, start) == Ident {
 		return true
 	}

@@ -115,6 +115,9 @@ func schemeAt(b []byte, end int) (scheme, bool) {
 	case c == 'p' && b[end-2]|0x20 == 't' && begins(b[end]) && end >= 4 && b[end-3]|0x20 == 't' && b[end-4]|0x20 == 'h':
 		return scheme{end - 4, end, "http", b[end-1] == 'P'}, true
 	case c >= '0' && c <= '9':
+		if !opensBefore(b, end) {
+			return scheme{}, false
+		}
 		if b[end] == ';' || b[end] == ' ' || b[end] == '}' {
 			if s, ok := spelled(b, end+1); ok {
 				return s, true
@@ -124,6 +127,16 @@ func schemeAt(b []byte, end int) (scheme, bool) {
 		return scheme{}, false
 	}
 	return spelled(b, end)
+}
+
+// opensBefore reports whether an escape may end on the digits before end.
+func opensBefore(b []byte, end int) bool {
+	for p := end - 3; p >= 0 && p > end-12; p-- {
+		if text.Opens(b[p]) {
+			return true
+		}
+	}
+	return false
 }
 
 // spelled reads a scheme of which some letters are written as escapes.
@@ -181,6 +194,9 @@ func startsWord(b []byte, p int) bool {
 // parse reads what follows the scheme.
 func (r *Reference) parse(b []byte) bool {
 	p := r.SchemeEnd
+	if p+3 < len(b) && b[p] == ':' && b[p+1] == '/' && b[p+2] == '/' {
+		return r.authority(b, p+3) // plain, like nearly all
+	}
 	for _, want := range "://" {
 		if p >= len(b) {
 			return false
@@ -192,6 +208,11 @@ func (r *Reference) parse(b []byte) bool {
 		r.Spelling |= how
 		p = end
 	}
+	return r.authority(b, p)
+}
+
+// authority reads what follows "://".
+func (r *Reference) authority(b []byte, p int) bool {
 	if at := userInfoEnd(b, p); at > 0 {
 		p = at
 	}

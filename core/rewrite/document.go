@@ -16,6 +16,7 @@ func (w *worker) sealIn(r *text.Region, s *envelope.Serialized, at *place, pos, 
 		return text.Shift(w.seal(r.Text, s, at, depth), r.Raw(0))
 	}
 	before := w.save()
+	defer w.decoded()()
 	here := &place{up: at, pos: pos, label: r.Stack.String()}
 	edits, ok := r.Carry(w.seal(r.Text, s, here, depth+1))
 	if !ok {
@@ -35,7 +36,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 	}
 	held := protectedContainers(b, s)
 	var keys *keyring
-	candidates := NewCandidates(b[:s.End])
+	candidates := Candidates{b: b[:s.End], scheme: -1, coded: -1, plain: !w.hides(b[:s.End])}
 	for i, t := range s.Texts {
 		if !candidates.In(int(t.Start), int(t.End)) {
 			continue
@@ -204,6 +205,7 @@ func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, dep
 	var edits []Edit
 	var keys *keyring
 	held := protectedObjects(b, texts)
+	defer w.decoded()()
 	for i, t := range texts {
 		if !MayHold(b[t.Start:t.End]) {
 			continue

@@ -17,7 +17,7 @@ import (
 // serialized values may follow each other.
 func (w *worker) inside(b []byte, at *place, depth int, payload bool) []Edit {
 	t := &reading{worker: w, b: b, at: at, depth: depth, payload: payload}
-	if hidden(b) {
+	if w.hides(b) {
 		t.wild = envelope.Wild(b)
 	}
 	t.anchors()
@@ -47,6 +47,9 @@ type reading struct {
 func (t *reading) anchors() {
 	if t.depth >= maxDepth {
 		return
+	}
+	if len(t.b) < 64 && envelope.NextBase64(t.b, 0) < 0 && !holdsQuote(t.b) {
+		return // nothing but words and addresses
 	}
 	head, hasHead := envelope.NextHead(t.b, 0)
 	object, quote, quoteEnd := envelope.NextObject(t.b, 0)
@@ -102,6 +105,17 @@ func (t *reading) anchors() {
 			coded = envelope.NextBase64(t.b, t.p)
 		}
 	}
+}
+
+// holdsQuote reports whether a quote stands in a text, or an escape, which may be one: without, there
+// is nothing serialized and no JSON.
+func holdsQuote(b []byte) bool {
+	for _, c := range b {
+		if c == '"' || text.Opens(c) {
+			return true
+		}
+	}
+	return false
 }
 
 // head opens the serialized value at a head, or holds back what cannot be sealed. It
@@ -232,6 +246,7 @@ func (t *reading) base64(mark int) int {
 		return end
 	}
 	before := t.save()
+	defer t.decoded()()
 	here := &place{up: t.at, pos: x.Start, label: "base64", use: t.useOf(x.Start)}
 	inner := t.open(x.Text, here, t.depth+1)
 	if len(inner) == 0 {
@@ -336,6 +351,9 @@ func (t *reading) references(to int) {
 			t.left(Finding{Reason: why, Host: strings.ToLower(ref.Host), URL: ref.Text(t.b), Path: t.at.path(), Offset: t.at.offset(ref.Start), Use: f.Use, Note: note})
 			return true
 		}
+		if t.edits == nil {
+			t.edits = make([]Edit, 0, 4)
+		}
 		t.edits = append(t.edits, Edit{Offset: ref.SchemeEnd, Inserted: ref.Secure()})
 		if ref.PortEnd > ref.PortStart {
 			t.edits = append(t.edits, Edit{Offset: ref.PortStart, Removed: string(t.b[ref.PortStart:ref.PortEnd])})
@@ -378,7 +396,7 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 	}
 	if t.controls == 0 {
 		t.controls = -1
-		if slices.ContainsFunc(t.b, envelope.IsControl) {
+		if envelope.HasControl(t.b) || t.hides(t.b) {
 			t.controls = 1
 		}
 	}
@@ -426,6 +444,9 @@ const (
 // brokenIn returns where a text holds serialized values whose beginnings were damaged, and which
 // are written as other text holds them.
 func brokenIn(b []byte) (all []span) {
+	if bytes.IndexByte(b, ';') < 0 || bytes.IndexByte(b, '\\') < 0 && bytes.IndexByte(b, '&') < 0 && bytes.IndexByte(b, '%') < 0 {
+		return nil
+	}
 	tried := 0
 	for _, closing := range closings {
 		for p := 0; tried < maxClosings; tried++ {

@@ -92,7 +92,7 @@ type Candidates struct {
 
 // NewCandidates begins at the beginning of b.
 func NewCandidates(b []byte) Candidates {
-	return Candidates{b: b, scheme: -1, coded: -1, plain: utf8.Valid(b) && bytes.IndexByte(b, 0) < 0}
+	return Candidates{b: b, scheme: -1, coded: -1, plain: !hidden(b)}
 }
 
 // In reports whether there may be one in b[start:end]. start must not go back.
@@ -150,10 +150,24 @@ type worker struct {
 	quiet, found bool
 	// budget is how many more bytes may be looked at in trying to read envelopes that may be none.
 	budget int
+	// plain says that nothing is hidden in the text that is read, nor in a part of it.
+	plain bool
 }
 
+// decoded is called where a text is read that is no part of the one before; what it returns, where
+// that ends.
+func (w *worker) decoded() func() {
+	plain := w.plain
+	w.plain = false
+	return func() { w.plain = plain }
+}
+
+// hides reports whether something compressed or in UTF-16 may be in a part of the text that is
+// read.
+func (w *worker) hides(b []byte) bool { return !w.plain && hidden(b) }
+
 func newWorker(r *Rules, b []byte) *worker {
-	return &worker{rules: r, budget: 16*len(b) + 1<<16}
+	return &worker{rules: r, budget: 16*len(b) + 1<<16, plain: !hidden(b)}
 }
 
 func (w *worker) finish(edits []Edit) Result {
@@ -271,7 +285,7 @@ func (p *place) useAbove() markup.Use {
 // opener opens a value that is an envelope as a whole. ok == false: it only looked
 // like one of its kind.
 type opener struct {
-	looks func([]byte) bool
+	looks func(w *worker, b []byte) bool
 	open  func(w *worker, b []byte, at *place, depth int) (edits []Edit, ok bool)
 }
 
@@ -282,12 +296,11 @@ var wholes []opener
 
 func init() { // not an initializer: openers open what is inside by the table
 	wholes = []opener{
-		{envelope.LooksSerialized, (*worker).openPHP},
-		{envelope.LooksJSON, (*worker).openJSON},
-		{hidden, (*worker).openPacked},
-		{hidden, (*worker).openUTF16},
-		{func(b []byte) bool { return envelope.Binary(b) != "" }, (*worker).openBinary},
-		{envelope.WasSerialized, (*worker).openBroken},
+		{func(_ *worker, b []byte) bool { return envelope.LooksSerialized(b) }, (*worker).openPHP},
+		{func(_ *worker, b []byte) bool { return envelope.LooksJSON(b) }, (*worker).openJSON},
+		{(*worker).hides, (*worker).openPacked}, // or in UTF-16
+		{func(_ *worker, b []byte) bool { return envelope.Binary(b) != "" }, (*worker).openBinary},
+		{func(_ *worker, b []byte) bool { return envelope.WasSerialized(b) }, (*worker).openBroken},
 	}
 }
 
@@ -299,7 +312,7 @@ func (w *worker) open(b []byte, at *place, depth int) []Edit {
 		return nil
 	}
 	for _, e := range wholes {
-		if e.looks(b) {
+		if e.looks(w, b) {
 			if edits, ok := e.open(w, b, at, depth); ok {
 				return edits
 			}
@@ -335,7 +348,7 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 	return edits, true
 }
 
-// openPacked opens a value that is compressed as a whole.
+// openPacked opens a value that is compressed as a whole; it names one in UTF-16.
 func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 	p, err := envelope.OpenPacked(b)
 	if errors.Is(err, envelope.ErrTooLarge) {
@@ -343,12 +356,17 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 		return nil, true
 	}
 	if err != nil {
+		if t := envelope.FromUTF16(b); t != nil {
+			w.closed(t, at, Unread, "text in UTF-16")
+			return nil, true
+		}
 		return nil, false
 	}
 	if !MayHold(p.Text) {
 		return nil, true
 	}
 	before := w.save()
+	defer w.decoded()()
 	inner := w.open(p.Text, &place{up: at, label: p.Kind}, depth+1)
 	if len(inner) == 0 {
 		return nil, true
@@ -360,16 +378,6 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 	}
 	w.restore(before)
 	w.left(Finding{Reason: Unsealed, Path: at.path(), Offset: at.offset(0), Note: "compressed as " + p.Kind})
-	return nil, true
-}
-
-// openUTF16 names text in UTF-16 that would be rewritten.
-func (w *worker) openUTF16(b []byte, at *place, _ int) ([]Edit, bool) {
-	t := envelope.FromUTF16(b)
-	if t == nil {
-		return nil, false
-	}
-	w.closed(t, at, Unread, "text in UTF-16")
 	return nil, true
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"slices"
 	"sort"
+	"strings"
 )
 
 // Decoded is a text that was read through one layer, with where its bytes came from.
@@ -222,6 +223,9 @@ func (r *Region) Carry(edits []Edit) (raw []Edit, ok bool) {
 	return raw, r.reads(raw, want)
 }
 
+// knownEscapes are what stands behind a backslash where somebody wrote it there for a reason.
+var knownEscapes = [layerCount]string{Script: `\'bfnrtvux0` + "\n", SQL: `\'bnrtZ0%_`, PHP: `\'$enrtvfux0`}
+
 // Faithful reports whether the first n bytes of the plain text are written as the region's
 // layers write them, where a layer has but one way: another reading of them is likelier then.
 func (r *Region) Faithful(n int) bool {
@@ -237,12 +241,20 @@ func (r *Region) Faithful(n int) bool {
 				return false
 			}
 		case Script, SQL, PHP:
-			if r.Stack.steps[i].Stop == 0 { // then quotes and slashes need no backslash, and get none
-				source := r.src[r.start:]
-				if i > 0 {
-					source = r.levels[i-1].Text
+			source := r.src[r.start:]
+			if i > 0 {
+				source = r.levels[i-1].Text
+			}
+			known := knownEscapes[l]
+			if r.Stack.steps[i].Stop != 0 { // else quotes and slashes need no backslash, and get none
+				known += `"/`
+			}
+			for p := 0; p+1 < to; p += 2 {
+				next := bytes.IndexByte(source[p:to], '\\')
+				if next < 0 || p+next+1 >= to {
+					break
 				}
-				if bytes.Contains(source[:to], []byte(`\"`)) || bytes.Contains(source[:to], []byte(`\/`)) {
+				if p += next; strings.IndexByte(known, source[p+1]) < 0 {
 					return false
 				}
 			}
