@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"trimlantern/core/envelope"
 	"trimlantern/core/sheet"
 	"trimlantern/report"
 	"trimlantern/site/layout"
@@ -162,17 +163,21 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 
 func (a *app) mendCommand() *cobra.Command {
 	var choice sheet.Choice
+	var cause envelope.Cause
 	c := &cobra.Command{
 		Use:   "mend",
 		Short: "Propose corrected lengths for serialized values that are broken",
 		Long: `An earlier careless replacement may have left serialized values whose lengths no
-longer fit; the system then drops the whole setting. mend finds them, works out
-the lengths where exactly one reading makes the value sound, and names the rest.
-Like preview it writes a change sheet and changes nothing: apply carries it out,
-undo takes it back.
+longer fit; the system then drops the whole setting. mend finds them, also inside
+other values, JSON and slashes. Each length follows from the one that stands
+there and from the replacement: --was and --now say what was replaced by what. It
+proposes only what makes a value sound all the way down, and names the rest. Like
+preview it writes a change sheet and changes nothing: apply carries it out, undo
+takes it back.
 
 ` + exitCodes,
 		Example: `  trimlantern mend
+  trimlantern mend --was http://old.example --now https://ternrock.example
   trimlantern apply`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -181,13 +186,15 @@ undo takes it back.
 				return err
 			}
 			j.Choice = choice
-			r, err := j.Mend(c.Context())
+			r, err := j.Mend(c.Context(), cause)
 			if err != nil {
 				return err
 			}
 			return a.show(r, func(t *report.Text) { t.Preview(r) })
 		},
 	}
+	c.Flags().StringVar(&cause.Was, "was", "http://", "the `TEXT` that the earlier replacement replaced")
+	c.Flags().StringVar(&cause.Now, "now", "https://", "the `TEXT` that it put there")
 	a.choice(c, &choice)
 	return c
 }

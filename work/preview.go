@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/site/database"
@@ -125,9 +126,13 @@ const (
 func (j *Job) Preview(ctx context.Context) (*Preview, error) { return j.preview(ctx, References) }
 
 // Mend proposes corrected lengths for serialized values that an earlier careless
-// replacement broke. It writes a change sheet like Preview and changes nothing.
-func (j *Job) Mend(ctx context.Context) (*Preview, error) {
+// replacement, the cause, broke. It writes a change sheet like Preview and changes nothing.
+func (j *Job) Mend(ctx context.Context, cause envelope.Cause) (*Preview, error) {
+	if cause.Was == "" || cause.Now == "" || cause.Was == cause.Now {
+		return nil, misuse(nil, "the replacement that broke the values needs two different texts", "name them: --was http:// --now https://")
+	}
 	j.Offline = true
+	j.cause = cause
 	return j.preview(ctx, Lengths)
 }
 
@@ -440,7 +445,7 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		}
 	}
 	for i, c := range t.Columns {
-		edits, broken, err := rewrite.Mend(row.Values[i].Bytes)
+		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.job.cause)
 		if !broken {
 			continue
 		}

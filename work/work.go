@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"trimlantern/core/address"
+	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/site/database"
@@ -87,6 +88,7 @@ type Job struct {
 	sites  map[int]Place      // of several sites in one database, by number
 	others []string           // prefixes of other systems below ours
 	client *fetch.Client
+	cause  envelope.Cause // what broke the lengths that Mend corrects
 }
 
 // OpenAddress makes a job of an address alone, without site file, database and

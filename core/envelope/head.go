@@ -149,8 +149,8 @@ func isWord(c byte) bool {
 	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c == '_'
 }
 
-// stacks returns how the value at a head may be written, as its first quote tells.
-func (h Head) stacks(b []byte) []text.Stack {
+// Stacks returns how the value at a head may be written, as its first quote tells.
+func (h Head) Stacks(b []byte) []text.Stack {
 	p := h.Body
 	for p < len(b) {
 		c, end, _ := text.Unit(b, p)
@@ -174,6 +174,24 @@ type Found struct {
 	End    int // behind it, in the text
 }
 
+// Members reports whether what stands behind the brace of a head begins a key, or ends the
+// array.
+func (h Head) Members(b []byte) bool {
+	_, p, _ := text.Unit(b, h.Body)
+	if p >= len(b) {
+		return false
+	}
+	c, p, _ := text.Unit(b, p)
+	if c == '}' {
+		return true
+	}
+	if c != 'i' && c != 's' && c != 'S' || p >= len(b) {
+		return false
+	}
+	c, _, _ = text.Unit(b, p)
+	return c == ':'
+}
+
 // firstLook is how much of a region is read first.
 const firstLook = 1 << 10
 
@@ -186,7 +204,7 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 	if h.Type == 0 {
 		err = &NotSound{Offset: h.Start, Why: "a length without a type"}
 	}
-	for i, s := range h.stacks(b) {
+	for i, s := range h.Stacks(b) {
 		if h.Type != 0 {
 			found, n, ferr := h.openIn(b, s)
 			cost += n

@@ -1,55 +1,354 @@
 package rewrite
 
 import (
+	"bytes"
+	"errors"
+	"slices"
 	"strconv"
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/text"
 )
 
-// Mend works out the edits that correct the lengths of a serialized value which
-// is not sound, or of one inside it. broken is false where there is nothing to
-// mend; the error says why there is, and it cannot be done.
-func Mend(b []byte) (edits []Edit, broken bool, err error) {
-	return mend(b, 0)
-}
+// ErrDeeper says that a value could be mended, and something in it could not.
+var ErrDeeper = errors.New("something inside it cannot be mended")
 
-func mend(b []byte, depth int) (edits []Edit, broken bool, err error) {
-	if !envelope.LooksSerialized(b) || depth > maxDepth {
+// Mend works out the edits that correct the lengths of serialized values that are
+// not sound: of the value itself, and of those inside it, in whatever layers. broken is
+// false where there is nothing to mend; the error says why there is, and it cannot be done: what it
+// proposes makes the value sound all the way down, or it proposes nothing.
+func Mend(b []byte, cause envelope.Cause) (edits []Edit, broken bool, err error) {
+	m := &mending{cause: cause, budget: 16*len(b) + 1<<16}
+	edits = m.text(b, 0)
+	switch {
+	case m.err != nil:
+		return nil, true, m.err
+	case len(edits) == 0:
 		return nil, false, nil
 	}
-	s, serr := envelope.OpenPHP(b)
-	if serr != nil {
-		lengths, err := envelope.Mend(b)
-		if err != nil {
-			return nil, true, err
+	after, err := Apply(b, edits)
+	if err != nil {
+		return nil, true, err
+	}
+	again := &mending{cause: cause, budget: 16*len(after) + 1<<16}
+	if more := again.text(after, 0); len(more) > 0 || again.err != nil {
+		return nil, true, ErrDeeper
+	}
+	return edits, true, nil
+}
+
+// mending is the way through one value.
+type mending struct {
+	cause  envelope.Cause
+	budget int
+	err    error // the first that tells why something cannot be mended
+}
+
+// try returns a way that may be given up, or joined.
+func (m *mending) try() *mending { return &mending{cause: m.cause, budget: m.budget} }
+
+func (m *mending) join(try *mending) {
+	m.budget = try.budget
+	if try.err != nil {
+		m.failed(try.err)
+	}
+}
+
+func (m *mending) failed(err error) {
+	if m.err == nil {
+		m.err = err
+	}
+}
+
+// text mends what a text holds.
+func (m *mending) text(b []byte, depth int) []Edit {
+	if depth > maxDepth {
+		return nil
+	}
+	if h, ok := envelope.NextHead(b, 0); ok && h.Start == 0 && h.Type != 0 && (!h.Brace || h.Members(b)) {
+		if stacks := h.Stacks(b); len(stacks) > 0 && !stacks[0].Plain() {
+			if edits, ok := m.written(b, h, stacks, depth); ok {
+				return edits
+			}
+		} else if envelope.LooksSerialized(b) {
+			if edits, end, ok := m.value(b, depth); ok {
+				return append(edits, text.Shift(m.inside(b[end:], depth), end)...)
+			}
+			return nil
+		}
+	}
+	if envelope.LooksJSON(b) {
+		d := document{}
+		if envelope.OpenJSON(b, d.add) {
+			return m.json(b, d.texts, depth)
+		}
+	}
+	return m.inside(b, depth)
+}
+
+// written mends a text that is one serialized value, as a whole, written in layers.
+func (m *mending) written(b []byte, h envelope.Head, stacks []text.Stack, depth int) (edits []Edit, ok bool) {
+	for _, s := range slices.Clone(stacks) {
+		stacks = append(stacks, s.Variants(b[:min(len(b), 1<<14)])...)
+	}
+	for _, s := range stacks {
+		r := text.Open(b, 0, s, len(b))
+		if m.budget -= len(r.Text); m.budget < 0 {
+			return nil, false
+		}
+		if r.Raw(len(r.Text)) != len(b) {
+			continue
+		}
+		try := m.try()
+		inner, end, ok := try.value(r.Text, depth+1)
+		if !ok || try.err != nil || len(bytes.TrimSpace(r.Text[end:])) > 0 {
+			continue
+		}
+		if raw, ok := r.Carry(inner); ok {
+			return raw, true
+		}
+	}
+	return nil, false
+}
+
+// value mends the serialized value that b begins with; end is behind it. ok == false: it
+// cannot be done.
+func (m *mending) value(b []byte, depth int) (edits []Edit, end int, ok bool) {
+	s, err := envelope.OpenPHP(b)
+	if err == nil {
+		// Sound as it stands; but a length that is too short may end at a quote or a brace inside.
+		whole := len(bytes.TrimSpace(b[s.End:])) == 0
+		try := m.try()
+		edits = try.strings(b, s, nil, depth)
+		if whole && try.err == nil || m.cause == (envelope.Cause{}) || len(edits) == 0 && try.err == nil && whole {
+			m.join(try)
+			end = s.End
+			s.Done()
+			return edits, end, true
+		}
+		if lengths, merr := envelope.Mend(b, m.cause); merr == nil && len(lengths) > 0 {
+			s.Done()
+			err, edits = envelope.ErrNoReading, nil
+		} else {
+			m.join(try)
+			end = s.End
+			s.Done()
+			return edits, end, true
+		}
+	}
+	if err != nil {
+		lengths, merr := envelope.Mend(b, m.cause)
+		last := len(b)
+		if merr != nil && m.cause != (envelope.Cause{}) {
+			lengths, last, merr = envelope.MendPrefix(b, m.cause)
+		}
+		if merr == nil && len(lengths) == 0 {
+			merr = err
+		}
+		if merr != nil {
+			if lengths, merr = envelope.Mend(b, envelope.Cause{}); merr != nil {
+				m.failed(merr)
+				return nil, 0, false
+			}
+			last = len(b)
 		}
 		for _, l := range lengths {
 			edits = append(edits, Edit{Offset: l.Start, Removed: string(b[l.Start:l.End]), Inserted: l.Digits()})
 		}
-		after, err := Apply(b, edits)
-		if err != nil {
-			return nil, true, err
+		after, err := Apply(b[:last], edits)
+		if err == nil {
+			s, err = envelope.OpenPHP(after)
 		}
-		_, err = envelope.OpenPHP(after)
-		return edits, true, err
+		if err != nil {
+			m.failed(err)
+			return nil, 0, false
+		}
+		end = last
 	}
-	for _, t := range s.Texts { // sound itself, and maybe not what it holds
-		if t.Key || t.Opaque || t.Escaped {
+	defer s.Done()
+	return m.strings(b, s, edits, depth), end, true
+}
+
+// strings mends inside the strings of a value, which was read with the corrected lengths
+// that fixed gives it, and returns all edits.
+func (m *mending) strings(b []byte, s *envelope.Serialized, fixed []Edit, depth int) []Edit {
+	was := func(p int32) int { // where something stands before it is fixed
+		at, moved := int(p), 0
+		for _, e := range fixed {
+			if e.Offset+moved >= at {
+				break
+			}
+			moved += len(e.Inserted) - len(e.Removed)
+		}
+		return at - moved
+	}
+	var edits []Edit
+	next := 0
+	for _, t := range s.Texts {
+		if t.Escaped {
 			continue
 		}
-		inner, bad, err := mend(b[t.Start:t.End], depth+1)
-		broken = broken || bad
-		if err != nil {
-			return nil, true, err
+		start, end := was(t.Start), was(t.End)
+		digits := was(t.LenStart)
+		inner := m.text(b[start:end], depth+1)
+		size := strconv.Itoa(end - start + grown(inner, false))
+		for next < len(fixed) && fixed[next].Offset < digits {
+			edits, next = append(edits, fixed[next]), next+1
 		}
+		old := digits
+		for old < len(b) && b[old] >= '0' && b[old] <= '9' {
+			old++
+		}
+		if next < len(fixed) && fixed[next].Offset == digits {
+			next++
+		}
+		if string(b[digits:old]) != size {
+			edits = append(edits, Edit{Offset: digits, Removed: string(b[digits:old]), Inserted: size})
+		}
+		edits = append(edits, text.Shift(inner, start)...)
+	}
+	return append(edits, fixed[next:]...)
+}
+
+// json mends inside the strings of a document.
+func (m *mending) json(b []byte, texts []envelope.JSONText, depth int) (edits []Edit) {
+	for _, t := range texts {
+		r := text.Open(b[:t.End], t.Start, jsonString, t.End-t.Start)
+		inner := m.text(r.Text, depth+1)
 		if len(inner) == 0 {
 			continue
 		}
-		if more := grown(inner, false); more != 0 {
-			edits = append(edits, Edit{Offset: int(t.LenStart), Removed: string(b[t.LenStart:t.LenEnd]), Inserted: strconv.Itoa(int(t.End-t.Start) + more)})
+		raw, ok := r.Carry(inner)
+		if !ok {
+			m.failed(envelope.ErrNoReading)
+			return nil
 		}
-		edits = append(edits, text.Shift(inner, int(t.Start))...)
+		edits = append(edits, raw...)
 	}
-	return edits, broken, nil
+	return edits
+}
+
+// object mends inside the JSON object at start, whose first quote is written at
+// b[quote:end]; 0: it is none.
+func (m *mending) object(b []byte, start, quote, end, depth int) (edits []Edit, behind int) {
+	for _, s := range text.Stacks(b, quote, end, '"') {
+		r := text.Open(b, start, s.Unstopped(), len(b))
+		d := document{}
+		n, ok := envelope.ReadJSON(r.Text, d.add)
+		if m.budget -= n; !ok {
+			continue
+		}
+		if raw, ok := r.Carry(m.json(r.Text, d.texts, depth+1)); ok {
+			return raw, r.Raw(n)
+		}
+	}
+	return nil, 0
+}
+
+// inside mends the serialized values that stand in a text, and in the JSON that stands there.
+func (m *mending) inside(b []byte, depth int) (edits []Edit) {
+	object, quote, quoteEnd := envelope.NextObject(b, 0)
+	for p := 0; m.budget > 0; {
+		h, ok := envelope.NextHead(b, p)
+		if !ok {
+			break
+		}
+		if object >= 0 && object < p {
+			object, quote, quoteEnd = envelope.NextObject(b, p)
+		}
+		if object >= 0 && object < h.Start {
+			more, end := m.object(b, object, quote, quoteEnd, depth)
+			if end > 0 {
+				edits, p = append(edits, more...), end
+			}
+			object, quote, quoteEnd = envelope.NextObject(b, max(p, object+1))
+			continue
+		}
+		p = h.Body + 1
+		if h.Type == 0 || h.Word && !h.Brace {
+			continue
+		}
+		found, _, cost, err := h.Open(b)
+		m.budget -= cost
+		if err == nil {
+			try := m.try()
+			inner := try.strings(found.Region.Text, found.Value, nil, depth+1)
+			raw, ok := found.Region.Carry(inner)
+			found.Value.Done()
+			if !ok {
+				try.failed(envelope.ErrNoReading)
+			}
+			// Where what is inside is wrong, or what follows looks like its own end, perhaps its own
+			// length is what is wrong.
+			if len(inner) > 0 || try.err != nil || closes(b, found.End) {
+				fixed, end, err := m.spelled(b, h, depth)
+				if end > 0 {
+					edits, p = append(edits, fixed...), end
+					continue
+				}
+				if errors.Is(err, envelope.ErrTwoReadings) {
+					try.failed(err)
+				}
+			}
+			m.join(try)
+			edits, p = append(edits, raw...), found.End
+			continue
+		}
+		fixed, end, _ := m.spelled(b, h, depth)
+		if end == 0 {
+			if h.Brace && h.Members(b) || h.Type == 'O' || h.Type == 'C' {
+				m.failed(err)
+			}
+			continue
+		}
+		edits, p = append(edits, fixed...), end
+	}
+	return edits
+}
+
+// closes reports whether the end of a string or a payload is written at p.
+func closes(b []byte, p int) bool {
+	if p >= len(b) {
+		return false
+	}
+	c, q, _ := text.Unit(b, p)
+	if c == '"' && q < len(b) {
+		c, _, _ = text.Unit(b, q)
+		return c == ';'
+	}
+	return c == '}'
+}
+
+// spelled mends the value at a head, in whatever layers it is written; end == 0: it cannot be
+// done, as err says.
+func (m *mending) spelled(b []byte, h envelope.Head, depth int) (edits []Edit, end int, err error) {
+	if m.cause == (envelope.Cause{}) {
+		return nil, 0, envelope.ErrNoReading
+	}
+	stacks := h.Stacks(b)
+	for _, s := range slices.Clone(stacks) {
+		stacks = append(stacks, s.Variants(b[h.Start:min(len(b), h.Start+1<<14)])...)
+	}
+	for _, s := range stacks {
+		r := text.Open(b, h.Start, s, len(b))
+		if m.budget -= len(r.Text); m.budget < 0 {
+			return nil, 0, envelope.ErrTooHard
+		}
+		lengths, last, merr := envelope.MendPrefix(r.Text, m.cause)
+		if merr != nil || len(lengths) == 0 {
+			if err == nil || errors.Is(merr, envelope.ErrTwoReadings) {
+				err = merr
+			}
+			continue
+		}
+		try := m.try()
+		inner, _, ok := try.value(r.Text[:last], depth+1)
+		if !ok || try.err != nil {
+			continue
+		}
+		if raw, ok := r.Carry(inner); ok {
+			return raw, r.Raw(last), nil
+		}
+	}
+	return nil, 0, err
 }

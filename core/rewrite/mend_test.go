@@ -23,7 +23,7 @@ func TestMend(t *testing.T) {
 		{"the length gets a digit", `a:1:{i:0;s:9:"` + strings.Repeat("x", 12) + `";}`, `a:1:{i:0;s:12:"` + strings.Repeat("x", 12) + `";}`},
 		{"other types between", `a:4:{i:0;d:0.5;i:1;b:1;i:2;N;i:3;s:1:"ab";}`, `a:4:{i:0;d:0.5;i:1;b:1;i:2;N;i:3;s:2:"ab";}`},
 	} {
-		edits, broken, err := Mend([]byte(c.in))
+		edits, broken, err := Mend([]byte(c.in), envelope.Cause{})
 		require.NoError(t, err, c.why)
 		assert.True(t, broken, c.why)
 		out, err := Apply([]byte(c.in), edits)
@@ -35,12 +35,12 @@ func TestMend(t *testing.T) {
 		`a:2:{i:0;N;}`: envelope.ErrNoReading,
 		`a:2:{s:7:"a";s:7:"b";s:7:"c";s:7:"d";s:7:"e";s:7:"f";}`: envelope.ErrTwoReadings,
 	} {
-		_, broken, err := Mend([]byte(in))
+		_, broken, err := Mend([]byte(in), envelope.Cause{})
 		assert.True(t, broken, in)
 		assert.ErrorIs(t, err, why, in)
 	}
 	for _, in := range []string{``, `plain`, `s:1:"a";`, `a:1:{i:0;s:8:"s:1:"a";";}`} {
-		_, broken, err := Mend([]byte(in))
+		_, broken, err := Mend([]byte(in), envelope.Cause{})
 		assert.False(t, broken, in)
 		assert.NoError(t, err)
 	}
@@ -56,7 +56,7 @@ func TestMendUndoesCareless(t *testing.T) {
 		careful, _ := check(t, r, v)
 		careless := strings.ReplaceAll(v, "http://", "https://")
 		require.NotEqual(t, careful, careless)
-		edits, _, err := Mend([]byte(careless))
+		edits, _, err := Mend([]byte(careless), envelope.Cause{Was: "http://", Now: "https://"})
 		require.NoError(t, err)
 		mended, err := Apply([]byte(careless), edits)
 		require.NoError(t, err)
@@ -64,16 +64,53 @@ func TestMendUndoesCareless(t *testing.T) {
 	}
 }
 
+// Each length follows from the old one and from the replacement, in whatever layers.
+func TestMendKnowsCause(t *testing.T) {
+	cause := envelope.Cause{Was: "http://", Now: "https://"}
+	for _, c := range []struct{ why, in, out string }{
+		{"nested", `a:1:{i:0;s:31:"s:23:"https://ternrock.example";";}`, `a:1:{i:0;s:32:"s:24:"https://ternrock.example";";}`},
+		{"nested, a digit more", `s:107:"s:99:"https://ternrock.example/` + strings.Repeat("y", 75) + `";";`, `s:109:"s:100:"https://ternrock.example/` + strings.Repeat("y", 75) + `";";`},
+		{"a custom payload", `C:4:"Lamp":31:{s:23:"https://ternrock.example";}`, `C:4:"Lamp":32:{s:24:"https://ternrock.example";}`},
+		{"in JSON", `{"v":"s:23:\"https://ternrock.example\";"}`, `{"v":"s:24:\"https://ternrock.example\";"}`},
+		{"slashed", `a:1:{s:1:\"u\";s:23:\"https://ternrock.example\";}`, `a:1:{s:1:\"u\";s:24:\"https://ternrock.example\";}`},
+		{"in an attribute", `<input value="a:1:{s:1:&quot;u&quot;;s:23:&quot;https://ternrock.example&quot;;}">`, `<input value="a:1:{s:1:&quot;u&quot;;s:24:&quot;https://ternrock.example&quot;;}">`},
+		{"behind a name", `cart|a:1:{s:1:"u";s:23:"https://ternrock.example";}`, `cart|a:1:{s:1:"u";s:24:"https://ternrock.example";}`},
+		{"one that was secure before", `a:2:{i:0;s:24:"https://ternrock.example";i:1;s:23:"https://ternrock.example";}`, `a:2:{i:0;s:24:"https://ternrock.example";i:1;s:24:"https://ternrock.example";}`},
+		{"quotes and semicolons in it", `s:50:"<a style="x:y";>https://ternrock.example/";https://a";`, `s:52:"<a style="x:y";>https://ternrock.example/";https://a";`},
+		{"something deeper cannot be mended", `a:2:{i:0;s:23:"https://ternrock.example";i:1;s:12:"a:1:{i:0;s:9";}`, ""},
+	} {
+		edits, broken, err := Mend([]byte(c.in), cause)
+		assert.True(t, broken, c.why)
+		if c.out == "" {
+			assert.Error(t, err, c.why)
+			continue
+		}
+		require.NoError(t, err, c.why)
+		out, err := Apply([]byte(c.in), edits)
+		require.NoError(t, err, c.why)
+		assert.Equal(t, c.out, string(out), c.why)
+	}
+	edits, _, err := Mend([]byte(`s:18:"//ternrock.example";`), envelope.Cause{Was: "http://", Now: "//"})
+	require.NoError(t, err)
+	assert.Empty(t, edits, "sound")
+	edits, _, err = Mend([]byte(`a:1:{i:0;s:23:"//ternrock.example";}`), envelope.Cause{Was: "http://", Now: "//"})
+	require.NoError(t, err)
+	out, err := Apply([]byte(`a:1:{i:0;s:23:"//ternrock.example";}`), edits)
+	require.NoError(t, err)
+	assert.Equal(t, `a:1:{i:0;s:18:"//ternrock.example";}`, string(out), "a replacement that shrinks")
+}
+
 func FuzzMend(f *testing.F) {
 	f.Add(`a:2:{i:0;s:9:"http://ternrock.example";s:1:"k";O:1:"X":1:{s:9:"a";N;}}`)
 	f.Fuzz(func(t *testing.T, in string) {
-		edits, _, err := Mend([]byte(in))
+		edits, _, err := Mend([]byte(in), envelope.Cause{Was: "http://", Now: "https://"})
 		if err != nil || len(edits) == 0 {
 			return
 		}
 		out, err := Apply([]byte(in), edits)
 		require.NoError(t, err)
-		_, err = envelope.OpenPHP(out)
-		require.NoError(t, err, "what was mended is sound")
+		_, broken, err := Mend([]byte(out), envelope.Cause{Was: "http://", Now: "https://"})
+		require.NoError(t, err)
+		require.False(t, broken, "what was mended is sound")
 	})
 }

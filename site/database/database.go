@@ -147,7 +147,7 @@ type Pick uint8
 // What can be looked for.
 const (
 	References Pick = iota // insecure references, in whatever envelope
-	Serialized             // values that begin like serialized ones
+	Serialized             // values that may be, or hold, serialized ones
 )
 
 // Database is what the jobs need of a database.

@@ -122,7 +122,8 @@ func (d *dialect) tableByKey(t Table) string {
 // picks is the first look at a value, where the database does not take it.
 func picks(p Pick, b []byte) bool {
 	if p == Serialized {
-		return envelope.LooksSerialized(b)
+		_, ok := envelope.NextHead(b, 0)
+		return ok
 	}
 	return rewrite.MayHold(b)
 }

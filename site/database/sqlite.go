@@ -77,7 +77,7 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 		// since a text is handed over only up to its first NUL byte.
 		coarse: func(column string, pick Pick) string {
 			if pick == Serialized {
-				return column + " GLOB '[sSaOCE]:[0-9]*'"
+				return "(" + column + " GLOB '*:[0-9]*:*' OR " + column + " GLOB '*%3[Aa][0-9]*')"
 			}
 			return holdsFunction + "(CAST(" + column + " AS BLOB))"
 		},

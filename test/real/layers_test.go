@@ -10,6 +10,7 @@ import (
 	"flag"
 	"io"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -19,11 +20,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/core/address"
+	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 )
 
 var (
 	mutatedValues = flag.Int("mutated-values", 4_000, "how many values of each class are mutated")
+	mendedValues  = flag.Int("mended-values", 4_000, "how many broken values of each class are mended")
 	layerValues   = flag.Int("layer-values", 400, "how many random values of each class of layers PHP judges")
 	mixedValues   = flag.Int("mixed-values", 40_000, "how many random values in layers of random order PHP judges")
 )
@@ -63,6 +66,19 @@ func TestMutatedJudged(t *testing.T) {
 	t.Logf("%d mutated values, %d of which PHP cannot read", values, broken)
 }
 
+// Values that a careless replacement broke come out as a careful one would have made them, or as
+// they were and named.
+func TestMendJudged(t *testing.T) {
+	t.Parallel()
+	seed := seedOf(t)
+	for _, name := range classes(t, "mend.php") {
+		v := judgedByPHP(t, "mend.php", seed, *mendedValues, name)
+		assert.GreaterOrEqual(t, v.Changed*100, v.Values*map[string]int{"mixed": 97}[name], "%s: restored exactly", name)
+		assert.True(t, name == "mixed" || v.Changed*100 >= v.Values*99, "%s: restored exactly", name)
+		t.Logf("%s: %d of %d restored exactly, %d left and named, %d wrong; %v", name, v.Changed, v.Values, v.Left, v.Wrong, v.Where)
+	}
+}
+
 func classes(t *testing.T, script string) []string {
 	out, err := exec.Command("php", script, "1", "1", "1", "list").Output()
 	require.NoError(t, err)
@@ -82,6 +98,16 @@ func seedOf(t *testing.T) int64 {
 type layerVerdict struct {
 	Values, Changed, Left, Missed, Wrong int
 	Where                                map[string]int
+}
+
+// answer appends what became of a value, and whether something was named, for PHP.
+func answer(to, after []byte, named bool) []byte {
+	to = binary.LittleEndian.AppendUint32(to, uint32(len(after)))
+	to = append(to, after...)
+	if named {
+		return append(to, 1)
+	}
+	return append(to, 0)
 }
 
 func judgedByPHP(t *testing.T, script string, seed int64, count int, class string) layerVerdict {
@@ -108,19 +134,20 @@ func judgedByPHP(t *testing.T, script string, seed int64, count int, class strin
 			value := make([]byte, binary.LittleEndian.Uint32(size[:]))
 			_, err = io.ReadFull(from, value)
 			require.NoError(t, err)
+			if script == "mend.php" {
+				edits, broken, merr := rewrite.Mend(value, envelope.Cause{Was: "http://", Now: "https://"})
+				after, err := rewrite.Apply(value, edits)
+				require.NoError(t, err)
+				answers = answer(answers, after, broken && merr != nil)
+				done++
+				continue
+			}
 			res := rules.Value(value)
 			after, err := rewrite.Apply(value, res.Edits)
 			require.NoError(t, err)
 			require.Empty(t, rules.Value(after).Edits, "%q %s: rewriting twice equals rewriting once: %q", rules.Value(after).Edits, class, value)
-			answers = binary.LittleEndian.AppendUint32(answers, uint32(len(after)))
-			answers = append(answers, after...)
-			named := byte(0)
-			for _, f := range res.Left {
-				if f.Reason.NeedsPerson() {
-					named = 1
-				}
-			}
-			answers = append(answers, named)
+			named := slices.ContainsFunc(res.Left, func(f rewrite.Finding) bool { return f.Reason.NeedsPerson() })
+			answers = answer(answers, after, named)
 			done++
 		}
 		_, err := to.Write(answers)
