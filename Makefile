@@ -28,7 +28,7 @@ unit:
 real:
 	$(GO) test -tags real -count=1 -parallel 3 -timeout 40m ./test/real
 
-# Longer runs: every fuzz target for ten minutes, five million values for PHP to
+# Longer runs: every fuzz target for ten minutes, twelve million values for PHP to
 # judge, every store killed 200 times, speed against general tools; and the program
 # builds for other systems.
 check-long: check
@@ -36,8 +36,10 @@ check-long: check
 	GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/trimlantern
 	test/fuzz.sh 10m
 	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-values 5000000
+	$(GO) test -tags real -count=1 -timeout 120m -run 'TestLayersJudged|TestMutatedJudged|TestMendJudged' -v ./test/real -layer-values 10000 -mixed-values 5000000 -mutated-values 100000 -mended-values 100000
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	bench/filter.sh 1000 5
+	bench/filter.sh 1000 5 dense
 	bench/stores.sh 1000 5 mariadb
 	bench/stores.sh 300 3 postgres sqlite
 	bench/scan.sh 20000 3

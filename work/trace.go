@@ -509,6 +509,12 @@ var remedies = map[rewrite.Reason]string{
 	rewrite.Outside:    "outside of the site's folder: it belongs to somebody else",
 	rewrite.Private:    "left from development: edit it in the system itself",
 	rewrite.Standard:   "leave it: the name of a standard",
+	rewrite.Unsealed:   "a length or an encoding around it cannot be made to fit: edit it in the system itself",
+	rewrite.Protected:  "a hash or a signature covers it: save it again in the system itself",
+	rewrite.Binary:     "inside binary data: replace the file in the system itself",
+	rewrite.Unread:     "compressed or encoded in a way that is not read: edit it in the system itself",
+	rewrite.Unclear:    "letters stand directly behind the host: put a blank between them",
+	rewrite.Malformed:  "not a well-formed address: correct it in the system itself",
 }
 
 func (o *Origin) remedy() string {

@@ -11,6 +11,7 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/envelope"
+	"trimlantern/core/text"
 )
 
 func rules(t testing.TB) *Rules {
@@ -152,6 +153,34 @@ func TestFolder(t *testing.T) {
 	} {
 		out, _ := check(t, r, in)
 		assert.Equal(t, want, out)
+	}
+}
+
+// A spelling that is added in one place is found everywhere.
+func TestAddedSpelling(t *testing.T) {
+	r := rules(t)
+	in, out := "http=3A=2F=2Fternrock.example=3A80=2Fa", "https=3A=2F=2Fternrock.example=2Fa"
+	code := func(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
+	words := strings.Repeat("the tower stands on granite ", 40)
+	cases := [][2]string{
+		{in, out}, {words + in + words, words + out + words}, {`\u201c` + in, `\u201c` + out}, {"=22" + in + "=22", "=22" + out + "=22"},
+		{`"` + code(in+" ") + `"`, `"` + code(out+" ") + `"`}, {words + code(words+in), words + code(words+out)}, {code(code(in)), code(code(out))},
+		{"a:1:{i:0;s:" + strconv.Itoa(len(in)) + `:"` + in + `";}`, "a:1:{i:0;s:" + strconv.Itoa(len(out)) + `:"` + out + `";}`},
+		{`{"u":"` + in + `"}`, `{"u":"` + out + `"}`}, {"htt=70=3A//ternrock.example", "htt=70s=3A//ternrock.example"},
+	}
+	for _, c := range cases {
+		assert.False(t, len(r.Value([]byte(c[0])).Edits) > 0 && !strings.Contains(c[0], "=3A//"), "before: %s", c[0])
+	}
+	defer text.AddSpelling("quoted-printable", '=', func(b []byte, p, limit int) (rune, int, bool) {
+		if p+2 > limit {
+			return 0, 0, false
+		}
+		v, err := strconv.ParseUint(string(b[p:p+2]), 16, 8)
+		return rune(v), p + 2, err == nil
+	})()
+	for _, c := range cases {
+		got, _ := check(t, r, c[0])
+		assert.Equal(t, c[1], got, c[0])
 	}
 }
 

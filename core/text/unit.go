@@ -65,6 +65,15 @@ func init() { // not an initializer: the readers use the table themselves
 	})
 }
 
+// AddSpelling adds a spelling for the whole program, until the function that it returns is called:
+// what opens an escape, and what reads the rest of it, from behind the opening byte up to limit. It must not
+// be called while a text is read.
+func AddSpelling(name string, opener byte, read func(b []byte, p, limit int) (c rune, end int, ok bool)) (remove func()) {
+	old := spellings
+	spell(append(append([]spelling(nil), old...), spelling{name, 1 << len(old), opener, read}))
+	return func() { spell(old) }
+}
+
 // spell takes a table of spellings.
 func spell(table []spelling) {
 	spellings, escapes = table, [256]*spelling{}
