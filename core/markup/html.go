@@ -464,33 +464,49 @@ type Uses struct {
 func UsesOf(b []byte, name string) Uses {
 	u := Uses{b: b}
 	if bytes.IndexByte(b, '<') >= 0 {
-		WalkHTML(b, Markup{
-			Tag: func(_ string, attrs []Attr) {
-				for _, a := range attrs {
-					if c := a.Context; c.Use != Text && a.End > a.Start {
-						u.spans = append(u.spans, span{a.Start, a.End, c.Use})
-					}
-				}
-			},
-			Raw: func(element, typ string, start, end int) {
-				use := Maybe
-				if element == "style" {
-					use = Text // url(…) is told by what stands before it
-				} else if strings.Contains(typ, "ld+json") {
-					use = Names
-				}
-				u.spans = append(u.spans, span{start, end, use})
-			},
-			Other: func(tok html.TokenType, start, end int) {
-				if tok == html.DoctypeToken {
-					u.spans = append(u.spans, span{start, end, Ident})
-				}
-			},
-		})
+		u.read(b, 0)
 	} else if t := bytes.TrimSpace(b); len(t) < loneMax && !bytes.ContainsAny(t, " \t\r\n\"'()") {
 		u.lone = AssetKind(string(t)) != "" || bracketAttrs[strings.ToLower(name)]
 	}
 	return u
+}
+
+// read reads the contexts of markup that stands at offset shift of the text.
+func (u *Uses) read(b []byte, shift int) {
+	add := func(start, end int, use Use) { u.spans = append(u.spans, span{shift + start, shift + end, use}) }
+	raw := "" // the element whose text comes next, as it stands
+	WalkHTML(b, Markup{
+		Tag: func(element string, attrs []Attr) {
+			raw = element
+			for _, a := range attrs {
+				c := a.Context
+				if c.Element == "base" {
+					c.Use = Loads // what is written without a host is loaded from there
+				}
+				if c.Use != Text && a.End > a.Start {
+					add(a.Start, a.End, c.Use)
+				}
+			}
+		},
+		Raw: func(element, typ string, start, end int) {
+			use := Maybe
+			if element == "style" {
+				use = Text // url(…) is told by what stands before it
+			} else if strings.Contains(typ, "ld+json") {
+				use = Names
+			}
+			add(start, end, use)
+		},
+		Other: func(tok html.TokenType, start, end int) {
+			switch {
+			case tok == html.DoctypeToken:
+				add(start, end, Ident)
+			case raw == "noscript" && tok == html.TextToken && shift == 0 && bytes.IndexByte(b[start:end], '<') >= 0:
+				u.read(b[start:end], start) // markup to browsers without scripts
+			}
+			raw = ""
+		},
+	})
 }
 
 // loneMax is how long a lone URL is at the most.
@@ -544,7 +560,7 @@ func before(b []byte, start int) Use {
 			return Ident
 		}
 		return Loads
-	case bytes.HasSuffix(lower, []byte("@import")):
+	case bytes.HasSuffix(lower, []byte("@import")), bytes.HasSuffix(lower, []byte("image-set(")):
 		return Loads
 	case bytes.HasSuffix(lower, []byte("=")):
 		name := lower[:len(lower)-1]

@@ -378,6 +378,7 @@ func (r Reference) Tail(b []byte) string {
 // Follows returns the same with the punctuation of a sentence that may stand behind.
 func (r Reference) Follows(b []byte) string {
 	var tail strings.Builder
+	bracket := r.Start > 0 && b[r.Start-1] == '(' // url(…) without quotes
 	for p := r.PortEnd; p < len(b) && tail.Len() < pathMax; {
 		c, end, how := text.Unit(b, p)
 		// An escape that the reference's spelling does not use belongs to its path.
@@ -387,6 +388,9 @@ func (r Reference) Follows(b []byte) string {
 			continue
 		}
 		if c <= ' ' || c == utf8.RuneError || strings.ContainsRune("\"'<>\\`{}|^", c) {
+			break
+		}
+		if bracket && c == ')' {
 			break
 		}
 		if tail.Len() == 0 && c != '/' && c != '?' && c != '#' {

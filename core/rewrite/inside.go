@@ -539,9 +539,10 @@ func (t *reading) useAt(ref reference.Reference) markup.Use {
 	return t.uses.At(ref.Start)
 }
 
-// odd names what would be a reference to the site, were it not broken.
+// odd names what would be a reference to the site, or something that a page loads, were it
+// not broken.
 func (t *reading) odd(ref reference.Reference) {
-	if t.rules.Site.Relate(ref.Host, "", "") == address.Ours || t.rules.Site.Path != "" && t.rules.Site.Relate(ref.Host, "", t.rules.Site.Path) == address.Ours {
+	if strings.Contains(ref.Host, ".") && t.useAt(ref) == markup.Loads || t.rules.Site.Relate(ref.Host, "", "") == address.Ours || t.rules.Site.Path != "" && t.rules.Site.Relate(ref.Host, "", t.rules.Site.Path) == address.Ours {
 		t.left(Finding{Reason: Malformed, Host: strings.ToLower(ref.Host), URL: string(t.b[ref.Start:ref.HostEnd]), Path: t.at.path(), Offset: t.at.offset(ref.Start)})
 	}
 }
