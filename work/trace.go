@@ -123,7 +123,7 @@ func key(u *url.URL) string {
 
 func (j *Job) tracing() *tracing {
 	t := &tracing{job: j, by: map[string][]*target{}, smaller: map[string][]*target{}}
-	t.rules = &rewrite.Rules{Site: j.Site, Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
+	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.Layout.Hashed(j.conn), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
 	return t
 }
 

@@ -204,17 +204,22 @@ var jsonString, _ = text.Of(text.Step{Layer: text.Script, Stop: '"'})
 func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, depth int) []Edit {
 	var edits []Edit
 	var keys *keyring
-	held := protectedObjects(b, texts)
+	sealed, known := w.sealedPairs(b, texts)
+	held := protectedObjects(b, texts, known)
 	defer w.decoded()()
 	for i, t := range texts {
 		if !MayHold(b[t.Start:t.End]) {
 			continue
 		}
-		r := text.Open(b[:t.End], t.Start, jsonString, t.End-t.Start)
+		r := readString(b, t)
 		if !MayHold(r.Text) {
 			continue
 		}
 		here := &place{up: at, pos: t.Start, json: t.Path}
+		if p, ok := sealed[i]; ok {
+			edits = append(edits, w.hashed(b, texts, p, here, depth)...)
+			continue
+		}
 		if held[t.Object] {
 			w.closed(r.Text, here, Protected, "a hash or a signature stands beside it")
 			continue
@@ -242,14 +247,82 @@ func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, dep
 		}
 		edits = append(edits, raw...)
 	}
+	if sealed != nil { // a hash may stand before its value
+		slices.SortStableFunc(edits, func(a, b Edit) int { return a.Offset - b.Offset })
+	}
 	return edits
+}
+
+// pair is a value and the hash of it beside it, by the numbers of their strings.
+type pair struct {
+	value, hash int
+	by          envelope.Hashed
+}
+
+// sealedPairs returns the values, by the numbers of their strings, whose hashes beside them are
+// right and can be made again, and the objects that hold them: nothing else in these is protected.
+func (w *worker) sealedPairs(b []byte, texts []envelope.JSONText) (pairs map[int]pair, objects map[int]bool) {
+	for _, h := range w.rules.Hashed {
+		values := map[int]int{} // by object
+		for i, t := range texts {
+			if t.Key && i+1 < len(texts) && !texts[i+1].Key && texts[i+1].Object == t.Object && string(b[t.Start:t.End]) == h.Value {
+				values[t.Object] = i + 1
+			}
+		}
+		if len(values) == 0 {
+			continue
+		}
+		for i, t := range texts {
+			v, ok := values[t.Object]
+			if !ok || !t.Key || i+1 >= len(texts) || texts[i+1].Key || texts[i+1].Object != t.Object || string(b[t.Start:t.End]) != h.Hash {
+				continue
+			}
+			value, sum := readString(b, texts[v]), readString(b, texts[i+1])
+			if _, ok := h.Open(value.Text, sum.Text); ok {
+				if pairs == nil {
+					pairs, objects = map[int]pair{}, map[int]bool{}
+				}
+				pairs[v], objects[t.Object] = pair{v, i + 1, h}, true
+			}
+		}
+	}
+	return pairs, objects
+}
+
+func readString(b []byte, t envelope.JSONText) text.Region {
+	return text.Open(b[:t.End], t.Start, jsonString, t.End-t.Start)
+}
+
+// hashed rewrites a value and makes its hash again.
+func (w *worker) hashed(b []byte, texts []envelope.JSONText, p pair, at *place, depth int) []Edit {
+	value, sum := readString(b, texts[p.value]), readString(b, texts[p.hash])
+	plain, ok := p.by.Open(value.Text, sum.Text)
+	if !ok || !MayHold(plain) {
+		return nil
+	}
+	before := w.save()
+	inner := w.open(plain, &place{up: at, label: "sealed by a hash"}, depth+1)
+	if len(inner) == 0 {
+		return nil
+	}
+	if after, err := Apply(plain, inner); err == nil {
+		newValue, newSum := p.by.Seal(after)
+		one, okOne := value.Carry([]Edit{{Removed: string(value.Text), Inserted: newValue}})
+		two, okTwo := sum.Carry([]Edit{{Removed: string(sum.Text), Inserted: newSum}})
+		if okOne && okTwo {
+			return append(one, two...)
+		}
+	}
+	w.restore(before)
+	w.left(Finding{Reason: Unsealed, Path: at.path(), Offset: at.offset(0), Note: "sealed by a hash"})
+	return nil
 }
 
 func jsonKeys(w *worker, b []byte, texts []envelope.JSONText) *keyring {
 	var keys []keyed
 	for i, t := range texts {
 		if t.Key {
-			r := text.Open(b[:t.End], t.Start, jsonString, t.End-t.Start)
+			r := readString(b, t)
 			keys = append(keys, keyed{i, t.Object, r.Text})
 		}
 	}
@@ -317,13 +390,14 @@ func protectedContainers(b []byte, s *envelope.Serialized) map[int]bool {
 	return held
 }
 
-// protectedObjects does the same for the objects of a JSON document.
-func protectedObjects(b []byte, texts []envelope.JSONText) map[int]bool {
+// protectedObjects does the same for the objects of a JSON document, but for those that are
+// known.
+func protectedObjects(b []byte, texts []envelope.JSONText, known map[int]bool) map[int]bool {
 	var held map[int]bool
 	for i, t := range texts {
 		if t.Key && i+1 < len(texts) {
 			v := texts[i+1]
-			if !v.Key && v.Object == t.Object && isSeal(b[t.Start:t.End], b[v.Start:v.End]) {
+			if !v.Key && v.Object == t.Object && !known[t.Object] && isSeal(b[t.Start:t.End], b[v.Start:v.End]) {
 				if held == nil {
 					held = map[int]bool{}
 				}

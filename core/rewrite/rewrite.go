@@ -42,6 +42,9 @@ type Rules struct {
 	Verdict func(host, url string) Verdict
 	// Rewritten, where set, is told of each reference that becomes secure.
 	Rewritten func(Finding)
+	// Hashed are the values with a hash beside them whose keys are known: they are sealed
+	// again. All others are left.
+	Hashed []envelope.Hashed
 }
 
 // Edit replaces bytes of a value.

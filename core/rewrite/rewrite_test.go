@@ -156,6 +156,28 @@ func TestFolder(t *testing.T) {
 	}
 }
 
+// A value with a keyed hash beside it is sealed where the key is known, and the hash was right.
+func TestHashed(t *testing.T) {
+	h := envelope.Hashed{Value: "encoded", Hash: "hash", Base64: true, Algorithm: "hmac-md5", Key: []byte("a key of the lamp")}
+	was, now := `a:1:{s:1:"u";s:23:"http://ternrock.example";}`, `a:1:{s:1:"u";s:24:"https://ternrock.example";}`
+	value, sum := h.Seal([]byte(was))
+	sealed, sealedSum := h.Seal([]byte(now))
+	block := func(value, sum string) string {
+		return `<!-- wp:legacy-widget {"idBase":"text","instance":{"hash":"` + sum + `","encoded":"` + value + `","raw":{}}} /-->`
+	}
+	r := rules(t)
+	r.Hashed = []envelope.Hashed{h}
+	out, res := check(t, r, block(value, sum))
+	assert.Equal(t, block(sealed, sealedSum), out)
+	assert.Empty(t, res.Left)
+	for _, in := range []string{block(value, strings.Repeat("0", 32)), block(value[:len(value)-4]+"AAAA", sum)} {
+		out, res := check(t, r, in)
+		assert.Equal(t, in, out)
+		require.Len(t, res.Left, 1)
+		assert.Equal(t, Protected, res.Left[0].Reason)
+	}
+}
+
 // A spelling that is added in one place is found everywhere.
 func TestAddedSpelling(t *testing.T) {
 	r := rules(t)

@@ -18,6 +18,8 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"trimlantern/core/envelope"
 )
 
 // Layout describes one kind of system. Table names are without the prefix.
@@ -34,6 +36,40 @@ type Layout struct {
 	Sites       *Sites      `yaml:"sites" json:"sites"`             // several sites in one database
 	Config      *ConfigFile `yaml:"config" json:"config"`           // the system's own configuration
 	Files       []string    `yaml:"files" json:"files"`             // folders with code that writes pages
+	Hashes      []Hash      `yaml:"hashes" json:"hashes"`           // values with a keyed hash beside them
+}
+
+// Hash tells how a value in a JSON object is sealed by a keyed hash beside it.
+type Hash struct {
+	Value     string   `yaml:"value" json:"value"` // the names of the two fields
+	Hash      string   `yaml:"hash" json:"hash"`
+	Base64    bool     `yaml:"base64" json:"base64"`       // the value is written in base64
+	Algorithm string   `yaml:"algorithm" json:"algorithm"` // hmac-md5, hmac-sha1 or hmac-sha256
+	Key       []string `yaml:"key" json:"key"`             // the settings of the configuration that are the key, joined
+	Unset     string   `yaml:"unset" json:"unset"`         // what a setting is where nobody has set it
+}
+
+// Hashed returns the values that can be sealed again with the keys of a configuration that was
+// read; a key that is not there, or was never set, seals nothing.
+func (l *Layout) Hashed(conn *Connection) (all []envelope.Hashed) {
+	if conn == nil {
+		return nil
+	}
+	for _, h := range l.Hashes {
+		key := ""
+		for _, name := range h.Key {
+			s, ok := conn.settings[name]
+			if !ok || s.Value == "" || s.Value == h.Unset {
+				key = ""
+				break
+			}
+			key += s.Value
+		}
+		if key != "" {
+			all = append(all, envelope.Hashed{Value: h.Value, Hash: h.Hash, Base64: h.Base64, Algorithm: h.Algorithm, Key: []byte(key)})
+		}
+	}
+	return all
 }
 
 // Address is a setting that holds an address of the site.
@@ -196,6 +232,11 @@ func Parse(b []byte) (*Layout, error) {
 	}
 	if s := l.Sites; s != nil && (s.Table == "" || s.ID == "" || s.Host == "") {
 		return nil, fmt.Errorf("layout %s: sites needs table, id and host", l.Name)
+	}
+	for _, h := range l.Hashes {
+		if h.Value == "" || h.Hash == "" || len(h.Key) == 0 || !envelope.KnowsHash(h.Algorithm) || l.Config == nil {
+			return nil, fmt.Errorf("layout %s: hashes needs value, hash, key, a config to read the key from, and algorithm: hmac-md5, hmac-sha1 or hmac-sha256", l.Name)
+		}
 	}
 	return &l, nil
 }

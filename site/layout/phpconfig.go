@@ -186,6 +186,8 @@ type Connection struct {
 	File, User, Password, Host, Socket, Database, Charset, Prefix string
 	Port                                                          int
 	Locks                                                         map[string]Lock // by the address's name
+
+	settings map[string]Setting // all that the file sets: never shown
 }
 
 // Lock is an address that the configuration file holds against the database.
@@ -208,7 +210,7 @@ func (c *ConfigFile) Connect(file string) (*Connection, error) {
 		return nil, fmt.Errorf("%s sets no %s: is it the system's configuration?", file, c.Database)
 	}
 	conn := &Connection{File: file, User: set[c.User].Value, Password: set[c.Password].Value,
-		Database: set[c.Database].Value, Charset: set[c.Charset].Value, Prefix: set[c.Prefix].Value, Locks: map[string]Lock{}}
+		Database: set[c.Database].Value, Charset: set[c.Charset].Value, Prefix: set[c.Prefix].Value, Locks: map[string]Lock{}, settings: set}
 	// host, host:port, host:/socket or :/socket
 	host, rest, _ := strings.Cut(set[c.Host].Value, ":")
 	conn.Host = host
