@@ -187,31 +187,37 @@ func first(b []byte, start int) bool {
 	if start > 0 && newlineBefore(b, start) {
 		return false
 	}
-	for p, tries := start, 0; p > 0 && tries < 8; tries++ {
-		c, q, ok := text.Before(b, p)
-		if text.Opens(b[p-1]) { // in the middle of an escape
-			q = p - 1
-			c, p, _ = text.Unit(b, q)
-			ok = p > start
-		}
-		if !ok || q == p-1 && tries == 0 && !text.Opens(b[p-1]) {
-			return true // it is not written as an escape
-		}
-		if c >= 128 || c != '=' && c != '\n' && c != '\r' && base64Values[c] == 0xff {
+	for p, pieces := start, 0; pieces < maxPieces; pieces++ {
+		c, escape, ok := escapeAt(b, p)
+		if !ok || c >= 128 || c != '=' && c != '\n' && c != '\r' && base64Values[c] == 0xff {
 			return true
 		}
-		piece := q
-		for piece > 0 && base64Values[b[piece-1]] != 0xff && q-piece < seek.MinRun {
-			piece--
+		p = escape
+		for p > 0 && base64Values[b[p-1]] != 0xff && escape-p < seek.MinRun {
+			p--
 		}
-		if q-piece >= seek.MinRun {
+		if escape-p >= seek.MinRun {
 			return false
-		}
-		if p = piece; p > 0 && !text.Opens(b[p-1]) {
-			return true
 		}
 	}
 	return true
+}
+
+// maxPieces bounds how many short pieces of a run are looked at.
+const maxPieces = 8
+
+// escapeAt returns the character that is written as an escape directly before p, or whose
+// opening byte stands there, and where that writing begins.
+func escapeAt(b []byte, p int) (c rune, start int, ok bool) {
+	if p == 0 {
+		return 0, 0, false
+	}
+	if text.Opens(b[p-1]) {
+		c, _, how := text.Unit(b, p-1)
+		return c, p - 1, how != 0
+	}
+	c, start, ok = text.Before(b, p)
+	return c, start, ok && start < p-1
 }
 
 // Base64 is a stretch of base64 inside a text: how it was written, and what it

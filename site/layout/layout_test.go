@@ -87,6 +87,7 @@ func TestShipped(t *testing.T) {
 		"name: x\ntables: [t]\ncaches: [{column: c}]":  "a cache needs a table",
 		"name: x\nsites: {table: t}":                   "sites needs table, id and host",
 		"name: x\nconfig: {file: f, format: ini}":      "config needs file, format",
+		"name: x\nhashes: [{value: v, hash: h}]":       "hashes needs value, hash, key",
 	} {
 		_, err := Parse([]byte(text))
 		assert.ErrorContains(t, err, say)
@@ -113,6 +114,30 @@ func TestRules(t *testing.T) {
 	lb, ok := l.LabelOf("options")
 	assert.True(t, ok)
 	assert.Equal(t, "option_name", lb.Column)
+}
+
+// A key that nobody has set seals nothing.
+func TestHashed(t *testing.T) {
+	l, err := Get("wordpress")
+	require.NoError(t, err)
+	assert.Empty(t, l.Hashed(nil))
+	for file, want := range map[string]string{
+		`<?php define('DB_NAME', 'x'); define('AUTH_KEY', 'lamp'); define('AUTH_SALT', 'oil');`:                        "lampoil",
+		`<?php define('DB_NAME', 'x'); define('AUTH_KEY', 'lamp');`:                                                    "",
+		`<?php define('DB_NAME', 'x'); define('AUTH_KEY', 'put your unique phrase here'); define('AUTH_SALT', 'oil');`: "",
+	} {
+		path := filepath.Join(t.TempDir(), "wp-config.php")
+		require.NoError(t, os.WriteFile(path, []byte(file), 0o600))
+		conn, err := l.Config.Connect(path)
+		require.NoError(t, err)
+		hashed := l.Hashed(conn)
+		if want == "" {
+			assert.Empty(t, hashed)
+			continue
+		}
+		require.Len(t, hashed, 1)
+		assert.Equal(t, want, string(hashed[0].Key))
+	}
 }
 
 func FuzzPHPSettings(f *testing.F) {
