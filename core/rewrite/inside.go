@@ -13,10 +13,9 @@ import (
 )
 
 // inside rewrites a text: what it holds serialized, as JSON or in base64, in whatever
-// spelling, and its references. payload says that it is what a class wrote, in which
-// serialized values may follow each other.
-func (w *worker) inside(b []byte, at *place, depth int, payload bool) []Edit {
-	t := &reading{worker: w, b: b, at: at, depth: depth, payload: payload}
+// spelling, and its references.
+func (w *worker) inside(b []byte, at *place, depth int) []Edit {
+	t := &reading{worker: w, b: b, at: at, depth: depth}
 	if w.hides(b) {
 		t.wild = envelope.Wild(b)
 	}
@@ -29,12 +28,11 @@ func (w *worker) inside(b []byte, at *place, depth int, payload bool) []Edit {
 // back on the way lies behind p.
 type reading struct {
 	*worker
-	b       []byte
-	at      *place
-	depth   int
-	payload bool
-	edits   []Edit
-	p       int // up to here everything is done
+	b     []byte
+	at    *place
+	depth int
+	edits []Edit
+	p     int // up to here everything is done
 
 	uses     *markup.Uses // made when they are needed
 	wild     bool         // the text is none: only what is sealed may be changed
@@ -121,7 +119,7 @@ func holdsQuote(b []byte) bool {
 // head opens the serialized value at a head, or holds back what cannot be sealed. It
 // returns where that ends, or 0 where there is nothing to be done.
 func (t *reading) head(h envelope.Head, last int) int {
-	inner := h.Inner && h.Start != last && !t.payload
+	inner := h.Inner && h.Start != last
 	if t.quiet && t.budget < 0 {
 		return 0
 	}
@@ -202,15 +200,11 @@ func (t *reading) object(start, quote, end int) int {
 			d := document{}
 			n, ok := envelope.ReadJSON(r.Text, d.add)
 			t.budget -= n
-			if !ok && !r.Whole && n+text.EscapeMax >= len(r.Text) {
-				size *= 4
+			if !r.Whole && n+text.EscapeMax >= len(r.Text) {
+				size *= 4 // the window may have cut it off
 				continue
 			}
-			if !ok || !r.Whole && n+text.EscapeMax >= len(r.Text) && !s.Plain() {
-				if ok {
-					size *= 4
-					continue
-				}
+			if !ok {
 				break
 			}
 			if len(d.texts) == 0 {

@@ -141,7 +141,7 @@ func (r *Rules) Text(b []byte) Result {
 		w.closed(b, nil, Binary, kind)
 		return w.finish(nil)
 	}
-	return w.finish(w.inside(b, nil, 0, false))
+	return w.finish(w.inside(b, nil, 0))
 }
 
 type worker struct {
@@ -321,7 +321,7 @@ func (w *worker) open(b []byte, at *place, depth int) []Edit {
 			}
 		}
 	}
-	return w.inside(b, at, depth, false)
+	return w.inside(b, at, depth)
 }
 
 // openPHP re-seals a value that is serialized as it stands.
@@ -335,7 +335,7 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 				defer f.Value.Done()
 				edits := w.sealIn(&f.Region, f.Value, at, 0, depth)
 				if f.End < len(b) {
-					edits = append(edits, text.Shift(w.inside(b[f.End:], at, depth, false), f.End)...)
+					edits = append(edits, text.Shift(w.inside(b[f.End:], at, depth), f.End)...)
 				}
 				return edits, true
 			}
@@ -346,7 +346,7 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 	defer s.Done()
 	edits := w.seal(b, s, at, depth)
 	if s.End < len(b) {
-		edits = append(edits, text.Shift(w.inside(b[s.End:], at, depth, false), s.End)...)
+		edits = append(edits, text.Shift(w.inside(b[s.End:], at, depth), s.End)...)
 	}
 	return edits, true
 }
@@ -414,7 +414,7 @@ func (w *worker) holdsOurs(b []byte) bool {
 	rules := *w.rules
 	rules.Rewritten = nil
 	probe := &worker{rules: &rules, quiet: true, budget: len(b)}
-	probe.inside(b, nil, 0, false)
+	probe.inside(b, nil, 0)
 	w.found = w.found || probe.found
 	return probe.found
 }
