@@ -35,8 +35,8 @@ check-long: check
 	GOOS=windows $(GO) build -o /dev/null ./cmd/trimlantern
 	GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/trimlantern
 	test/fuzz.sh 10m
-	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-values 5000000
-	$(GO) test -tags real -count=1 -timeout 120m -run 'TestLayersJudged|TestMutatedJudged|TestMendJudged' -v ./test/real -layer-values 10000 -mixed-values 5000000 -mutated-values 100000 -mended-values 100000
+	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-seed 0 -php-values 5000000
+	$(GO) test -tags real -count=1 -timeout 120m -run 'TestLayersJudged|TestMutatedJudged|TestMendJudged' -v ./test/real -php-seed 0 -layer-values 10000 -mixed-values 5000000 -mutated-values 100000 -mended-values 100000
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 dense

@@ -247,13 +247,8 @@ func LengthBefore(b []byte, start int) bool {
 	if from == 0 || start-from == lengthBack {
 		return false
 	}
-	// A byte of a length may look like a character of the text.
-	for p := from; p <= min(from+4, start); p++ {
-		if lengthAt(b, p, start) {
-			return true
-		}
-	}
-	return false
+	// A length itself may look like a character of the text.
+	return lengthAt(b, from, start) || from < start && lengthAt(b, from+1, start)
 }
 
 // utf8Tail reports whether the byte at p is of a character in UTF-8.
@@ -288,7 +283,7 @@ func lengthAt(b []byte, p, start int) bool {
 	odd := func(c byte) bool { return IsControl(c) || c >= utf8.RuneSelf }
 	if p >= 1 && odd(b[p-1]) {
 		c := int(b[p-1])
-		if ends(c) || c >= 0xa0 && c <= 0xbf && ends(c&31) {
+		if IsControl(b[p-1]) && ends(c) || c >= 0xa0 && c <= 0xbf && ends(c&31) {
 			return true
 		}
 	}

@@ -75,6 +75,12 @@ func OpenPacked(b []byte) (Packed, error) {
 	return Packed{Kind: "deflate", Text: t}, nil
 }
 
+// Stored reports whether raw deflate begins with a block that is stored as it is, which its length
+// and the complement of that tell.
+func Stored(b []byte) bool {
+	return len(b) > 5 && b[0]&6 == 0 && b[1] == ^b[3] && b[2] == ^b[4]
+}
+
 // unpack reads all of r, within bounds.
 func unpack(r io.Reader) ([]byte, error) {
 	t, err := io.ReadAll(io.LimitReader(r, maxUnpacked+1))

@@ -438,7 +438,7 @@ const (
 // brokenIn returns where a text holds serialized values whose beginnings were damaged, and which
 // are written as other text holds them.
 func brokenIn(b []byte) (all []span) {
-	if bytes.IndexByte(b, ';') < 0 || bytes.IndexByte(b, '\\') < 0 && bytes.IndexByte(b, '&') < 0 && bytes.IndexByte(b, '%') < 0 {
+	if bytes.IndexByte(b, '%') < 0 && (bytes.IndexByte(b, ';') < 0 || bytes.IndexByte(b, '\\') < 0 && bytes.IndexByte(b, '&') < 0) {
 		return nil
 	}
 	tried := 0

@@ -358,6 +358,9 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 		w.left(Finding{Reason: Unread, Path: at.path(), Offset: at.offset(0), Note: "compressed, " + err.Error()})
 		return nil, true
 	}
+	if err == nil && p.Kind == "deflate" && reference.MayHave(b) && !envelope.Stored(b) {
+		return nil, false // which has no mark of its own: what can be read as it stands is not it
+	}
 	if err != nil {
 		if t := envelope.FromUTF16(b); t != nil {
 			w.closed(t, at, Unread, "text in UTF-16")

@@ -221,7 +221,8 @@ func TestSQLiteDump(t *testing.T) {
 	same(t, "filter", want, cells("two.db"))
 	b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--database", "sqlite:"+filepath.Join(b.dir, "one.db"))
 	b.tool(1, "preview", "--offline")
-	b.tool(0, "apply", "--offline")
+	code, out := b.try("apply", "--offline") // 1: binary values may be left and named
+	require.Contains(t, []int{0, 1}, code, out)
 	same(t, "apply", want, cells("one.db"))
 }
 
