@@ -308,7 +308,7 @@ var tokenBytes = func() (t [256]bool) {
 const tokenMax = 1 << 26
 
 // maxBase64Stacks bounds in how many ways one run is read.
-const maxBase64Stacks = 5
+const maxBase64Stacks = 8
 
 // base64Stacks tells how the base64 in b[start:end] may be written, from the characters around
 // the mark that are written as escapes, the nearest first; at last, as it stands.
@@ -344,8 +344,15 @@ func base64Stacks(b []byte, start, end, mark int) []text.Stack {
 			found = s[0].Unstopped()
 		}
 		if !found.Plain() && !slices.Contains(all, found) {
-			if all = append(all, found); len(all) == maxBase64Stacks-1 {
+			if all = append(all, found); len(all) == maxBase64Stacks/2 {
 				break
+			}
+		}
+	}
+	for _, outer := range slices.Clone(all) { // several characters, each written in another way
+		for _, inner := range all[:min(len(all), 2)] {
+			if both, ok := inner.Within(outer); ok && inner != outer && len(all) < maxBase64Stacks {
+				all = append(all, both)
 			}
 		}
 	}
@@ -412,10 +419,12 @@ const (
 func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
 	t := r.Text
 	low, high := at, at
-	for low > 0 && (base64Values[t[low-1]] != 0xff || newlineBefore(t, low)) {
+	form := r.Stack.Has(text.Percent) // where a plus sign that is not encoded is a blank
+	blank := func(p int) bool { return form && t[p] == '+' && r.Raw(p+1)-r.Raw(p) == 1 }
+	for low > 0 && (base64Values[t[low-1]] != 0xff && !blank(low-1) || newlineBefore(t, low)) {
 		low--
 	}
-	for high < len(t) && (base64Values[t[high]] != 0xff || t[high] == '\n' || t[high] == '\r') {
+	for high < len(t) && (base64Values[t[high]] != 0xff && !blank(high) || t[high] == '\n' || t[high] == '\r') {
 		high++
 	}
 	for high > at && (t[high-1] == '\n' || t[high-1] == '\r') {

@@ -53,14 +53,20 @@ func OpenPacked(b []byte) (Packed, error) {
 	case bytes.HasPrefix(b, []byte("BZh")):
 		t, err := unpack(bzip2.NewReader(bytes.NewReader(b)))
 		return Packed{Kind: "bzip2", Text: t}, err
-	case isZlib(b):
-		return openZlib(b, 0, "zlib")
-	case isZlib(b[4:]):
+	}
+	if isZlib(b) {
+		if p, err := openZlib(b, 0, "zlib"); !errors.Is(err, ErrNotPacked) {
+			return p, err
+		}
+	}
+	if isZlib(b[4:]) {
 		p, err := openZlib(b, 4, "COMPRESS")
 		if err == nil && int(binary.LittleEndian.Uint32(b)&0x3fffffff) != len(p.Text) {
-			return Packed{}, ErrNotPacked
+			err = ErrNotPacked
 		}
-		return p, err
+		if !errors.Is(err, ErrNotPacked) {
+			return p, err
+		}
 	}
 	if isText(b) {
 		return Packed{}, ErrNotPacked

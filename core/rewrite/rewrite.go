@@ -358,7 +358,7 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 		w.left(Finding{Reason: Unread, Path: at.path(), Offset: at.offset(0), Note: "compressed, " + err.Error()})
 		return nil, true
 	}
-	if err == nil && p.Kind == "deflate" && reference.MayHave(b) && !envelope.Stored(b) {
+	if err == nil && p.Kind == "deflate" && readable(b) && !envelope.Stored(b) {
 		return nil, false // which has no mark of its own: what can be read as it stands is not it
 	}
 	if err != nil {
@@ -385,6 +385,15 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 	w.restore(before)
 	w.left(Finding{Reason: Unsealed, Path: at.path(), Offset: at.offset(0), Note: "compressed as " + p.Kind})
 	return nil, true
+}
+
+// readable reports whether a reference to a name stands in b as it is.
+func readable(b []byte) (found bool) {
+	reference.Find(b, func(r reference.Reference) bool {
+		found = strings.Contains(r.Host, ".")
+		return !found
+	})
+	return found
 }
 
 // openBinary names binary content that holds something that would be rewritten, and what is

@@ -17,7 +17,16 @@ type style struct {
 
 // styleOf looks at how a source is written.
 func styleOf(b []byte, l Layer) (s style) {
-	s.lines = bytes.IndexByte(b, '\n') >= 0
+	if s.lines = bytes.IndexByte(b, '\n') >= 0; s.lines && layers[l].backslash {
+		for p := 0; s.lines; p += 2 { // where both are, what is written anew is escaped
+			i := bytes.IndexByte(b[p:], '\\')
+			if i < 0 || p+i+1 >= len(b) {
+				break
+			}
+			p += i
+			s.lines = b[p+1] != 'n' && b[p+1] != 'r'
+		}
+	}
 	switch l {
 	case Script:
 		for p := 0; ; p += 2 {

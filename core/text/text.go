@@ -157,6 +157,11 @@ func (s Stack) Has(l Layer) bool {
 	return false
 }
 
+// Within returns the layers of s inside of those of outer; ok == false: they are too many.
+func (s Stack) Within(outer Stack) (both Stack, ok bool) {
+	return Of(append(append([]Step(nil), outer.Steps()...), s.Steps()...)...)
+}
+
 // Unstopped returns the stack without the bytes that end its layers.
 func (s Stack) Unstopped() Stack {
 	for i := range s.steps[:s.n] {
