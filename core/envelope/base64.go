@@ -167,7 +167,7 @@ func markIn(b []byte, start, end int) int {
 			x, ok = plainBase64(b, start+from, start+to)
 		}
 	}
-	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text)) {
+	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text) || bytes.IndexByte(x.Text, 0) >= 0) {
 		return start
 	}
 	return -1

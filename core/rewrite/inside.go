@@ -390,7 +390,7 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 	}
 	if t.controls == 0 {
 		t.controls = -1
-		if envelope.HasControl(t.b) || t.hides(t.b) {
+		if t.hides(t.b) {
 			t.controls = 1
 		}
 	}

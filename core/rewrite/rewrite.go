@@ -153,7 +153,7 @@ type worker struct {
 	quiet, found bool
 	// budget is how many more bytes may be looked at in trying to read envelopes that may be none.
 	budget int
-	// plain says that nothing is hidden in the text that is read, nor in a part of it.
+	// plain says that nothing odd is in the text that is read, nor in a part of it.
 	plain bool
 }
 
@@ -165,12 +165,15 @@ func (w *worker) decoded() func() {
 	return func() { w.plain = plain }
 }
 
-// hides reports whether something compressed or in UTF-16 may be in a part of the text that is
-// read.
-func (w *worker) hides(b []byte) bool { return !w.plain && hidden(b) }
+// hides reports whether something compressed, in UTF-16 or binary may be in a part of the text
+// that is read.
+func (w *worker) hides(b []byte) bool { return !w.plain && odd(b) }
+
+// odd is hidden, or reports control characters that no text holds.
+func odd(b []byte) bool { return hidden(b) || envelope.HasControl(b) }
 
 func newWorker(r *Rules, b []byte) *worker {
-	return &worker{rules: r, budget: 16*len(b) + 1<<16, plain: !hidden(b)}
+	return &worker{rules: r, budget: 16*len(b) + 1<<16, plain: !odd(b)}
 }
 
 func (w *worker) finish(edits []Edit) Result {

@@ -156,6 +156,39 @@ func TestFolder(t *testing.T) {
 	}
 }
 
+// Binary content, and what nobody can seal, is left and named; also behind base64.
+func TestBinary(t *testing.T) {
+	const u = "http://ternrock.example/"
+	bzip, err := base64.StdEncoding.DecodeString("QlpoOTFBWSZTWQwWfcAAAAcZgEABgBAqT9RAIAAiIPSPU00PUKGmmADmnOBC7ZREkyybxrKyEPi7kinChIBgs+4A")
+	require.NoError(t, err)
+	wide := func(s string) string { return strings.Join(strings.Split(s, ""), "\x00") + "\x00" }
+	for _, c := range []struct {
+		why, in string
+		reason  Reason
+	}{
+		{"a PNG with a text", "\x89PNG\r\n\x1a\n\x00\x00\x00\x1ftEXtSource\x00" + u + "\x1a\x2b\x3c\x4d", Binary},
+		{"a PDF", "%PDF-1.4\n1 0 obj <</URI (" + u + ")>> endobj", Binary},
+		{"MessagePack", "\x81\xa3url\xb8" + u, Binary},
+		{"BSON", "\x27\x00\x00\x00\x02url\x00\x19\x00\x00\x00" + u + "\x00\x00", Binary},
+		{"a length in a byte before it, and little else", "\x0a\x18" + u + "\x10\x05", Binary},
+		{"a length in two bytes before it", "abc\x00\x18" + u, Unsealed},
+		{"bencode", "d3:url24:" + u + "e", Unsealed},
+		{"UTF-16", wide("see " + u + " now"), Unread},
+		{"bzip2", string(bzip), Unsealed},
+		{"full of control characters", "\x01\x02" + u + "\x03\x04 \x05\x06", Binary},
+	} {
+		for _, in := range []string{c.in, base64.StdEncoding.EncodeToString([]byte(c.in)), `a:1:{i:0;s:` + strconv.Itoa(len(c.in)) + `:"` + c.in + `";}`} {
+			out, res := check(t, rules(t), in)
+			assert.Equal(t, in, out, c.why)
+			if assert.Len(t, res.Left, 1, c.why) {
+				assert.Equal(t, c.reason, res.Left[0].Reason, c.why)
+			}
+		}
+	}
+	out, _ := check(t, rules(t), "text in a binary column: "+u+" \xe9t\xe9")
+	assert.Equal(t, "text in a binary column: https://ternrock.example/ \xe9t\xe9", out)
+}
+
 // A value with a keyed hash beside it is sealed where the key is known, and the hash was right.
 func TestHashed(t *testing.T) {
 	h := envelope.Hashed{Value: "encoded", Hash: "hash", Base64: true, Algorithm: "hmac-md5", Key: []byte("a key of the lamp")}
