@@ -7,6 +7,7 @@ import (
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
+	"trimlantern/core/text"
 	"trimlantern/site/database"
 	"trimlantern/site/layout"
 )
@@ -113,7 +114,7 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 	}
 	if lb, ok := g.layout.LabelOf(short); ok && slices.ContainsFunc(out, func(o outcome) bool { return g.labels || len(o.left) > 0 }) {
 		if v := get(lb.Column); v != "" {
-			label = lb.Word + " " + v
+			label = lb.Word + " " + text.Show(v)
 		}
 	}
 	return label, out, nil

@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
+	"trimlantern/core/text"
 	"trimlantern/site/database"
 	"trimlantern/site/files"
 )
@@ -440,7 +441,7 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 	if lb, ok := s.job.Layout.LabelOf(s.job.short(t.Name)); ok {
 		for i, c := range t.Columns {
 			if c.Name == lb.Column && len(row.Values[i].Bytes) > 0 {
-				label = lb.Word + " " + string(row.Values[i].Bytes)
+				label = lb.Word + " " + text.Show(string(row.Values[i].Bytes))
 			}
 		}
 	}

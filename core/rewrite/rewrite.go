@@ -202,24 +202,8 @@ func (w *worker) save() state {
 func (w *worker) restore(s state) { w.res, w.told = s.res, w.told[:s.told] }
 
 func (w *worker) left(f Finding) {
-	f.Path, f.URL, f.Host, f.Note = clean(strings.TrimSpace(f.Path)), clean(f.URL), clean(f.Host), clean(f.Note)
+	f.Path, f.URL, f.Host, f.Note = text.Show(strings.TrimSpace(f.Path)), text.Show(f.URL), text.Show(f.Host), text.Show(f.Note)
 	w.res.Left = append(w.res.Left, f)
-}
-
-// clean shows bytes that are not UTF-8 as \xHH.
-func clean(s string) string {
-	if utf8.ValidString(s) {
-		return s
-	}
-	var out strings.Builder
-	for i, r := range s {
-		if r == utf8.RuneError && s[i] != "\ufffd"[0] {
-			fmt.Fprintf(&out, `\x%02x`, s[i])
-			continue
-		}
-		out.WriteRune(r)
-	}
-	return out.String()
 }
 
 // place is where a text stands inside the whole value. Its words are put together

@@ -10,6 +10,7 @@ package text
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
 
 // Edit replaces bytes of a text. Offset counts in the text before.
@@ -188,4 +189,20 @@ func (s Stack) with(at int, step Step) (Stack, bool) {
 	s.steps[at] = step
 	s.n++
 	return s, true
+}
+
+// Show shows bytes that are not UTF-8 as \xHH.
+func Show(s string) string {
+	if utf8.ValidString(s) {
+		return s
+	}
+	var out strings.Builder
+	for i, r := range s {
+		if r == utf8.RuneError && s[i] != "\ufffd"[0] {
+			fmt.Fprintf(&out, `\x%02x`, s[i])
+			continue
+		}
+		out.WriteRune(r)
+	}
+	return out.String()
 }
