@@ -149,7 +149,7 @@ func markIn(b []byte, start, end int) int {
 				}
 			}
 		}
-		next := bytes.IndexByte(b[p:end], '/')
+		next := bytes.IndexAny(b[p:end], "/+")
 		if next < 0 {
 			break
 		}
@@ -157,15 +157,22 @@ func markIn(b []byte, start, end int) int {
 	}
 	x, ok := Base64{}, false
 	switch {
-	case start > run || goesOn(b, end, end) || wraps(b, end):
+	case start > run || b[start] == '+' || goesOn(b, end, end) || wraps(b, end):
 		if first(b, run) { // the others are looked at with it
-			x, ok = OpenBase64(b, start, max(0, start-queryBack))
+			at := start
+			if b[at] == '+' { // a blank of a form
+				at++
+			}
+			x, ok = OpenBase64(b, at, max(0, start-queryBack))
 		}
 	case end-start >= longRun:
 		if x, ok = plainBase64(b, start, end); !ok {
 			from, to := segment(b[start:end], 0) // of a path
 			x, ok = plainBase64(b, start+from, start+to)
 		}
+	}
+	if start < end-1 && b[start] == '+' {
+		start++ // a mark that is base64 whatever the plus sign is
 	}
 	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text) || bytes.IndexByte(x.Text, 0) >= 0) {
 		return start

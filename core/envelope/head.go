@@ -137,7 +137,7 @@ func headAt(b []byte, p, floor int) (h Head, ok bool) {
 	if h.Type == 0 && h.Brace {
 		return h, false
 	}
-	if h.Start > floor {
+	if h.Start > 0 {
 		before, _, _ := text.Before(b, h.Start)
 		h.Word = before < 128 && isWord(byte(before))
 		h.Inner = before == '{' || before == ';' || before == '}'

@@ -554,7 +554,7 @@ func WasSerialized(b []byte) bool {
 	if len(t) < 8 || LooksSerialized(t) {
 		return false
 	}
-	if h, ok := NextHead(t[:min(len(t), 64)], 0); ok && h.Start <= 2 && h.Type != 0 && (h.Start == 0 || !isWord(t[h.Start-1])) {
+	if h, ok := NextHead(t[:min(len(t), 64)], 0); ok && h.Type != 0 && len(bytes.Trim(t[:h.Start], "\\\"' \t")) == 0 {
 		return false // it begins like one that is written as something else
 	}
 	end := bytes.TrimRight(t, " \t\r\n")

@@ -172,7 +172,7 @@ func (w *worker) openPayload(b []byte, at *place, depth int) (edits []Edit, safe
 		}
 		f, _, cost, err := h.Open(b)
 		if w.budget -= cost; err != nil || w.budget < 0 {
-			continue
+			return nil, !w.holdsOurs(b) // what is in it cannot be sealed without it
 		}
 		safe = safe && !w.holdsOurs(b[p:h.Start])
 		edits = append(edits, w.sealIn(&f.Region, f.Value, at, h.Start, depth)...)

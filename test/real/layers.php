@@ -34,7 +34,7 @@ function between(string $s, string $from, string $to): ?string {
 	return substr($s, strlen($from), strlen($s) - strlen($from) - strlen($to));
 }
 function unjson(?string $j, string $key): ?string { $v = $j === null ? null : json_decode($j, true); return is_array($v) && is_string($v[$key] ?? null) ? $v[$key] : null; }
-function unser(?string $s) { return $s === null ? false : @unserialize($s); }
+function unser(?string $s) { try { return $s === null ? false : @unserialize($s); } catch (Throwable $e) { return false; } }
 function sqlQuote(string $s): string { return str_replace(['\\', "\0", "\n", "\r", "'", '"', "\x1a"], ['\\\\', '\\0', '\\n', '\\r', "\\'", '\\"', '\\Z'], $s); }
 function sqlPlain(string $s): string { return preg_replace_callback('/\\\\(.)/s', fn($m) => ['0' => "\0", 'n' => "\n", 'r' => "\r", 'Z' => "\x1a", 't' => "\t", 'b' => "\x08"][$m[1]] ?? $m[1], $s); }
 function flags(): int { return pick([0, JSON_UNESCAPED_SLASHES, JSON_UNESCAPED_UNICODE, JSON_UNESCAPED_SLASHES | JSON_UNESCAPED_UNICODE, JSON_HEX_QUOT | JSON_HEX_TAG | JSON_HEX_AMP | JSON_HEX_APOS]); }
