@@ -143,15 +143,15 @@ func check(err error) {
 
 // network adds the flags of commands that use the network.
 func (a *app) network(c *cobra.Command) {
-	c.Flags().StringArrayVar(&a.resolve, "resolve", nil, "reach a host elsewhere: `HOST:PORT:ADDR`, as often as needed; HOST may be *")
+	c.Flags().StringArrayVar(&a.resolve, "resolve", nil, "connect to another address: `HOST:PORT:ADDR` (repeatable; HOST may be *)")
 	c.Flags().StringVar(&a.ca, "ca", "", "trust the authority in this PEM `FILE` too")
 	c.Flags().StringVar(&a.secrets, "credentials", "", "`FILE` with what a staging site wants: lines \"Name: value\" or \"basic NAME:PASSWORD\"")
 }
 
 // address adds the flags that name the site.
 func (a *app) address(c *cobra.Command) {
-	c.Flags().StringVar(&a.site, "site", "", "the address that the site shall have: `https://HOST`")
-	c.Flags().StringArrayVar(&a.also, "also", nil, "another name of the same `HOST`, as often as needed")
+	c.Flags().StringVar(&a.site, "site", "", "the site's HTTPS address: `https://HOST`")
+	c.Flags().StringArrayVar(&a.also, "also", nil, "another `HOST` name of the same site (repeatable)")
 }
 
 // open opens the job of the site file.

@@ -74,7 +74,7 @@ site file says where it lies.
 	f.StringVar(&o.Database.Charset, "charset", "", "how the system's own software connects (default utf8mb4)")
 	f.StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+", or a FILE.yaml of your own")
 	f.IntSliceVar(&o.Sites, "sites", nil, "of several sites in one database only these `NUMBERS`")
-	f.StringArrayVar(&o.Files, "files", nil, "a `FOLDER` with themes or plugins, as often as needed")
+	f.StringArrayVar(&o.Files, "files", nil, "a `FOLDER` with themes or plugins (repeatable)")
 	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
@@ -116,10 +116,8 @@ func parseDatabase(raw string, d *sitefile.Database) error {
 // choice adds the flags that choose a part of the site.
 func (a *app) choice(c *cobra.Command, o *sheet.Choice) {
 	f := c.Flags()
-	f.StringArrayVar(&o.Tables, "table", nil, "read this `TABLE` alone, as often as needed; * and ? fit letters")
-	f.StringArrayVar(&o.SkipTables, "skip-table", nil, "leave this `TABLE` out, as often as needed")
-	f.StringArrayVar(&o.SkipFiles, "skip-file", nil, "leave this `FILE` as it is, or * for all files, as often as needed")
-	f.StringArrayVar(&o.SkipColumns, "skip-column", nil, "leave this `COLUMN` or TABLE.COLUMN out, as often as needed")
+	f.StringArrayVar(&o.Tables, "table", nil, "read only this `TABLE` (repeatable); * and ? are wildcards")
+	f.StringArrayVar(&o.Except, "except", nil, "leave out what fits `PATTERN`: TABLE, TABLE.COLUMN or file:FILE (repeatable)")
 	f.IntSliceVar(&o.Sites, "sites", nil, "of several sites in one database only these `NUMBERS`")
 }
 
@@ -138,7 +136,7 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 ` + exitCodes,
 		Example: `  trimlantern preview
   trimlantern preview --offline --format json
-  trimlantern preview --skip-table '*_log' --skip-column comments.comment_author_url
+  trimlantern preview --except '*_log' --except comments.comment_author_url
   trimlantern preview --only public`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -193,8 +191,8 @@ takes it back.
 			return a.show(r, func(t *report.Text) { t.Preview(r) })
 		},
 	}
-	c.Flags().StringVar(&cause.Was, "was", "http://", "the `TEXT` that the earlier replacement replaced")
-	c.Flags().StringVar(&cause.Now, "now", "https://", "the `TEXT` that it put there")
+	c.Flags().StringVar(&cause.Was, "was", "http://", "the `TEXT` that was replaced")
+	c.Flags().StringVar(&cause.Now, "now", "https://", "the `TEXT` that replaced it")
 	a.choice(c, &choice)
 	return c
 }
@@ -280,7 +278,7 @@ same, for somebody without this tool.
 			return a.show(r, func(t *report.Text) { t.Undone(r) })
 		},
 	}
-	c.Flags().StringArrayVar(&o.Tables, "table", nil, "put back this `TABLE` alone, as often as needed; * and ? fit letters")
+	c.Flags().StringArrayVar(&o.Tables, "table", nil, "put back only this `TABLE` (repeatable); * and ? are wildcards")
 	c.Flags().StringVar(&script, "as-sql", "", "write SQL to this `FILE`, or - for standard output, and change nothing")
 	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
 	return c

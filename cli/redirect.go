@@ -40,7 +40,7 @@ func server(name string) error {
 
 func (a *app) ruleFlags(c *cobra.Command, r *hops.Rule) {
 	c.Flags().BoolVar(&r.Proxy, "proxy", false, "TLS ends at a proxy in front, which sends X-Forwarded-Proto")
-	c.Flags().StringArrayVar(&r.Paths, "path", nil, "redirect only below this `PATH`, as often as needed (default: the whole site)")
+	c.Flags().StringArrayVar(&r.Paths, "path", nil, "redirect only below this `PATH` (repeatable; default: the whole site)")
 	c.Flags().BoolVar(&r.Safety, "safety-net", false, "let browsers upgrade what is left insecure (Content-Security-Policy)")
 	c.ValidArgsFunction = func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {

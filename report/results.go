@@ -145,7 +145,7 @@ func (t *Text) part(p *work.Preview) {
 	for _, one := range []struct {
 		what string
 		list []string
-	}{{"only the tables", c.Tables}, {"without the tables", c.SkipTables}, {"without the columns", c.SkipColumns}} {
+	}{{"only the tables", c.Tables}, {"except", c.Except}} {
 		if len(one.list) > 0 {
 			words = append(words, one.what+" "+strings.Join(one.list, ", "))
 		}

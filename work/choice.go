@@ -92,16 +92,14 @@ func (j *Job) choice() (sheet.Choice, error) {
 	if len(o.Tables) > 0 {
 		c.Tables = o.Tables
 	}
-	c.SkipTables = append(slices.Clone(c.SkipTables), o.SkipTables...)
-	c.SkipColumns = append(slices.Clone(c.SkipColumns), o.SkipColumns...)
-	c.SkipFiles = append(slices.Clone(c.SkipFiles), o.SkipFiles...)
+	c.Except = append(slices.Clone(c.Except), o.Except...)
 	if len(o.Sites) > 0 {
 		c.Sites = o.Sites
 	}
 	if o.Address != "" {
 		c.Address = o.Address
 	}
-	for _, p := range slices.Concat(c.Tables, c.SkipTables, c.SkipColumns, c.SkipFiles) {
+	for _, p := range slices.Concat(c.Tables, c.Except) {
 		if _, err := path.Match(p, ""); err != nil {
 			return c, misuse(nil, fmt.Sprintf("the pattern %q cannot be read", p), "write a name, with * for any letters and ? for one")
 		}
@@ -124,22 +122,22 @@ func (j *Job) choice() (sheet.Choice, error) {
 // chosen picks the tables of a choice. A pattern that fits no table is refused: it
 // is a slip.
 func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
-	for _, p := range slices.Concat(c.Tables, c.SkipTables) {
+	for _, p := range slices.Concat(c.Tables, c.ExceptTables()) {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.fits(p, t.Name) }) {
 			return nil, misuse(nil, fmt.Sprintf("no table fits %q", p), "check the name; it may be given with or without the prefix")
 		}
 	}
-	for _, p := range c.SkipColumns {
+	for _, p := range c.ExceptColumns() {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool {
 			return slices.ContainsFunc(t.All, func(c database.Column) bool { return j.fitsColumn(p, t.Name, c.Name) })
 		}) {
-			return nil, misuse(nil, fmt.Sprintf("no column fits %q", p), "write COLUMN or TABLE.COLUMN")
+			return nil, misuse(nil, fmt.Sprintf("no column fits %q", p), "write TABLE.COLUMN, or *.COLUMN for every table")
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(tables), func(t database.Table) bool {
 		fits := func(p string) bool { return j.fits(p, t.Name) }
 		site, _ := j.set(t.Name)
-		return len(c.Tables) > 0 && !slices.ContainsFunc(c.Tables, fits) || slices.ContainsFunc(c.SkipTables, fits) ||
+		return len(c.Tables) > 0 && !slices.ContainsFunc(c.Tables, fits) || slices.ContainsFunc(c.ExceptTables(), fits) ||
 			len(c.Sites) > 0 && !slices.Contains(c.Sites, site)
 	}), nil
 }

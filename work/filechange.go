@@ -114,7 +114,7 @@ func (s *survey) file(name string, b []byte) error {
 
 // keepFile says why a file stays as it is, or "".
 func (s *survey) keepFile(name, rel string, b []byte) rewrite.Reason {
-	for _, p := range s.choice.SkipFiles {
+	for _, p := range s.choice.ExceptFiles() {
 		for _, n := range []string{rel, path.Base(rel)} {
 			if ok, err := path.Match(p, n); p == "*" || ok && err == nil {
 				return rewrite.NotChosen
@@ -203,7 +203,7 @@ func (a *applying) source(s *sheet.Source) error {
 		return skip("changed since the preview")
 	}
 	if err := replaceFile(name, after, info.Mode().Perm()); err != nil {
-		return world(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --skip-file '*'")
+		return world(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
 	}
 	a.out.Files = append(a.out.Files, s.Path)
 	a.out.Refs += s.References

@@ -77,7 +77,7 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 	defer p.End()
 	site, err := address.Parse(o.Site, o.Also...)
 	if err != nil {
-		return nil, misuse(err, "the site's address", "say which address the site shall have: --site https://HOST")
+		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
 	layouts, err := filterLayouts(o.Layout)
 	if err != nil {

@@ -53,7 +53,7 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	defer p.End()
 	site, err := address.Parse(o.Site, o.Also...)
 	if err != nil {
-		return nil, misuse(err, "the site's address", "say which address the site shall have: --site https://HOST")
+		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
 	path, err := filepath.Abs(o.Path)
 	if err != nil {

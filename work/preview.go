@@ -386,7 +386,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 
 // refuse says why a cell is left by the user's choice, or "".
 func (s *survey) refuse(t database.Table, row database.Row, column string) rewrite.Reason {
-	if slices.ContainsFunc(s.choice.SkipColumns, func(p string) bool { return s.job.fitsColumn(p, t.Name, column) }) {
+	if slices.ContainsFunc(s.choice.ExceptColumns(), func(p string) bool { return s.job.fitsColumn(p, t.Name, column) }) {
 		return rewrite.NotChosen
 	}
 	if s.choice.Address != "" {

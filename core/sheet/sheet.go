@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/go-json-experiment/json"
@@ -47,18 +48,46 @@ type Header struct {
 // Choice is what of the site a sheet is of; empty lists choose everything.
 // Patterns may hold * and ?.
 type Choice struct {
-	Tables      []string `json:"tables,omitempty" yaml:"tables,omitempty"`             // read these alone
-	SkipTables  []string `json:"skip_tables,omitempty" yaml:"skip-tables,omitempty"`   // but not these
-	SkipColumns []string `json:"skip_columns,omitempty" yaml:"skip-columns,omitempty"` // COLUMN or TABLE.COLUMN
-	Sites       []int    `json:"sites,omitempty" yaml:"sites,omitempty"`               // of several sites in one database
-	SkipFiles   []string `json:"skip_files,omitempty" yaml:"skip-files,omitempty"`     // paths, or * for all
-	Address     string   `json:"address,omitempty" yaml:"address,omitempty"`           // of the site's own addresses only this one changes
+	Tables  []string `json:"tables,omitempty" yaml:"tables,omitempty"`   // read these alone
+	Except  []string `json:"except,omitempty" yaml:"except,omitempty"`   // but not these: TABLE, TABLE.COLUMN or file:PATTERN
+	Sites   []int    `json:"sites,omitempty" yaml:"sites,omitempty"`     // of several sites in one database
+	Address string   `json:"address,omitempty" yaml:"address,omitempty"` // of the site's own addresses only this one changes
 }
 
 const (
 	sheetFormat   = "trimlantern change sheet"
 	journalFormat = "trimlantern journal"
 )
+
+// ExceptTables, ExceptColumns and ExceptFiles are the parts of Except: patterns without a dot,
+// with one, and those behind file:.
+func (c Choice) ExceptTables() []string {
+	return c.except(func(p string) bool { return !strings.Contains(p, ".") })
+}
+func (c Choice) ExceptColumns() []string {
+	return c.except(func(p string) bool { return strings.Contains(p, ".") })
+}
+
+func (c Choice) except(is func(string) bool) (list []string) {
+	for _, p := range c.Except {
+		if !strings.HasPrefix(p, exceptFile) && is(p) {
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
+// ExceptFiles returns the patterns of files, without file:.
+func (c Choice) ExceptFiles() (list []string) {
+	for _, p := range c.Except {
+		if file, ok := strings.CutPrefix(p, exceptFile); ok {
+			list = append(list, file)
+		}
+	}
+	return list
+}
+
+const exceptFile = "file:"
 
 // Value is bytes that may be any: in JSON a string where they are UTF-8, else
 // {"base64": …}.

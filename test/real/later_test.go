@@ -270,7 +270,7 @@ func TestRefused(t *testing.T) {
 		refused("is not the newest", "apply", first.Sheet)
 		refused("no change sheet is called", "apply", "nothing")
 		refused(`no table fits "no*such"`, "preview", "--table", "no*such")
-		refused(`no column fits "nothing"`, "preview", "--skip-column", "nothing")
+		refused(`no column fits "m_*.nothing"`, "preview", "--except", "m_*.nothing")
 		refused("cannot be read", "preview", "--table", "[")
 		refused("knows no address", "preview", "--only", "public")
 		refused("the database lists no site 3", "preview", "--sites", "3")
@@ -296,7 +296,7 @@ func TestRefused(t *testing.T) {
 		// Parts: tables, columns and patterns.
 		p := s.preview("--table", "int", "--table", "m_p*")
 		assert.Len(t, p.Tables, map[string]int{"PostgreSQL": 3}[s.name]+2*btoi(s.name != "PostgreSQL"))
-		p = s.preview("--skip-table", "m_[a-t]*", "--skip-column", "m_url.v")
+		p = s.preview("--except", "m_[a-t]*", "--except", "m_url.v")
 		assert.Equal(t, 20+20, p.Cells, "of m_unique v, of m_url u")
 		assert.Equal(t, 20, p.Left["not-chosen"])
 	})

@@ -94,7 +94,7 @@ func TestLookingAtRealSystem(t *testing.T) {
 	// Only the addresses, as one does it by hand.
 	b.sql(fmt.Sprintf("UPDATE museum.%soptions SET option_value = 'https://%s' WHERE option_name IN ('home', 'siteurl')", prefix, host))
 	addresses := scan(1)
-	b.tool(1, "preview", "--skip-file", "*", "--quiet")
+	b.tool(1, "preview", "--except", "file:*", "--quiet")
 	b.tool(1, "apply", "--quiet")
 	content := scan(1)
 	b.tool(1, "preview", "--quiet")
@@ -149,7 +149,7 @@ func TestLookingAtDemo(t *testing.T) {
 		return s
 	}
 	before := scan()
-	run(1, "preview", "--skip-file", "*", "--quiet")
+	run(1, "preview", "--except", "file:*", "--quiet")
 	run(1, "apply", "--quiet")
 	content := scan()
 	run(1, "preview", "--quiet")
