@@ -11,7 +11,7 @@ import (
 func (a *app) certCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "cert",
-		Short: "Papers for a certificate: request, check, proof",
+		Short: "Certificate files: request, check, proof",
 		Long: `What an authority needs and gives, by open standards and without any authority's own
 service: request makes a key and a signing request, check looks whether the files that
 came back belong together and writes them in the server's order, proof tries whether

@@ -96,7 +96,7 @@ func (t *Text) Preview(p *work.Preview) {
 	t.files(p)
 	t.part(p)
 	if len(p.Samples) > 0 {
-		t.heading("For the eye: the first change of each table")
+		t.heading("Examples: the first change in each table")
 		for _, s := range p.Samples {
 			t.printf("  %s\n", t.faint(clip(s.Where, 76)))
 			t.printf("    %s %s\n    %s %s\n", t.bad("-"), clipEnd(s.Before, 72), t.good("+"), clipEnd(s.After, 72))
@@ -111,7 +111,7 @@ func (t *Text) Preview(p *work.Preview) {
 		t.printf("\n%s\n", t.good("Nothing is left to change."))
 		t.next("trimlantern scan")
 	default:
-		t.next("mend what needs a person, then: trimlantern scan")
+		t.next("decide what needs a person, then: trimlantern scan")
 	}
 }
 
@@ -465,7 +465,7 @@ func (t *Text) Applied(a *work.Applied) {
 	case a.Remain.Changes() > 0:
 		t.next("trimlantern preview, for what came since")
 	case person > 0:
-		t.next("mend what needs a person, then: trimlantern scan")
+		t.next("decide what needs a person, then: trimlantern scan")
 	default:
 		t.next("trimlantern scan")
 	}
@@ -696,6 +696,6 @@ func (t *Text) Layouts(r *work.Layouts) {
 	if r.Code() == work.Clean {
 		t.next("name it under layout in the site file, then: trimlantern preview")
 	} else {
-		t.next("mend the layout, or choose another one")
+		t.next("fix the layout, or choose another one")
 	}
 }

@@ -23,7 +23,7 @@ func (t *Text) Ready(r *work.Ready) {
 	switch r.Worst() {
 	case certs.Stop:
 		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
-		t.next("mend that, then: trimlantern ready; --for-support writes to your host")
+		t.next("fix that, then: trimlantern ready; --for-support writes to your host")
 	case certs.Care:
 		t.printf("\n%s\n", t.care("You may switch; what is marked [!] needs care."))
 		t.next("trimlantern preview")
@@ -190,7 +190,7 @@ func (t *Text) Checked(r *work.Checked) {
 	}
 	switch {
 	case r.Code() != work.Clean:
-		t.next("mend what is marked, then check again")
+		t.next("fix what is marked, then check again")
 	case r.Chain == "":
 		t.next("write them in the server's order: --write FOLDER")
 	default:

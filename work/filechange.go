@@ -44,7 +44,7 @@ func (s *survey) files() error {
 		case errors.As(err, &f):
 			return f
 		case errors.Is(err, fs.ErrNotExist):
-			return misuse(nil, "the folder "+dir+" named under files in the site file is not there", "mend files in the site file")
+			return misuse(nil, "the folder "+dir+" named under files in the site file is not there", "fix files in the site file")
 		case err != nil:
 			return world(err, "reading files in "+dir, "look at the folder; then run the same command again")
 		}

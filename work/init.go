@@ -57,7 +57,7 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	}
 	path, err := filepath.Abs(o.Path)
 	if err != nil {
-		return nil, world(err, "the working folder cannot be told", "change to a folder that exists")
+		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	if _, err := os.Stat(path); err == nil {
 		return nil, misuse(nil, path+" is there already", "remove it first, or write another one with --config FILE")

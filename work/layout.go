@@ -66,7 +66,7 @@ func ShowLayouts(name string) (*Layouts, error) {
 		return nil, misuse(nil, "there is no file "+name, "name a layout, or a file that ends in .yaml")
 	}
 	if err != nil {
-		return nil, misuse(err, name, "mend the file; docs/layouts.md says what may stand in it")
+		return nil, misuse(err, name, "fix the file; docs/layouts.md says what may stand in it")
 	}
 	out := &Layouts{One: l, Source: "built in"}
 	if strings.HasSuffix(name, ".yaml") {

@@ -50,7 +50,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	}
 	if db, tables, err := j.open(ctx, true); err != nil {
 		add("database", "care", "", "%s", err.Error())
-		next("mend database in " + j.File.Dir + ", then: trimlantern status")
+		next("fix database in " + j.File.Dir + ", then: trimlantern status")
 	} else {
 		db.Close()
 		add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
@@ -129,7 +129,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		next("trimlantern scan")
 	case scan.Code() != Clean:
 		add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
-		next("mend what trimlantern preview and trimlantern scan name, then: trimlantern scan")
+		next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
 	default:
 		add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
 		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.Name == "redirect" && s.State == "care" })

@@ -116,14 +116,14 @@ func Open(path string, p Progress) (*Job, error) {
 		return nil, misuse(nil, "there is no site file "+path, "make one: trimlantern init --site https://HOST FOLDER")
 	}
 	if err != nil {
-		return nil, misuse(err, "the site file cannot be read", "mend the file, or make a new one with trimlantern init")
+		return nil, misuse(err, "the site file cannot be read", "fix the file, or make a new one with trimlantern init")
 	}
 	j := &Job{File: f, Book: logbook.Open(f.Dir), Progress: p, Now: time.Now}
 	if j.Site, err = address.Parse(f.Site, f.Also...); err != nil {
-		return nil, misuse(err, path, "mend site and also in the site file")
+		return nil, misuse(err, path, "fix site and also in the site file")
 	}
 	if j.Layout, err = layoutOf(f); err != nil {
-		return nil, misuse(err, path, "mend layout in the site file")
+		return nil, misuse(err, path, "fix layout in the site file")
 	}
 	return j, nil
 }
@@ -132,7 +132,7 @@ func Open(path string, p Progress) (*Job, error) {
 func nearest() (string, error) {
 	dir, err := os.Getwd()
 	if err != nil {
-		return "", world(err, "the working folder cannot be told", "change to a folder that exists")
+		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	for {
 		path := filepath.Join(dir, sitefile.Name)
@@ -172,7 +172,7 @@ func (j *Job) config() (database.Config, error) {
 	if d.Config != "" && j.Layout.Config != nil {
 		conn, err := j.Layout.Config.Connect(j.File.Path(d.Config))
 		if err != nil {
-			return c, misuse(err, "the system's configuration cannot be read", "mend database.config in the site file")
+			return c, misuse(err, "the system's configuration cannot be read", "fix database.config in the site file")
 		}
 		j.conn = conn
 		set := func(to *string, from string) {
@@ -194,7 +194,7 @@ func (j *Job) config() (database.Config, error) {
 	case d.PasswordFile != "":
 		b, err := os.ReadFile(j.File.Path(d.PasswordFile))
 		if err != nil {
-			return c, misuse(err, "the password file cannot be read", "mend database.password-file in the site file")
+			return c, misuse(err, "the password file cannot be read", "fix database.password-file in the site file")
 		}
 		c.Password = strings.TrimRight(string(b), "\r\n")
 	}
@@ -372,7 +372,7 @@ type verdicts struct {
 func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
 	v := &verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
 	if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
-		return nil, world(err, "the logbook cannot be read", "mend or remove the file")
+		return nil, world(err, "the logbook cannot be read", "fix or remove the file")
 	}
 	for host, known := range v.known {
 		if j.Now().Sub(known.Asked) > verdictAge || known.Answer == "unknown" || known.Answer == "leave" {

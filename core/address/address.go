@@ -15,7 +15,7 @@ import (
 	"golang.org/x/net/idna"
 )
 
-// Site is the secure address that a site shall have. The insecure forms that
+// Site is a site by its HTTPS address. The insecure forms that
 // are to be replaced follow from it.
 type Site struct {
 	Host string   // canonical: ASCII (RFC 5891), lower case, no trailing dot
@@ -61,7 +61,7 @@ func Parse(raw string, also ...string) (Site, error) {
 	case !found:
 		return Site{}, fmt.Errorf("%q is not an address; write it like https://ternrock.example", raw)
 	case strings.EqualFold(scheme, "http"):
-		return Site{}, fmt.Errorf("%q is the insecure address; give the one the site shall have: https://%s", raw, rest)
+		return Site{}, fmt.Errorf("%q is the insecure address; give the HTTPS one: https://%s", raw, rest)
 	case !strings.EqualFold(scheme, "https"):
 		return Site{}, fmt.Errorf("%q has the scheme %q, which is not https; write https://%s", raw, scheme, rest)
 	}

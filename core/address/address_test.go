@@ -29,7 +29,7 @@ func TestParseRefuses(t *testing.T) {
 	for in, say := range map[string]string{
 		"":                             "is empty",
 		"ternrock.example":             "write https://ternrock.example",
-		"http://ternrock.example":      "give the one the site shall have: https://ternrock.example",
+		"http://ternrock.example":      "give the HTTPS one: https://ternrock.example",
 		"htps://ternrock.example":      `scheme "htps", which is not https`,
 		"https:/ternrock.example":      "is not an address",
 		"https://":                     "host name is empty",

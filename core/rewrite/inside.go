@@ -232,7 +232,7 @@ func (t *reading) base64(mark int) int {
 	end := max(x.End, mark+1)
 	if !ok {
 		if x.Text != nil && t.holdsOurs(x.Text) {
-			t.left(Finding{Reason: Unsealed, Path: t.at.path(), Offset: t.at.offset(mark), Note: "base64 whose beginning or end cannot be told"})
+			t.left(Finding{Reason: Unsealed, Path: t.at.path(), Offset: t.at.offset(mark), Note: "base64 whose beginning or end is unclear"})
 		}
 		return end
 	}
