@@ -74,7 +74,7 @@ func (s *survey) file(name string, b []byte) error {
 	rel := s.job.relative(name)
 	var found []rewrite.Finding
 	s.rules.Rewritten = func(f rewrite.Finding) { found = append(found, f) }
-	res := s.rules.Text(b)
+	res := s.rules.File(rel, b)
 	s.rules.Rewritten = nil
 	whole := s.keepFile(name, rel, b)
 	left := res.Left

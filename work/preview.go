@@ -287,7 +287,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 			if site > 0 {
 				st.Title += fmt.Sprintf(", site %d", site)
 			}
-			res := s.rules.Text(v.Bytes)
+			res := s.rules.Value(v.Bytes)
 			st.Change = len(res.Edits) > 0 && (s.choice.Address == "" || s.choice.Address == a.Name)
 			if j.conn != nil {
 				if lock, ok := j.conn.Locks[a.Name]; ok {
@@ -319,7 +319,7 @@ func (s *survey) ownSecure(v string) bool {
 	if len(v) > 5 && (v[:5] == "https" || v[:5] == "HTTPS") {
 		insecure = v[:4] + v[5:]
 	}
-	return len(s.rules.Text([]byte(insecure)).Edits) > 0
+	return len(s.rules.Value([]byte(insecure)).Edits) > 0
 }
 
 // cellID names a cell for maps.

@@ -383,7 +383,7 @@ func (t *tracing) codes() error {
 				rel = name
 			}
 			t.found = t.found[:0]
-			res := t.rules.Text(b)
+			res := t.rules.File(rel, b)
 			for _, f := range append(slices.Clone(t.found), res.Left...) {
 				o := Origin{File: rel, Line: files.Line(b, f.Offset), Col: files.Column(b, f.Offset), Text: files.Text(b, f.Offset)}
 				if o.Reason = f.Reason; cached {

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"golang.org/x/net/html"
+
+	"trimlantern/core/text"
 )
 
 func isAlnum(c byte) bool {
@@ -113,7 +115,7 @@ func (w *walk) angle(p int) int {
 func (w *walk) start(open int) {
 	name := tagName(w.b, open+1)
 	element := intern(w.b[open+1 : name])
-	attrs, end, ok := readAttrs(w.b, name, element, w.attrs[:0])
+	attrs, end, ok := readAttrs(w.b, name, element, w.attrs[:0], nameOf)
 	w.attrs = attrs
 	if !ok {
 		w.other(html.TextToken, open, len(w.b)) // a tag that was cut off
@@ -181,7 +183,7 @@ func (w *walk) end(open int) {
 		return
 	}
 	name := tagName(w.b, open+2)
-	attrs, end, ok := readAttrs(w.b, name, "", w.attrs[:0])
+	attrs, end, ok := readAttrs(w.b, name, "", w.attrs[:0], nameOf)
 	w.attrs = attrs
 	if !ok {
 		w.other(html.TextToken, open, len(w.b))
@@ -312,8 +314,9 @@ func nameOf(b []byte) (string, *attrName) {
 }
 
 // readAttrs reads the attributes of a tag whose name ends at p, as HTML §13.2.5.32 ff.
-// does, behind those of attrs. end is behind the tag; ok == false: it has no end.
-func readAttrs(b []byte, p int, element string, attrs []Attr) (_ []Attr, end int, ok bool) {
+// does, behind those of attrs; nameOf tells their names. end is behind the tag; ok ==
+// false: it has no end.
+func readAttrs(b []byte, p int, element string, attrs []Attr, nameOf func([]byte) (string, *attrName)) (_ []Attr, end int, ok bool) {
 	known := false
 	for {
 		for p < len(b) && (isSpace(b[p]) || b[p] == '/') {
@@ -371,29 +374,26 @@ func readAttrs(b []byte, p int, element string, attrs []Attr) (_ []Attr, end int
 	return attrs, p + 1, true
 }
 
-// Contexts tells attributes of b anew, as if their element were called element.
-func Contexts(b []byte, element string, attrs []Attr) []Attr {
-	out := make([]Attr, len(attrs))
-	for i, a := range attrs {
-		a.Element, a.Context = element, Context{}
-		if a.rules != nil {
-			a.Context = contextOf(b, element, attrs, &a)
-		}
-		out[i] = a
-	}
-	return out
-}
-
 // AttrText returns the decoded value of the attribute called name, or "".
 func AttrText(b []byte, attrs []Attr, name string) string { return attrText(b, attrs, name) }
 
 func attrText(b []byte, attrs []Attr, name string) string {
 	for _, a := range attrs {
 		if a.Name == name && a.End > a.Start {
-			return html.UnescapeString(string(b[a.Start:a.End]))
+			return string(AttrValue(b[a.Start:a.End]))
 		}
 	}
 	return ""
+}
+
+// AttrValue decodes an attribute's value: a character reference without a semicolon
+// counts only where neither a letter nor a digit nor = follows (HTML §13.2.5.73), so that
+// ?a=1&copy=2 stays what it is. It may return b itself.
+func AttrValue(b []byte) []byte {
+	if bytes.IndexByte(b, '&') < 0 {
+		return b
+	}
+	return text.Decode(b, text.HTML)
 }
 
 // contextOf finds the rule for one attribute.
@@ -443,192 +443,4 @@ func LinkContext(rel, as string) Context {
 		break
 	}
 	return c
-}
-
-// span is a stretch of a text in which every reference has the same use.
-type span struct {
-	start, end int
-	use        Use
-}
-
-// Uses tells, for the references of one text, what a page does with each.
-type Uses struct {
-	b     []byte
-	spans []span // sorted, not overlapping
-	lone  bool   // the whole text is the URL of an asset
-}
-
-// UsesOf reads the contexts of a text: HTML, CSS, short codes, or a lone URL,
-// which counts as loaded where it ends like an asset or where the field that holds
-// it is named like one. name is that field's name, or "".
-func UsesOf(b []byte, name string) Uses {
-	u := Uses{b: b}
-	if bytes.IndexByte(b, '<') >= 0 {
-		u.read(b, 0)
-	} else if t := bytes.TrimSpace(b); len(t) < loneMax && !bytes.ContainsAny(t, " \t\r\n\"'()") {
-		u.lone = AssetKind(string(t)) != "" || bracketAttrs[strings.ToLower(name)]
-	}
-	return u
-}
-
-// read reads the contexts of markup that stands at offset shift of the text.
-func (u *Uses) read(b []byte, shift int) {
-	add := func(start, end int, use Use) { u.spans = append(u.spans, span{shift + start, shift + end, use}) }
-	raw := "" // the element whose text comes next, as it stands
-	WalkHTML(b, Markup{
-		Tag: func(element string, attrs []Attr) {
-			raw = element
-			for _, a := range attrs {
-				c := a.Context
-				if c.Element == "base" {
-					c.Use = Loads // what is written without a host is loaded from there
-				}
-				if c.Use != Text && a.End > a.Start {
-					add(a.Start, a.End, c.Use)
-				}
-			}
-		},
-		Raw: func(element, typ string, start, end int) {
-			use := Maybe
-			if element == "style" {
-				use = Text // url(…) is told by what stands before it
-			} else if strings.Contains(typ, "ld+json") {
-				use = Names
-			}
-			add(start, end, use)
-		},
-		Other: func(tok html.TokenType, start, end int) {
-			switch {
-			case tok == html.DoctypeToken:
-				add(start, end, Ident)
-			case raw == "noscript" && tok == html.TextToken && shift == 0 && bytes.IndexByte(b[start:end], '<') >= 0:
-				u.read(b[start:end], start) // markup to browsers without scripts
-			}
-			raw = ""
-		},
-	})
-}
-
-// loneMax is how long a lone URL is at the most.
-const loneMax = 2048
-
-// At returns the use of a reference that begins at start.
-func (u Uses) At(start int) Use {
-	i, _ := slices.BinarySearchFunc(u.spans, start, func(s span, p int) int {
-		if s.end <= p {
-			return -1
-		}
-		return 1
-	})
-	if i < len(u.spans) && u.spans[i].start <= start && u.spans[i].use != Text {
-		return u.spans[i].use
-	}
-	if u.lone {
-		return Loads
-	}
-	return before(u.b, start)
-}
-
-// identAttrs are the attributes, of any element, that hold names.
-var identAttrs = func() map[string]bool {
-	m := map[string]bool{}
-	for _, c := range contexts {
-		if c.Use == Ident && c.Element == "*" {
-			m[c.Attr] = true
-		}
-	}
-	return m
-}()
-
-// beforeMax is how far back before looks.
-const beforeMax = 64
-
-// before tells the use from what stands directly before a reference outside of
-// markup: url( and @import of CSS, src= of a short code, a DTD's or a
-// namespace's declaration. Escapes of quotes are stepped over.
-func before(b []byte, start int) Use {
-	head := b[max(0, start-beforeMax):start]
-	head = bytes.TrimRight(head, " \t\r\n\"'\\")
-	for _, quote := range []string{"&quot;", "&#039;", "&#39;", "&#034;", "&#34;", "u0022", "u0027", "%22", "%27"} {
-		head = bytes.TrimSuffix(head, []byte(quote))
-	}
-	head = bytes.TrimRight(head, " \t\r\n\\")
-	lower := bytes.ToLower(head)
-	switch {
-	case bytes.HasSuffix(lower, []byte("url(")):
-		if i := bytes.LastIndexByte(lower, ';'); bytes.Contains(lower[i+1:], []byte("@namespace")) {
-			return Ident
-		}
-		return Loads
-	case bytes.HasSuffix(lower, []byte("@import")), bytes.HasSuffix(lower, []byte("image-set(")):
-		return Loads
-	case bytes.HasSuffix(lower, []byte("=")):
-		name := lower[:len(lower)-1]
-		i := len(name)
-		for i > 0 && (isAlnum(name[i-1]) || name[i-1] == '_' || name[i-1] == '-' || name[i-1] == ':') {
-			i--
-		}
-		attr := string(name[i:])
-		switch {
-		case attr == "xmlns" || strings.HasPrefix(attr, "xmlns:") || identAttrs[attr]:
-			return Ident
-		case bracketAttrs[attr]:
-			return Loads
-		case attr == "href":
-			return Opens
-		case attr == "action":
-			return Sends
-		}
-	}
-	return Text
-}
-
-// IsIdent reports whether what begins at start is a name that only looks like a URL, as
-// what stands directly before it tells: of a namespace, of a vocabulary, or of a document type.
-func IsIdent(b []byte, start int) bool {
-	if start == 0 || strings.IndexByte("\"';=2479\\", b[start-1]) < 0 { // no quote, in no spelling
-		return false
-	}
-	if head := b[:start-1]; bytes.HasSuffix(head, []byte("src=")) || bytes.HasSuffix(head, []byte("href=")) {
-		return false // by far the most
-	}
-	if before(b, start) == Ident {
-		return true
-	}
-	if start > 1 && isSpace(b[start-2]) {
-		head := b[max(0, start-doctypeMax):start]
-		if i := bytes.LastIndexByte(head, '<'); i >= 0 && i+9 < len(head) && head[i+1] == '!' {
-			word := strings.ToLower(string(head[i+2 : i+9]))
-			return word == "doctype" || strings.HasPrefix(word, "entity")
-		}
-	}
-	return false
-}
-
-// doctypeMax is how far before a name of it a document type begins.
-const doctypeMax = 400
-
-// AssetKind tells from the ending of a URL's path what kind of asset it names;
-// "" where it does not look like one.
-func AssetKind(u string) Kind {
-	u, _, _ = strings.Cut(u, "#")
-	u, _, _ = strings.Cut(u, "?")
-	slash := strings.LastIndexByte(u, '/')
-	dot := strings.LastIndexByte(u, '.')
-	if dot < slash || strings.Count(u, "/") < 3 {
-		return ""
-	}
-	return assetEndings[strings.ToLower(u[dot+1:])]
-}
-
-// IsStandard reports whether an address is the name of a standard: a namespace,
-// a DTD, a schema or a profile.
-func IsStandard(host, path string) bool {
-	host = strings.ToLower(strings.TrimSuffix(host, "."))
-	for _, s := range standards {
-		if host == s.host && strings.HasPrefix(path, s.path) {
-			return true
-		}
-	}
-	return false
 }

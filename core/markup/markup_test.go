@@ -125,7 +125,7 @@ func byTokenizer(b []byte, m Markup) {
 			}
 			return
 		case tok == html.StartTagToken || tok == html.SelfClosingTagToken:
-			attrs, _, ok := readAttrs(b[:end], tagName(b, start+1), name(start+1), nil)
+			attrs, _, ok := readAttrs(b[:end], tagName(b, start+1), name(start+1), nil, nameOf)
 			if !ok {
 				panic("a whole tag")
 			}

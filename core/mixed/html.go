@@ -33,19 +33,17 @@ var headElements = map[string]bool{"html": true, "head": true, "base": true, "li
 // html reads markup that stands at offset shift.
 func (r *reader) html(b []byte, shift int) {
 	d := &document{reader: r, b: b, shift: shift, head: true}
-	markup.WalkHTML(b, markup.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
+	walk := markup.WalkHTML
+	if r.xml {
+		walk = markup.WalkXML
+	}
+	walk(b, markup.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
 }
 
 // special are the elements that count without attributes too.
 var special = map[string]bool{"noscript": true, "noembed": true, "noframes": true, "template": true, "picture": true, "audio": true, "video": true, "script": true, "style": true}
 
 func (d *document) tag(element string, attrs []markup.Attr) {
-	if d.xml { // a prefix says which vocabulary; local names do not collide here
-		if _, local, ok := strings.Cut(element, ":"); ok {
-			element = local
-			attrs = markup.Contexts(d.b, element, attrs)
-		}
-	}
 	d.inTitle = element == "title"
 	if !headElements[element] {
 		d.head = false
@@ -79,7 +77,7 @@ func (d *document) tag(element string, attrs []markup.Attr) {
 	case "audio", "video":
 		d.media = true
 	case "script":
-		d.plain, d.module = scriptType(get("type"), get("language"), has("type"))
+		d.plain, d.module = markup.ScriptType(get("type"), get("language"), has("type"))
 	case "style":
 		d.plain = !isCSS(get("type"))
 	}
@@ -117,18 +115,34 @@ func (d *document) end(element string) {
 
 func (d *document) raw(element, typ string, start, end int) {
 	text := d.b[start:end]
+	at := d.shift + start
+	if d.xml {
+		plain, p := markup.XMLText(text)
+		if p < 0 { // decoded text has offsets of its own
+			d.inner(plain, element, at, func(in *reader) { d.embedded(in, plain, element, typ, 0) })
+			return
+		}
+		text, at = plain, at+p
+	}
+	d.embedded(d.reader, text, element, typ, at)
+}
+
+// embedded reads the text of a script or a style with r.
+func (d *document) embedded(r *reader, text []byte, element, typ string, at int) {
 	switch {
 	case element == "style":
 		if !d.plain {
-			d.css(text, d.shift+start)
+			r.css(text, at)
 		}
 	case strings.Contains(typ, "ld+json"):
-		d.literals(text, "script (JSON-LD)", markup.Names, d.shift+start)
+		r.literals(text, "script (JSON-LD)", markup.Names, at)
 	case strings.TrimSpace(typ) == "importmap":
-		d.importMap(text)
-		d.literals(text, "script (import map)", markup.Maybe, d.shift+start)
+		r.maps.add(text, r.absolute)
+		r.literals(text, "script (import map)", markup.Maybe, at)
+	case d.plain:
+		r.literals(text, "script", markup.Maybe, at)
 	default:
-		d.script(text, "script", d.shift+start, d.module)
+		r.script(text, "script", at, d.module)
 	}
 }
 
@@ -151,34 +165,17 @@ func (d *document) other(tok html.TokenType, start, end int) {
 		inside := append([]byte("<link"), bytes.TrimSuffix(text[len("<?xml-stylesheet"):], []byte("?>"))...)
 		inside = append(inside, '>')
 		markup.WalkHTML(inside, markup.Markup{Tag: func(_ string, attrs []markup.Attr) {
-			if typ := markup.AttrText(inside, attrs, "type"); isCSS(typ) {
-				d.add(markup.AttrText(inside, attrs, "href"), use{by: "xml-stylesheet", use: markup.Loads, kind: markup.Style, offset: d.shift + start})
+			u := use{by: "xml-stylesheet", use: markup.Loads, kind: markup.Style, offset: d.shift + start}
+			switch typ := markup.AttrText(inside, attrs, "type"); {
+			case typ == "text/xsl", typ == "text/xml", typ == "application/xml", strings.HasSuffix(typ, "+xml"):
+				u.kind = markup.Script // XSLT, which browsers treat like one
+			case !isCSS(typ):
+				return
 			}
+			d.add(markup.AttrText(inside, attrs, "href"), u)
 		}})
 	}
 	d.inTitle = false
-}
-
-// scriptType tells whether a script is one that does not run, and whether it is a
-// module (HTML §4.12.1).
-func scriptType(typ, language string, given bool) (plain, module bool) {
-	typ = strings.ToLower(strings.TrimSpace(typ))
-	switch {
-	case given && typ == "":
-		return false, false
-	case typ == "" && language != "":
-		typ = "text/" + strings.ToLower(language)
-	case typ == "":
-		return false, false
-	}
-	switch {
-	case typ == "module":
-		return false, true
-	case strings.HasPrefix(typ, "text/javascript"), typ == "text/ecmascript", typ == "text/jscript", typ == "text/livescript", typ == "text/x-javascript", typ == "text/x-ecmascript",
-		typ == "application/javascript", typ == "application/ecmascript", typ == "application/x-javascript", typ == "application/x-ecmascript":
-		return false, false
-	}
-	return true, false
 }
 
 func isCSS(typ string) bool {
@@ -198,7 +195,7 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 	raw := string(d.b[a.Start:a.End])
 	text := raw
 	if strings.IndexByte(raw, '&') >= 0 {
-		text = html.UnescapeString(raw)
+		text = string(markup.AttrValue(d.b[a.Start:a.End]))
 	}
 	u := use{by: nameOf(element, a.Name), use: c.Use, kind: c.Kind, offset: d.shift + a.Start}
 	d.settle(element, a.Name, &u, get, has)
@@ -243,7 +240,7 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 			d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.css(in.b, 0) })
 		}
 	case markup.Fragment:
-		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.html(in.b, 0) })
+		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.maps = &importMap{}; in.html(in.b, 0) })
 	}
 }
 

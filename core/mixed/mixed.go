@@ -125,14 +125,18 @@ func loaded(kind markup.Kind, bare bool) Class {
 // Read reads a document of whatever type. Types that can name nothing give an empty
 // page, with what their headers say.
 func Read(a Answer) *Page {
-	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo}
+	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo, maps: &importMap{}}
 	r.headers(a.Header)
 	switch kind := KindOf(a.Type, a.As); {
 	case kind == "html":
+		r.xml = a.Type == "application/xhtml+xml"
 		r.html(a.Body, 0)
 	case kind == "css":
 		r.css(a.Body, 0)
 	case kind == "svg" && a.As != markup.Image && a.As != markup.ImageSet: // an image loads nothing more
+		r.xml = true
+		r.html(a.Body, 0)
+	case kind == "xml" && isDocument(a.Body):
 		r.xml = true
 		r.html(a.Body, 0)
 	case kind == "xml":
@@ -171,6 +175,16 @@ func KindOf(typ string, as markup.Kind) string {
 	return ""
 }
 
+// isDocument reports whether XML is a page or a picture by the namespace of its root.
+func isDocument(b []byte) (is bool) {
+	first := true
+	markup.WalkXML(b[:min(len(b), 4096)], markup.Markup{Tag: func(element string, _ []markup.Attr) {
+		is = is || first && (element == "html" || element == "svg")
+		first = false
+	}})
+	return is
+}
+
 // HTML reads a page that was found at address.
 func HTML(b []byte, address *url.URL) *Page {
 	return Read(Answer{URL: address, Type: "text/html", Body: b})
@@ -186,8 +200,8 @@ type reader struct {
 	base  *url.URL
 	page  *Page
 	xml   bool
-	lines []int // offsets at which lines begin, made when needed
-	maps  map[string]string
+	lines []int      // offsets at which lines begin, made when needed
+	maps  *importMap // of the whole page
 	memo  *Memo
 	depth int // documents in documents
 
@@ -542,6 +556,6 @@ func (r *reader) data(raw string, c use) {
 	case kind == "css" && c.kind == markup.Style:
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.css(in.b, 0) })
 	case kind == "html" && (c.kind == markup.Frame || c.kind == markup.Object), kind == "svg" && (c.kind == markup.Frame || c.kind == markup.Object):
-		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.xml = kind == "svg"; in.html(in.b, 0) })
+		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.xml, in.maps = kind == "svg", &importMap{}; in.html(in.b, 0) })
 	}
 }

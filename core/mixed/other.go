@@ -2,11 +2,12 @@ package mixed
 
 import (
 	"bytes"
-	"encoding/json"
 	"strings"
+	"unicode/utf8"
 
 	"trimlantern/core/markup"
 	"trimlantern/core/reference"
+	"trimlantern/core/text"
 )
 
 // upgrades reports whether a content security policy has browsers upgrade what is
@@ -104,24 +105,42 @@ func (r *reader) literals(b []byte, by string, what markup.Use, shift int) {
 	})
 }
 
-// script reads a script: what a module imports is loaded, everything else that is
-// written out may be.
+// script reads a script: what a module imports is loaded, everything else that its strings
+// spell out may be. Comments load nothing.
 func (r *reader) script(b []byte, by string, shift int, module bool) {
-	imported := map[int]bool{}
-	if module && bytes.Contains(b, []byte("import")) || module && bytes.Contains(b, []byte("export")) {
-		for _, s := range imports(b) {
-			spec := string(b[s.start:s.end])
-			if to := r.maps[spec]; to != "" {
-				spec = to
-			} else if !strings.HasPrefix(spec, "/") && !strings.HasPrefix(spec, ".") && !strings.Contains(spec, "://") {
-				continue // a bare name
+	var done []stretch // what is no text of the script, or is dealt with
+	markup.WalkScript(b, module, func(part markup.ScriptPart, start, end int) {
+		switch part {
+		case markup.ScriptComment:
+			if !utf8.Valid(b) {
+				return // who knows where it ends
 			}
-			imported[s.start] = true
-			r.add(spec, use{by: "import", use: markup.Loads, kind: markup.Script, offset: shift + s.start})
+			done = append(done, stretch{start, end})
+			for _, mark := range []string{"//# sourceMappingURL=", "//@ sourceMappingURL="} {
+				if to, ok := bytes.CutPrefix(b[start:end], []byte(mark)); ok {
+					r.add(string(to), use{by: "sourceMappingURL", use: markup.Names, offset: shift + start + len(mark)})
+				}
+			}
+		case markup.ScriptSpecifier, markup.ScriptDynamic:
+			spec := string(text.Decode(b[start:end], text.Script))
+			to, ok := r.maps.resolve(spec, r.base.String(), r.absolute)
+			if !ok {
+				return // a bare name
+			}
+			u := use{by: "import", use: markup.Loads, kind: markup.Script, offset: shift + start}
+			if part == markup.ScriptDynamic { // when the script comes to it
+				u.by, u.use = "import()", markup.Maybe
+			}
+			done = append(done, stretch{start, end})
+			r.add(to, u)
 		}
-	}
+	})
 	reference.Find(b, func(ref reference.Reference) bool {
-		if tail := ref.Tail(b); !imported[ref.Start] && !markup.IsStandard(ref.Host, tail) {
+		for len(done) > 0 && done[0].end <= ref.Start {
+			done = done[1:]
+		}
+		inside := len(done) > 0 && done[0].start < ref.HostEnd
+		if !inside && !markup.IsStandard(ref.Host, ref.Tail(b)) {
 			r.add(ref.Text(b), use{by: by, use: markup.Maybe, offset: shift + ref.Start})
 		}
 		return true
@@ -130,47 +149,13 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 
 type stretch struct{ start, end int }
 
-// imports finds the module specifiers of a script: the strings behind import and
-// from. A comment that looks like one is taken for one.
-func imports(b []byte) (out []stretch) {
-	for _, word := range []string{"import", "from"} {
-		for p := 0; ; {
-			i := bytes.Index(b[p:], []byte(word))
-			if i < 0 {
-				break
-			}
-			at := p + i
-			p = at + len(word)
-			if at > 0 && isName(b[at-1]) {
-				continue
-			}
-			q := p
-			for q < len(b) && (b[q] == ' ' || b[q] == '\t' || b[q] == '\n' || b[q] == '\r') {
-				q++
-			}
-			if q >= len(b) || b[q] != '"' && b[q] != '\'' {
-				continue
-			}
-			if n := bytes.IndexByte(b[q+1:min(len(b), q+4096)], b[q]); n > 0 {
-				out = append(out, stretch{q + 1, q + 1 + n})
-			}
-		}
+// absolute returns a URL as browsers make it absolute.
+func (r *reader) absolute(raw string) (string, bool) {
+	u, ok := r.resolve(raw)
+	if !ok {
+		return "", false
 	}
-	return out
-}
-
-func isName(c byte) bool {
-	return c == '_' || c == '$' || c == '.' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
-}
-
-// importMap reads the names that an import map gives to addresses.
-func (r *reader) importMap(b []byte) {
-	var m struct {
-		Imports map[string]string `json:"imports"`
-	}
-	if json.Unmarshal(b, &m) == nil && r.maps == nil {
-		r.maps = m.Imports
-	}
+	return u.String(), true
 }
 
 // feed reads a feed, a site map or another XML document: all that they do is name.

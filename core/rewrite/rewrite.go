@@ -133,15 +133,15 @@ func (r *Rules) Value(b []byte) Result {
 	return w.finish(w.open(b, nil, 0))
 }
 
-// Text works out the edits of a text that is no value of a database: what a file of code
-// holds. Serialized values, JSON and base64 in it are sealed too.
-func (r *Rules) Text(b []byte) Result {
+// File works out the edits of what a file holds. name tells by its ending whether it is a
+// style sheet or a script. Serialized values, JSON and base64 in it are sealed too.
+func (r *Rules) File(name string, b []byte) Result {
 	w := newWorker(r, b)
 	if kind := envelope.Binary(b); kind != "" {
 		w.closed(b, nil, Binary, kind)
 		return w.finish(nil)
 	}
-	return w.finish(w.inside(b, nil, 0))
+	return w.finish(w.inside(b, &place{file: name}, 0))
 }
 
 type worker struct {
@@ -214,6 +214,7 @@ type place struct {
 	label string               // what kind of envelope opens here, or ""
 	php   *envelope.Serialized // what the text stands in, or nil
 	text  envelope.Text
+	file  string        // its name, of a file as a whole
 	json  func() string // how to get here inside a JSON document, or nil
 	use   markup.Use    // what a page does with what stands here; Text: nothing is known
 }
@@ -243,7 +244,7 @@ func (p *place) path() string {
 
 // offset returns where in the value something stands that begins at p of the text here.
 func (p *place) offset(at int) int {
-	for ; p != nil; p = p.up {
+	for ; p != nil && p.file == ""; p = p.up {
 		at = p.pos
 	}
 	return at
@@ -253,6 +254,9 @@ func (p *place) offset(at int) int {
 // like the list.
 func (p *place) name() string {
 	for ; p != nil; p = p.up {
+		if p.file != "" {
+			return p.file
+		}
 		for words := strings.FieldsFunc(p.step(), func(c rune) bool { return strings.ContainsRune("[].->", c) }); len(words) > 0; words = words[:len(words)-1] {
 			if w := words[len(words)-1]; w[0] < '0' || w[0] > '9' {
 				return w

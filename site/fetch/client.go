@@ -16,11 +16,13 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/net/html/charset"
 	"golang.org/x/net/http/httpguts"
@@ -307,29 +309,47 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 	_, err = r.memory.ReadFrom(io.LimitReader(res.Body, maxBody))
 	r.Body = r.memory.Bytes()
 	r.Cut = int64(len(r.Body)) == maxBody
-	if wide := wideCharset(r.Body, res.Header.Get("Content-Type")); wide != nil {
-		if b, err := wide.NewDecoder().Bytes(r.Body); err == nil {
+	if e := declaredCharset(r.Body, res.Header.Get("Content-Type")); e != nil {
+		if b, err := e.NewDecoder().Bytes(r.Body); err == nil {
 			r.Body = b
 		}
 	}
 	return r, wait, err
 }
 
-// wideCharset returns the encoding of a text in which markup cannot be read byte by
-// byte. All other charsets of the web hold ASCII as it is.
-func wideCharset(b []byte, contentType string) encoding.Encoding {
-	if len(b) < 2 {
-		return nil
-	}
+// declaredXML finds the encoding in the declaration of an XML document, declaredCSS that of
+// a style sheet (CSS Syntax §3.2).
+var (
+	declaredXML = regexp.MustCompile(`^(?:\xef\xbb\xbf)?<\?xml[^>]{0,200}\sencoding\s*=\s*["']([-\w.:]{1,40})["']`)
+	declaredCSS = regexp.MustCompile(`^@charset "([-\w.:]{1,40})";`)
+)
+
+// declaredCharset returns the encoding of a text that is not UTF-8, as its header, its mark or its
+// own declaration says (Encoding Standard); nil: it is UTF-8, or nobody says. In some, bytes that
+// look like ASCII are parts of letters, so that markup cannot be read byte by byte.
+func declaredCharset(b []byte, contentType string) encoding.Encoding {
+	head := b[:min(len(b), 1024)]
 	declared := strings.ToLower(contentType)
-	if mark := string(b[:2]); mark != "\xff\xfe" && mark != "\xfe\xff" && !strings.Contains(declared, "utf-16") && !strings.Contains(declared, "2022") {
+	if utf8.Valid(b) && !strings.Contains(declared, "utf-16") && !strings.Contains(declared, "2022-") && !bytes.Contains(head, []byte("2022-")) {
 		return nil
 	}
-	e, name, _ := charset.DetermineEncoding(b[:min(len(b), 1024)], contentType)
-	if strings.HasPrefix(name, "utf-16") || name == "iso-2022-jp" {
-		return e
+	e, name, certain := charset.DetermineEncoding(head, contentType)
+	switch {
+	case certain:
+	case strings.HasPrefix(name, "utf-16"):
+		return nil // what says so in ASCII is not (HTML §13.2.3.2)
+	case name == "windows-1252": // which is what it says of all that it does not know
+		e = nil
+		for _, declaration := range []*regexp.Regexp{declaredXML, declaredCSS} {
+			if m := declaration.FindSubmatch(head); m != nil {
+				e, name = charset.Lookup(string(m[1]))
+			}
+		}
 	}
-	return nil
+	if e == nil || name == "utf-8" {
+		return nil
+	}
+	return e
 }
 
 // Step asks once and follows nothing; the body is not read. Location is absolute,

@@ -31,9 +31,10 @@ var apart = func() map[string]string {
 	add("what this page does not load another one may: preview changes it all the same",
 		"input text src", "source elsewhere", "link stylesheet disabled", "link stylesheet other type", "link preload video", "link preload audio",
 		"link preload nothing", "link preload unknown", "p background", "comment", "textarea", "xmp", "noembed", "noframes", "iframe text", "plaintext", "title",
-		"cdata in html", "style import too late", "style comment", "style of other type", "svg cursor attribute", "broken no quote end",
+		"cdata in html", "style of other type", "svg cursor attribute", "broken no quote end",
 		"broken doubled attribute", "broken attribute in end tag", "broken nested tag", "form action in srcdoc")
 	add("what browsers put right is not read as an address", "tab inside", "no slash")
+	add("what a map puts together is named by the address that it begins with", "map of a folder", "map of the longest")
 	add("a form is a matter of its own", "form action in upgraded page")
 	return m
 }()
@@ -64,7 +65,10 @@ func TestPreviewAgreesWithScan(t *testing.T) {
 	page, err := url.Parse("https://ternrock.example/0/")
 	require.NoError(t, err)
 	pages, loads := 0, 0
-	for _, c := range slices.Concat(kinds, again()) {
+	for _, c := range slices.Concat(kinds, again(), written) {
+		if c.typ != "" {
+			continue // no content that is kept in a database as it is
+		}
 		if c.host != "" && c.host != "ternrock.example" {
 			continue // preview names addresses of development, whatever a page does with them
 		}

@@ -91,7 +91,8 @@ func plainURL(u string) string { return strings.Replace(u, "assets.example./", "
 // loads securely we call neither blocked nor upgraded.
 func TestChromiumJudges(t *testing.T) {
 	t.Parallel()
-	cases := append(slices.Clone(kinds), again()...)
+	cases := slices.Concat(kinds, again(), written)
+	exact := len(cases) - len(written) // from here on every claim is to be confirmed
 	require.Greater(t, len(cases), 250)
 	w := newNet(t, &judgePages{cases: cases})
 	pages := make([]string, len(cases))
@@ -129,6 +130,7 @@ func TestChromiumJudges(t *testing.T) {
 			if !assert.False(t, asked, "%s: we call %s %s, and Chromium loads it securely without a word", c.name, f.URL, f.Class) {
 				wrong++
 			}
+			assert.Less(t, n, exact, "%s: we call %s %s (%s), and Chromium does not report it", c.name, f.URL, f.Class, f.By)
 			t.Logf("not reported by Chromium: %s: %s %s (%s, %s)", c.name, f.Class, f.URL, f.By, f.Certainty)
 		}
 		for _, u := range seen[n].Asked {

@@ -3,6 +3,7 @@
 package real
 
 import (
+	"cmp"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -84,7 +85,7 @@ func (j *judgePages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 					k, v, _ := strings.Cut(c.fill(line, n), ": ")
 					w.Header().Add(k, v)
 				}
-				w.Header().Set("Content-Type", "text/html; charset=utf-8")
+				w.Header().Set("Content-Type", cmp.Or(c.typ, "text/html; charset=utf-8"))
 				fmt.Fprint(w, c.page(n))
 				return
 			}
@@ -116,6 +117,7 @@ type judgeCase struct {
 	script  bool   // only a script loads it: --browser finds it
 	host    string // of the insecure address; "": assets.example
 	whole   bool   // body is the whole document
+	typ     string // its media type; "": HTML in UTF-8
 }
 
 func (c judgeCase) fill(s string, n int) string {

@@ -380,6 +380,28 @@ func (v *valve) cut() {
 	v.open = nil
 }
 
+// cutLater closes all connections some time after one was made, unless ended is closed before.
+func (v *valve) cutLater(after time.Duration, ended <-chan struct{}) {
+	for open := false; ; {
+		select {
+		case <-ended:
+			return
+		case <-time.After(10 * time.Millisecond):
+		}
+		v.mu.Lock()
+		now := len(v.open) > 0
+		v.mu.Unlock()
+		switch {
+		case open && after <= 0:
+			v.cut()
+			return
+		case open:
+			after -= 10 * time.Millisecond
+		}
+		open = open || now
+	}
+}
+
 // The connection is cut again and again while the server lives: the same command
 // goes on, and the end is as undisturbed.
 func TestConnectionCut(t *testing.T) {
@@ -415,11 +437,13 @@ func TestConnectionCut(t *testing.T) {
 				var said strings.Builder
 				c.Stdout, c.Stderr = &said, &said
 				require.NoError(t, c.Start())
+				v.cut() // what is left of the run before
+				ended := make(chan struct{})
 				if cuts[args[0]] < 5 {
-					timer := time.AfterFunc(100*time.Millisecond+time.Duration(rand.IntN(900))*time.Millisecond, v.cut)
-					defer timer.Stop()
+					go v.cutLater(50*time.Millisecond+time.Duration(rand.IntN(900))*time.Millisecond, ended)
 				}
 				_ = c.Wait() // its exit code is looked at
+				close(ended)
 				switch code := c.ProcessState.ExitCode(); code {
 				case 3:
 					cuts[args[0]]++

@@ -1,0 +1,255 @@
+package markup
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+
+	"golang.org/x/net/html"
+)
+
+// span is a stretch of a text in which every reference has the same use.
+type span struct {
+	start, end int
+	use        Use
+}
+
+// Uses tells, for the references of one text, what a page does with each.
+type Uses struct {
+	b     []byte
+	spans []span // sorted, not overlapping
+	lone  bool   // the whole text is the URL of an asset
+}
+
+// UsesOf reads the contexts of a text: HTML, CSS, short codes, or a lone URL,
+// which counts as loaded where it ends like an asset or where the field that holds
+// it is named like one. name is that field's name, or a file's, or "".
+func UsesOf(b []byte, name string) Uses {
+	u := Uses{b: b}
+	switch kind := endingKind(name); {
+	case kind == Style:
+		u.sheet(0, len(b))
+	case kind == Script:
+		u.script(0, len(b), true)
+	case bytes.IndexByte(b, '<') >= 0:
+		u.read(b, 0)
+	default:
+		if t := bytes.TrimSpace(b); len(t) < loneMax && !bytes.ContainsAny(t, " \t\r\n\"'()") {
+			u.lone = AssetKind(string(t)) != "" || bracketAttrs[strings.ToLower(name)]
+		}
+	}
+	return u
+}
+
+func (u *Uses) add(start, end int, use Use) {
+	if start < end {
+		u.spans = append(u.spans, span{start, end, use})
+	}
+}
+
+// read reads the contexts of markup that stands at offset shift of the text.
+func (u *Uses) read(b []byte, shift int) {
+	raw := "" // the element whose text comes next, as it stands
+	WalkHTML(b, Markup{
+		Tag: func(element string, attrs []Attr) {
+			raw = element
+			for _, a := range attrs {
+				c := a.Context
+				if c.Element == "base" {
+					c.Use = Loads // what is written without a host is loaded from there
+				}
+				if c.Use != Text {
+					u.add(shift+a.Start, shift+a.End, c.Use)
+				}
+			}
+		},
+		Raw: func(element, typ string, start, end int) {
+			start, end = shift+start, shift+end
+			plain, module := ScriptType(typ, "", typ != "")
+			switch {
+			case element == "style" && (typ == "" || typ == "text/css"):
+				u.sheet(start, end)
+			case element == "style":
+				// Of another language; url(…) is told by what stands before it.
+			case strings.Contains(typ, "ld+json"):
+				u.add(start, end, Names)
+			case plain:
+				u.add(start, end, Maybe)
+			default:
+				u.script(start, end, module)
+			}
+		},
+		Other: func(tok html.TokenType, start, end int) {
+			switch {
+			case tok == html.DoctypeToken:
+				u.add(shift+start, shift+end, Ident)
+			case raw == "noscript" && tok == html.TextToken && shift == 0 && bytes.IndexByte(b[start:end], '<') >= 0:
+				u.read(b[start:end], start) // markup to browsers without scripts
+			}
+			raw = ""
+		},
+	})
+}
+
+// sheet reads the contexts of a style sheet at b[start:end].
+func (u *Uses) sheet(start, end int) {
+	from := start
+	WalkCSS(u.b[start:end], func(s StyleURL) {
+		u.add(from, start+s.Start, Text)
+		u.add(max(from, start+s.Start), start+s.End, Loads)
+		from = max(from, start+s.End)
+	})
+	u.add(from, end, Text)
+}
+
+// script reads the contexts of a script at b[start:end].
+func (u *Uses) script(start, end int, module bool) {
+	from := start
+	to := func(p, q int, use Use) {
+		u.add(from, start+p, Maybe)
+		u.add(start+p, start+q, use)
+		from = start + q
+	}
+	legacy := isLegacy(u.b[start:end]) // where a comment ends cannot be told
+	WalkScript(u.b[start:end], module, func(part ScriptPart, p, q int) {
+		switch {
+		case part == ScriptSpecifier:
+			to(p, q, Loads)
+		case part == ScriptComment && !legacy:
+			to(p, q, Text)
+		}
+	})
+	u.add(from, end, Maybe)
+}
+
+// loneMax is how long a lone URL is at the most.
+const loneMax = 2048
+
+// At returns the use of a reference that begins at start.
+func (u Uses) At(start int) Use {
+	i, _ := slices.BinarySearchFunc(u.spans, start, func(s span, p int) int {
+		if s.end <= p {
+			return -1
+		}
+		return 1
+	})
+	if i < len(u.spans) && u.spans[i].start <= start {
+		if use := u.spans[i].use; use != Text || before(u.b, start) != Ident {
+			return use
+		}
+		return Ident
+	}
+	if u.lone {
+		return Loads
+	}
+	return before(u.b, start)
+}
+
+// identAttrs are the attributes, of any element, that hold names.
+var identAttrs = func() map[string]bool {
+	m := map[string]bool{}
+	for _, c := range contexts {
+		if c.Use == Ident && c.Element == "*" {
+			m[c.Attr] = true
+		}
+	}
+	return m
+}()
+
+// beforeMax is how far back before looks.
+const beforeMax = 64
+
+// before tells the use from what stands directly before a reference outside of
+// markup: url( and @import of CSS, src= of a short code, a DTD's or a
+// namespace's declaration. Escapes of quotes are stepped over.
+func before(b []byte, start int) Use {
+	head := b[max(0, start-beforeMax):start]
+	head = bytes.TrimRight(head, " \t\r\n\"'\\")
+	for _, quote := range []string{"&quot;", "&#039;", "&#39;", "&#034;", "&#34;", "u0022", "u0027", "%22", "%27"} {
+		head = bytes.TrimSuffix(head, []byte(quote))
+	}
+	head = bytes.TrimRight(head, " \t\r\n\\")
+	lower := bytes.ToLower(head)
+	switch {
+	case bytes.HasSuffix(lower, []byte("url(")):
+		if i := bytes.LastIndexByte(lower, ';'); bytes.Contains(lower[i+1:], []byte("@namespace")) {
+			return Ident
+		}
+		return Loads
+	case bytes.HasSuffix(lower, []byte("@import")), bytes.HasSuffix(lower, []byte("image-set(")):
+		return Loads
+	case bytes.HasSuffix(lower, []byte("=")):
+		name := lower[:len(lower)-1]
+		i := len(name)
+		for i > 0 && (isAlnum(name[i-1]) || name[i-1] == '_' || name[i-1] == '-' || name[i-1] == ':') {
+			i--
+		}
+		attr := string(name[i:])
+		switch {
+		case attr == "xmlns" || strings.HasPrefix(attr, "xmlns:") || identAttrs[attr]:
+			return Ident
+		case bracketAttrs[attr]:
+			return Loads
+		case attr == "href":
+			return Opens
+		case attr == "action":
+			return Sends
+		}
+	}
+	return Text
+}
+
+// IsIdent reports whether what begins at start is a name that only looks like a URL, as
+// what stands directly before it tells: of a namespace, of a vocabulary, or of a document type.
+func IsIdent(b []byte, start int) bool {
+	if start == 0 || strings.IndexByte("\"';=2479\\", b[start-1]) < 0 { // no quote, in no spelling
+		return false
+	}
+	if head := b[:start-1]; bytes.HasSuffix(head, []byte("src=")) || bytes.HasSuffix(head, []byte("href=")) {
+		return false // by far the most
+	}
+	if before(b, start) == Ident {
+		return true
+	}
+	if start > 1 && isSpace(b[start-2]) {
+		head := b[max(0, start-doctypeMax):start]
+		if i := bytes.LastIndexByte(head, '<'); i >= 0 && i+9 < len(head) && head[i+1] == '!' {
+			word := strings.ToLower(string(head[i+2 : i+9]))
+			return word == "doctype" || strings.HasPrefix(word, "entity")
+		}
+	}
+	return false
+}
+
+// doctypeMax is how far before a name of it a document type begins.
+const doctypeMax = 400
+
+// AssetKind tells from the ending of a URL's path what kind of asset it names;
+// "" where it does not look like one.
+func AssetKind(u string) Kind {
+	u, _, _ = strings.Cut(u, "#")
+	u, _, _ = strings.Cut(u, "?")
+	slash := strings.LastIndexByte(u, '/')
+	if strings.Count(u, "/") < 3 {
+		return ""
+	}
+	return endingKind(u[slash+1:])
+}
+
+// endingKind tells by the ending of a file's name what it is.
+func endingKind(name string) Kind {
+	_, ending, _ := strings.Cut(name[max(0, strings.LastIndexByte(name, '.')):], ".")
+	return assetEndings[strings.ToLower(ending)]
+}
+
+// IsStandard reports whether an address is the name of a standard: a namespace,
+// a DTD, a schema or a profile.
+func IsStandard(host, path string) bool {
+	host = strings.ToLower(strings.TrimSuffix(host, "."))
+	for _, s := range standards {
+		if host == s.host && strings.HasPrefix(path, s.path) {
+			return true
+		}
+	}
+	return false
+}
