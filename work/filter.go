@@ -336,6 +336,8 @@ type tally struct {
 	tables   map[string]*sheet.TableCount
 	nameless map[string]bool
 	known    map[knownKey]*knownTable
+	last     knownKey    // the table of the row before
+	lastIs   *knownTable // what is known of it
 	hosts    map[string]int
 	counts   map[rewrite.Reason]int
 	left     []sheet.Left
@@ -422,13 +424,16 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 	if r.Columns != nil {
 		key.columns = &r.Columns[0]
 	}
-	known := t.known[key]
-	if known == nil {
-		if len(t.known) > 1000 { // a dump that alternates between tables, row by row
-			clear(t.known)
+	known := t.lastIs
+	if known == nil || key != t.last {
+		if known = t.known[key]; known == nil {
+			if len(t.known) > 1000 { // a dump that alternates between tables, row by row
+				clear(t.known)
+			}
+			known = t.know(r, layouts)
+			t.known[key] = known
 		}
-		known = t.know(r, layouts)
-		t.known[key] = known
+		t.last, t.lastIs = key, known
 	}
 	known.count.Rows++
 	may := false

@@ -215,26 +215,32 @@ var isControl = func() (t [256]bool) {
 	return t
 }()
 
-// HasControl reports whether one of them stands in b.
-func HasControl(b []byte) bool {
-	for len(b) >= 8 {
-		x := binary.LittleEndian.Uint64(b)
-		// The high bit of each byte below ' ', or falsely of some that is not ASCII.
-		if low := (x - 0x2020202020202020) & ^x & 0x8080808080808080; low != 0 || (x+0x0101010101010101)&^x&0x8080808080808080 != 0 {
-			for _, c := range b[:8] {
+// IsPlain reports whether all of b is UTF-8 without control characters: what nearly all text
+// is. It costs one look at each byte, eight at a time.
+func IsPlain(b []byte) bool {
+	ascii, rest := true, b
+	for len(rest) >= 8 {
+		x := binary.LittleEndian.Uint64(rest)
+		switch {
+		case x&0x8080808080808080 != 0:
+			ascii = false
+			fallthrough
+		case (x-0x2020202020202020)&^x&0x8080808080808080 != 0, (x+0x0101010101010101)&0x8080808080808080 != 0:
+			for _, c := range rest[:8] {
 				if isControl[c] {
-					return true
+					return false
 				}
 			}
 		}
-		b = b[8:]
+		rest = rest[8:]
 	}
-	for _, c := range b {
+	for _, c := range rest {
 		if isControl[c] {
-			return true
+			return false
 		}
+		ascii = ascii && c < utf8.RuneSelf
 	}
-	return false
+	return ascii || utf8.Valid(b)
 }
 
 // LengthBefore reports whether the bytes before start say how long the text from there is, as

@@ -554,16 +554,19 @@ func WasSerialized(b []byte) bool {
 	if len(t) < 8 || LooksSerialized(t) {
 		return false
 	}
-	if h, ok := NextHead(t[:min(len(t), 64)], 0); ok && h.Type != 0 && len(bytes.Trim(t[:h.Start], "\\\"' \t")) == 0 {
-		return false // it begins like one that is written as something else
-	}
+	most := 1 // where its end was damaged too
 	end := bytes.TrimRight(t, " \t\r\n")
 	for _, closing := range []string{`";`, ";}", "}}", "{}"} {
 		if bytes.HasSuffix(end, []byte(closing)) {
-			return damagedHead(t, 2)
+			most = 2
 		}
 	}
-	return damagedHead(t, 1) // its end was damaged too
+	if !damagedHead(t, most) {
+		return false
+	}
+	h, ok := NextHead(t[:min(len(t), 64)], 0)
+	written := ok && h.Type != 0 && len(bytes.Trim(t[:h.Start], "\\\"' \t")) == 0
+	return !written // it begins like one that is written as something else
 }
 
 // behindName returns what stands behind a session's name and bar, or all.

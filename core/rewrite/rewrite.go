@@ -170,7 +170,7 @@ func (w *worker) decoded() func() {
 func (w *worker) hides(b []byte) bool { return !w.plain && odd(b) }
 
 // odd is hidden, or reports control characters that no text holds.
-func odd(b []byte) bool { return hidden(b) || envelope.HasControl(b) }
+func odd(b []byte) bool { return !envelope.IsPlain(b) }
 
 func newWorker(r *Rules, b []byte) *worker {
 	return &worker{rules: r, budget: 16*len(b) + 1<<16, plain: !odd(b)}

@@ -453,7 +453,10 @@ func (s *state) value(b []byte, p int) (f field, end int, err error) {
 // literal tells what the string at b[open:end] is, from what stands before it.
 func (s *state) literal(b []byte, first, open, end int) field {
 	f := field{form: quoted, start: open + 1, end: end - 1}
-	prefix := strings.TrimSpace(string(b[first:open]))
+	prefix := ""
+	if first < open {
+		prefix = strings.TrimSpace(string(b[first:open]))
+	}
 	inner := b[f.start:f.end]
 	switch {
 	case strings.EqualFold(prefix, "x"):
