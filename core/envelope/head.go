@@ -70,6 +70,23 @@ func spelled(b []byte, end int, c rune, floor int) int {
 	return found
 }
 
+// eachSpelled calls found with where each writing of the character c begins and ends, from one
+// to the next, until found returns true. ends finds where one may end; see search.
+func eachSpelled(b []byte, from int, c rune, ends *seek.Triples, found func(start, end int) bool) {
+	for p := from; ; {
+		end := from + 1 // which no byte stands before
+		if p > from || end >= len(b) || b[from] != byte(c) {
+			if end = ends.Next(b, p); end < 0 {
+				return
+			}
+		}
+		p = max(end-1, p+1)
+		if start := spelled(b, end, c, from); start >= 0 && found(start, end) {
+			return
+		}
+	}
+}
+
 // spelledMax bounds how long the writing of one character is.
 const spelledMax = 24
 
@@ -77,22 +94,15 @@ const spelledMax = 24
 var headTypes = [256]bool{'a': true, 'O': true, 's': true, 'S': true, 'C': true, 'E': true}
 
 // NextHead returns the first head at or after from.
-func NextHead(b []byte, from int) (Head, bool) {
-	colons := search().colons
-	for p := from; ; {
-		end := -1
-		if p == from && from+1 < len(b) && b[from] == ':' {
-			end = from + 1 // which no byte stands before
-		} else if end = colons.Next(b, p); end < 0 {
-			return Head{}, false
-		}
-		if at := spelled(b, end, ':', from); at >= 0 {
-			if h, ok := headAt(b, at, from); ok {
-				return h, true
-			}
-		}
-		p = max(end-1, p+1)
+func NextHead(b []byte, from int) (h Head, ok bool) {
+	eachSpelled(b, from, ':', search().colons, func(start, _ int) bool {
+		h, ok = headAt(b, start, from)
+		return ok
+	})
+	if !ok {
+		return Head{}, false
 	}
+	return h, true
 }
 
 // headAt reads the head whose first colon is written at p.

@@ -234,28 +234,20 @@ func (j *jsonParser) text() (start, end int, ok bool) {
 // NextObject returns where the next object of JSON may begin at or after from, in whatever
 // spelling, and where the quote of its first key is written; or -1.
 func NextObject(b []byte, from int) (start, quote, end int) {
-	braces := search().braces
-	for p := from; ; {
-		behind := -1
-		if p == from && from+1 < len(b) && b[from] == '{' {
-			behind = from + 1 // which no byte stands before
-		} else if behind = braces.Next(b, p); behind < 0 {
-			return -1, 0, 0
-		}
-		p = max(behind-1, p+1)
-		if start = spelled(b, behind, '{', from); start < 0 {
-			continue
-		}
-		q := behind
+	start = -1
+	eachSpelled(b, from, '{', search().braces, func(brace, q int) bool {
 		for q < len(b) {
 			c, next, _ := text.Unit(b, q)
 			if c == '"' {
-				return start, q, next
+				start, quote, end = brace, q, next
+				return true
 			}
 			if c != ' ' && c != '\t' && c != '\r' && c != '\n' {
 				break
 			}
 			q = next
 		}
-	}
+		return false
+	})
+	return start, quote, end
 }

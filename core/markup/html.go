@@ -75,12 +75,10 @@ func (w *walk) text(end int) { w.other(html.TextToken, w.words, end) }
 
 // next looks at what the next < is (HTML §13.2.5.6).
 func (w *walk) next() {
-	n := bytes.IndexByte(w.b[w.p:], '<')
-	if n < 0 || w.p+n+1 == len(w.b) {
-		w.p = len(w.b)
+	open := w.bracket()
+	if open < 0 {
 		return
 	}
-	open := w.p + n
 	switch c := w.b[open+1]; {
 	case isLetter(c):
 		w.text(open)
@@ -101,6 +99,17 @@ func (w *walk) next() {
 	default:
 		w.p = open + 1
 	}
+}
+
+// bracket returns the place of the next < that something stands behind; -1: there is none, and
+// the walk is at its end.
+func (w *walk) bracket() int {
+	n := bytes.IndexByte(w.b[w.p:], '<')
+	if n < 0 || w.p+n+1 == len(w.b) {
+		w.p = len(w.b)
+		return -1
+	}
+	return w.p + n
 }
 
 // angle returns the place behind the next > at or after p.

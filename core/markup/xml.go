@@ -74,12 +74,10 @@ func (w *xmlWalk) behind(p int, mark string) int {
 
 // next looks at what the next < is.
 func (w *xmlWalk) next() {
-	n := bytes.IndexByte(w.b[w.p:], '<')
-	if n < 0 || w.p+n+1 == len(w.b) {
-		w.p = len(w.b)
+	open := w.bracket()
+	if open < 0 {
 		return
 	}
-	open := w.p + n
 	rest := w.b[open:]
 	for _, o := range xmlOthers {
 		if bytes.HasPrefix(rest, []byte(o.begin)) {

@@ -20,8 +20,7 @@ func (w *worker) sealIn(r *text.Region, s *envelope.Serialized, at *place, pos, 
 	here := &place{up: at, pos: pos, label: r.Stack.String()}
 	edits, ok := r.Carry(w.seal(r.Text, s, here, depth+1))
 	if !ok {
-		w.restore(before)
-		w.left(Finding{Reason: Unsealed, Path: at.path(), Offset: at.offset(pos), Note: "written as " + r.Stack.String()})
+		w.refuse(before, at, pos, Unsealed, "written as "+r.Stack.String())
 		return nil
 	}
 	return edits
@@ -55,8 +54,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 		if t.Opaque {
 			var safe bool
 			if inner, safe = w.openPayload(body, here, depth+1); !safe {
-				w.restore(before)
-				w.left(Finding{Reason: Opaque, Path: here.path(), Offset: here.offset(0)})
+				w.refuse(before, here, 0, Opaque, "")
 				continue
 			}
 		} else {
@@ -70,8 +68,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 				keys = phpKeys(w, b, s)
 			}
 			if !keys.free(i) {
-				w.restore(before)
-				w.left(Finding{Reason: KeyTaken, Path: here.path(), Offset: here.offset(0)})
+				w.refuse(before, here, 0, KeyTaken, "")
 				continue
 			}
 		}
@@ -234,15 +231,13 @@ func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, dep
 				keys = jsonKeys(w, b, texts)
 			}
 			if !keys.free(i) {
-				w.restore(before)
-				w.left(Finding{Reason: KeyTaken, Path: here.path(), Offset: here.offset(0)})
+				w.refuse(before, here, 0, KeyTaken, "")
 				continue
 			}
 		}
 		raw, ok := r.Carry(inner)
 		if !ok {
-			w.restore(before)
-			w.left(Finding{Reason: Unsealed, Path: here.path(), Offset: here.offset(0), Note: "written as JSON"})
+			w.refuse(before, here, 0, Unsealed, "written as JSON")
 			continue
 		}
 		edits = append(edits, raw...)
@@ -313,8 +308,7 @@ func (w *worker) hashed(b []byte, texts []envelope.JSONText, p pair, at *place, 
 			return append(one, two...)
 		}
 	}
-	w.restore(before)
-	w.left(Finding{Reason: Unsealed, Path: at.path(), Offset: at.offset(0), Note: "sealed by a hash"})
+	w.refuse(before, at, 0, Unsealed, "sealed by a hash")
 	return nil
 }
 

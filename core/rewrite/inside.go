@@ -217,8 +217,7 @@ func (t *reading) object(start, quote, end int) int {
 			if raw, ok := r.Carry(inner); ok {
 				t.add(raw)
 			} else {
-				t.restore(before)
-				t.left(Finding{Reason: Unsealed, Path: t.at.path(), Offset: t.at.offset(start), Note: "written as " + s.String()})
+				t.refuse(before, t.at, start, Unsealed, "written as "+s.String())
 			}
 			return r.Raw(n)
 		}

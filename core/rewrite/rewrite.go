@@ -201,6 +201,13 @@ func (w *worker) save() state {
 
 func (w *worker) restore(s state) { w.res, w.told = s.res, w.told[:s.told] }
 
+// refuse goes back to before an envelope was opened that begins at pos of the text at a place,
+// and says why it is left.
+func (w *worker) refuse(before state, at *place, pos int, why Reason, note string) {
+	w.restore(before)
+	w.left(Finding{Reason: why, Path: at.path(), Offset: at.offset(pos), Note: note})
+}
+
 func (w *worker) left(f Finding) {
 	f.Path, f.URL, f.Host, f.Note = text.Show(strings.TrimSpace(f.Path)), text.Show(f.URL), text.Show(f.Host), text.Show(f.Note)
 	w.res.Left = append(w.res.Left, f)
@@ -373,8 +380,7 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 			return []Edit{{Removed: string(b), Inserted: string(sealed)}}, true
 		}
 	}
-	w.restore(before)
-	w.left(Finding{Reason: Unsealed, Path: at.path(), Offset: at.offset(0), Note: "compressed as " + p.Kind})
+	w.refuse(before, at, 0, Unsealed, "compressed as "+p.Kind)
 	return nil, true
 }
 
