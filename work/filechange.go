@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"trimlantern/core/reference"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/site/files"
@@ -32,7 +31,7 @@ func (s *survey) files() error {
 	for _, dir := range s.job.File.Files {
 		s.job.Progress.At("reading files in "+dir, 0, 0)
 		skipped, err := files.Walk(s.job.File.Path(dir), func(name string, b []byte) error {
-			if seen[name] || !reference.MayHave(b) {
+			if seen[name] || !rewrite.MayHold(b) {
 				return nil
 			}
 			seen[name] = true // one folder may be named that lies in another

@@ -375,7 +375,7 @@ func (t *tracing) codes() error {
 		j.Progress.At("tracing in "+dir, 0, 0)
 		skipped, err := files.Walk(dir, func(name string, b []byte) error {
 			t.files++
-			if !reference.MayHave(b) {
+			if !rewrite.MayHold(b) {
 				return nil
 			}
 			rel, err := filepath.Rel(j.File.Dir, name)

@@ -123,17 +123,22 @@ func markIn(b []byte, start, end int) int {
 		}
 		cases |= letterCases[c]
 	}
-	// A mark may be cut by a line break, or hold a character that is written as an escape.
-	for p, more := end, 0; p < len(b) && more < 2; {
-		c, next, _ := text.Unit(b, p)
-		if p = next; c == '\n' || c == '\r' {
+	// A mark may be cut by a line break, hold a character that is written as an escape, or
+	// stand between two of them that leave no room for a run.
+	for p, plain := end, 0; p < len(b) && p < end+maxPieces*seek.MinRun && plain < seek.MinRun; {
+		c, next, how := text.Unit(b, p)
+		p, plain = next, plain+1
+		if how != 0 {
+			plain = 0
+		}
+		if c == '\n' || c == '\r' {
 			continue
 		}
 		if c >= 128 || base64Values[c] == 0xff {
 			break
 		}
 		v = (v<<6 | uint32(base64Values[c])) & (1<<18 - 1)
-		if more++; is.has(v) {
+		if is.has(v) {
 			return end - 1
 		}
 	}
@@ -174,7 +179,7 @@ func markIn(b []byte, start, end int) int {
 	if start < end-1 && b[start] == '+' {
 		start++ // a mark that is base64 whatever the plus sign is
 	}
-	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text) || bytes.IndexByte(x.Text, 0) >= 0) {
+	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text) || bytes.IndexByte(x.Text, 0) >= 0 || text.Ends.Next(x.Text, 0) >= 0 || NextPacked(x.Text, 0) >= 0) {
 		return start
 	}
 	return -1
@@ -276,7 +281,7 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 		y, found := inRegion(&r, r.At(mark), before)
 		y.region = r
 		y.Start, y.End = r.Raw(y.from), r.Raw(y.to)
-		if clean := found && isText(y.Text); i == 0 || clean || found && !ok {
+		if clean := found && (isText(y.Text) || packed(y.Text)); i == 0 || clean || found && !ok {
 			x, s, ok = y, stack, found
 			if clean {
 				break
@@ -295,7 +300,7 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	x.query = x.End-x.Start == x.to-x.from && inQuery(around, from, low)
 	if x.alphabet == nil {
 		x.alphabet = base64.RawStdEncoding
-		x.untold = !x.query && from > low && around[from-1] == '='
+		x.untold = !x.query && from > low && around[from-1] == '=' && x.End-x.Start == x.to-x.from
 		if !x.query && inPath(around, from, to, low) {
 			x.alphabet, x.padded = base64.RawURLEncoding, false
 		}
@@ -427,7 +432,7 @@ func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
 	t := r.Text
 	low, high := at, at
 	form := r.Stack.Has(text.Percent) // where a plus sign that is not encoded is a blank
-	blank := func(p int) bool { return form && t[p] == '+' && r.Raw(p+1)-r.Raw(p) == 1 }
+	blank := func(p int) bool { return form && t[p] == '+' && !r.Escaped(p, text.Percent) }
 	for low > 0 && (base64Values[t[low-1]] != 0xff && !blank(low-1) || newlineBefore(t, low)) {
 		low--
 	}
@@ -451,7 +456,9 @@ func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
 		return Base64{from: low, to: high}, false
 	}
 	path := bytes.IndexByte(t[low:bare], '/') >= 0 && (t[low] == '/' || before == '.' || before == '/')
-	if decodes && (!path || isText(whole.Text)) {
+	// A plus sign before it may be a blank, of a form that was decoded but for those.
+	plus := low < bare && t[low] == '+'
+	if decodes && (!path && !plus || isText(whole.Text)) {
 		return whole, true
 	}
 	if path {

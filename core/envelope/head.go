@@ -257,6 +257,11 @@ func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
 		r := text.Open(b, h.Start, s, size)
 		cost += len(r.Text)
 		v, err := OpenPHP(r.Text)
+		if form, ok := r.AsForm(); ok && err == nil { // the lengths are the same, and bytes may not be
+			v.Done()
+			r = text.Open(b, h.Start, form, size)
+			v, err = OpenPHP(r.Text)
+		}
 		if err == nil && !r.Faithful(v.End) {
 			err = &NotSound{Offset: h.Start, Why: "its escapes are not those of " + s.String()}
 			v.Done()

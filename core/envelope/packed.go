@@ -127,9 +127,10 @@ const (
 	gzipComment = 16
 )
 
-func openGzip(b []byte) (Packed, error) {
+// gzipHead returns how long the header is that b begins with.
+func gzipHead(b []byte) (int, error) {
 	if len(b) < 18 || b[2] != 8 || b[3] > 31 {
-		return Packed{}, ErrNotPacked
+		return 0, ErrNotPacked
 	}
 	p := 10
 	if b[3]&gzipExtra != 0 {
@@ -139,7 +140,7 @@ func openGzip(b []byte) (Packed, error) {
 		if b[3]&part != 0 && p < len(b) {
 			n := bytes.IndexByte(b[p:], 0)
 			if n < 0 {
-				return Packed{}, ErrNotPacked
+				return 0, ErrNotPacked
 			}
 			p += n + 1
 		}
@@ -148,17 +149,33 @@ func openGzip(b []byte) (Packed, error) {
 		p += 2
 	}
 	if p+8 > len(b) {
-		return Packed{}, ErrNotPacked
+		return 0, ErrNotPacked
+	}
+	return p, nil
+}
+
+func openGzip(b []byte) (Packed, error) {
+	p, err := gzipHead(b)
+	if err != nil {
+		return Packed{}, err
 	}
 	t, n, err := inflate(b[p:])
 	if err != nil {
 		return Packed{}, err
 	}
-	if p+n+8 != len(b) || binary.LittleEndian.Uint32(b[p+n:]) != crc32.ChecksumIEEE(t) || binary.LittleEndian.Uint32(b[p+n+4:]) != uint32(len(t)) {
+	if p+n+8 != len(b) || !sums(b[p+n:], t) {
 		return Packed{}, ErrNotPacked
 	}
 	return Packed{Kind: "gzip", Text: t, head: b[:p]}, nil
 }
+
+// sums reports whether b begins with the checksum and the length of a text, as gzip has them.
+func sums(b, t []byte) bool {
+	return binary.LittleEndian.Uint32(b) == crc32.ChecksumIEEE(t) && binary.LittleEndian.Uint32(b[4:]) == uint32(len(t))
+}
+
+// adler reports whether b begins with the checksum of a text, as zlib has it.
+func adler(b, t []byte) bool { return binary.BigEndian.Uint32(b) == adler32.Checksum(t) }
 
 func openZlib(b []byte, at int, kind string) (Packed, error) {
 	t, n, err := inflate(b[at+2:])
@@ -166,7 +183,7 @@ func openZlib(b []byte, at int, kind string) (Packed, error) {
 		return Packed{}, err
 	}
 	end := at + 2 + n
-	if end+4 != len(b) && !(kind == "COMPRESS" && end+5 == len(b) && b[end+4] == '.') || binary.BigEndian.Uint32(b[end:]) != adler32.Checksum(t) {
+	if end+4 != len(b) && !(kind == "COMPRESS" && end+5 == len(b) && b[end+4] == '.') || !adler(b[end:], t) {
 		return Packed{}, ErrNotPacked
 	}
 	return Packed{Kind: kind, Text: t, head: b[:at+2]}, nil

@@ -35,7 +35,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 	}
 	held := protectedContainers(b, s)
 	var keys *keyring
-	candidates := Candidates{b: b[:s.End], scheme: -1, coded: -1, plain: !w.hides(b[:s.End])}
+	candidates := candidatesIn(b[:s.End], !w.hides(b[:s.End]))
 	for i, t := range s.Texts {
 		if !candidates.In(int(t.Start), int(t.End)) {
 			continue

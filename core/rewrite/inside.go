@@ -46,12 +46,13 @@ func (t *reading) anchors() {
 	if t.depth >= maxDepth {
 		return
 	}
-	if len(t.b) < 64 && envelope.NextBase64(t.b, 0) < 0 && !holdsQuote(t.b) {
+	if len(t.b) < 64 && envelope.NextBase64(t.b, 0) < 0 && !holdsQuote(t.b) && !t.hides(t.b) {
 		return // nothing but words and addresses
 	}
 	head, hasHead := envelope.NextHead(t.b, 0)
 	object, quote, quoteEnd := envelope.NextObject(t.b, 0)
 	coded := envelope.NextBase64(t.b, 0)
+	packed := t.nextPacked(0)
 	last := -1 // where the last sound serialized value ended
 	var broken []span
 	if !t.quiet {
@@ -74,6 +75,9 @@ func (t *reading) anchors() {
 		if coded >= 0 {
 			next = min(next, coded)
 		}
+		if packed >= 0 {
+			next = min(next, packed)
+		}
 		switch {
 		case next == len(t.b):
 			return
@@ -89,6 +93,9 @@ func (t *reading) anchors() {
 				t.p = end
 			}
 			object, quote, quoteEnd = envelope.NextObject(t.b, max(t.p, object+1))
+		case next == packed:
+			end := t.packed(packed)
+			packed = t.nextPacked(max(t.p, end))
 		default:
 			end := t.base64(coded)
 			coded = envelope.NextBase64(t.b, max(t.p, end))
@@ -101,6 +108,9 @@ func (t *reading) anchors() {
 		}
 		if coded >= 0 && coded < t.p {
 			coded = envelope.NextBase64(t.b, t.p)
+		}
+		if packed >= 0 && packed < t.p {
+			packed = t.nextPacked(t.p)
 		}
 	}
 }
@@ -197,6 +207,9 @@ func (t *reading) object(start, quote, end int) int {
 		}
 		for {
 			r := text.Open(t.b, start, s, size)
+			if form, ok := r.AsForm(); ok {
+				r = text.Open(t.b, start, form, size)
+			}
 			d := document{}
 			n, ok := envelope.ReadJSON(r.Text, d.add)
 			t.budget -= n
@@ -223,6 +236,57 @@ func (t *reading) object(start, quote, end int) int {
 		}
 	}
 	return 0
+}
+
+// nextPacked returns where the next compressed value may begin at or after from, or -1.
+func (t *reading) nextPacked(from int) int {
+	next := envelope.NextPacked(t.b, from)
+	if t.hides(t.b) {
+		if raw := envelope.NextRawPacked(t.b, from); raw >= 0 && (next < 0 || raw < next) {
+			next = raw
+		}
+	}
+	return next
+}
+
+// packed opens the compressed value at a mark. It returns where to look on.
+func (t *reading) packed(mark int) int {
+	if t.budget < 0 {
+		return mark + 1
+	}
+	x, cost, err := envelope.OpenInside(t.b, mark)
+	t.budget -= cost
+	if err != nil || x.Start < t.p {
+		return mark + 1 // none that its checksum confirms
+	}
+	if !MayHold(x.Text) {
+		return x.End
+	}
+	t.references(x.Start)
+	before := t.save()
+	defer t.decoded()()
+	inner := t.open(x.Text, &place{up: t.at, pos: x.Start, label: x.Kind, use: t.useOf(x.Start)}, t.depth+1)
+	t.p = x.End
+	if len(inner) == 0 {
+		return x.End
+	}
+	if t.amongText(x.Start, x.End) {
+		if after, err := Apply(x.Text, inner); err == nil {
+			if edits, ok := x.Seal(after); ok {
+				t.add(edits)
+				return x.End
+			}
+		}
+	}
+	t.refuse(before, t.at, x.Start, Unsealed, "compressed as "+x.Kind)
+	return x.End
+}
+
+// amongText reports whether what stands around t.b[start:end] is text: in a binary format something
+// else may say how long it is.
+func (t *reading) amongText(start, end int) bool {
+	const around = 256
+	return envelope.IsPlain(bytes.ToValidUTF8(t.b[max(0, start-around):start], nil)) && envelope.IsPlain(bytes.ToValidUTF8(t.b[end:min(len(t.b), end+around)], nil))
 }
 
 // base64 opens the base64 at a mark. It returns where to look on.

@@ -88,14 +88,18 @@ const maxDepth = 24
 // Candidates looks for the places in a long text where a reference may stand, or an
 // envelope that can hold one.
 type Candidates struct {
-	b             []byte
-	scheme, coded int // the next of each kind; len(b): none
-	plain         bool
+	b                     []byte
+	scheme, coded, packed int // the next of each kind; len(b): none
+	plain                 bool
 }
 
 // NewCandidates begins at the beginning of b.
 func NewCandidates(b []byte) Candidates {
-	return Candidates{b: b, scheme: -1, coded: -1, plain: !hidden(b)}
+	return candidatesIn(b, !hidden(b))
+}
+
+func candidatesIn(b []byte, plain bool) Candidates {
+	return Candidates{b: b, scheme: -1, coded: -1, packed: -1, plain: plain}
 }
 
 // In reports whether there may be one in b[start:end]. start must not go back.
@@ -110,13 +114,18 @@ func (c *Candidates) In(start, end int) bool {
 			c.coded = len(c.b)
 		}
 	}
-	return c.scheme < end || c.coded < end || !c.plain && hidden(c.b[start:end])
+	if c.packed < start {
+		if c.packed = envelope.NextPacked(c.b, start); c.packed < 0 {
+			c.packed = len(c.b)
+		}
+	}
+	return c.scheme < end || c.coded < end || c.packed < end || !c.plain && hidden(c.b[start:end])
 }
 
 // MayHold reports whether a value can hold a reference, in whatever envelope: a
 // first look, which costs about what finding four letters costs.
 func MayHold(b []byte) bool {
-	return reference.MayHave(b) || envelope.NextBase64(b, 0) >= 0 || hidden(b)
+	return reference.MayHave(b) || envelope.NextBase64(b, 0) >= 0 || envelope.NextPacked(b, 0) >= 0 || hidden(b)
 }
 
 // hidden reports whether a value may hold something compressed, or in UTF-16.

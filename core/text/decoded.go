@@ -187,6 +187,42 @@ func (r *Region) At(p int) int {
 	return sort.Search(len(r.Text), func(i int) bool { return r.Raw(i) >= p })
 }
 
+// AsForm returns the stack of a region that is percent-encoded as forms are: a plus sign stands
+// in it as it is, for a blank, where everything else would have written %2B. ok == false: it
+// is not.
+func (r *Region) AsForm() (s Stack, ok bool) {
+	s = r.Stack
+	for i := int(s.n) - 1; i >= 0; i-- {
+		if s.steps[i].Layer != Percent {
+			continue
+		}
+		for p := 0; ; p++ {
+			n := bytes.IndexByte(r.Text[p:], '+')
+			if n < 0 {
+				return s, false
+			}
+			if p += n; !r.Escaped(p, Percent) {
+				s.steps[i].Layer = Form
+				return s, true
+			}
+		}
+	}
+	return s, false
+}
+
+// Escaped reports whether a byte of the plain text is written as an escape of a layer, of the
+// innermost one where there are several.
+func (r *Region) Escaped(p int, l Layer) bool {
+	for i := len(r.levels) - 1; i >= 0; i-- {
+		from := r.levels[i].Raw(p)
+		if r.Stack.steps[i].Layer == l {
+			return r.levels[i].Raw(p+1)-from > 1
+		}
+		p = from
+	}
+	return false
+}
+
 // Carry carries edits of the plain text back to the source, in the style in
 // which the region is written. ok == false: reading what came of it would not
 // give the edited text, so that none of the edits may be made.
@@ -245,6 +281,9 @@ func (r *Region) Faithful(n int) bool {
 			if i > 0 {
 				source = r.levels[i-1].Text
 			}
+			if l == Script && hasBytes(source[:to]) {
+				return false
+			}
 			known := knownEscapes[l]
 			if r.Stack.steps[i].Stop != 0 { // else quotes and slashes need no backslash, and get none
 				known += `"/`
@@ -262,6 +301,13 @@ func (r *Region) Faithful(n int) bool {
 		n = to
 	}
 	return true
+}
+
+// Confirms reports whether the region, with edits made of its source, reads as it does with
+// others made of its text.
+func (r *Region) Confirms(raw, plain []Edit) bool {
+	want, err := Apply(r.Text, plain)
+	return err == nil && r.reads(raw, want)
 }
 
 // reads reports whether the region, with edits made, reads as want.

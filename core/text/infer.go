@@ -3,6 +3,7 @@ package text
 import (
 	"bytes"
 	"slices"
+	"unicode/utf8"
 )
 
 // Stacks returns the stacks through which the character c may be written as what
@@ -101,8 +102,12 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 		}
 	}
 	bases := []Stack{s}
-	if s.Has(Script) && odd {
-		for _, l := range []Layer{SQL, Slashes, PHP} {
+	if raw := hasBytes(sample); s.Has(Script) && (odd || raw) {
+		others := []Layer{SQL, Slashes, PHP}
+		if raw { // what Slashes writes SQL reads too
+			others = []Layer{Slashes, SQL, PHP}
+		}
+		for _, l := range others {
 			if l == PHP && quoted {
 				continue // nobody writes \' there
 			}
@@ -148,6 +153,17 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 		}
 	}
 	return all
+}
+
+// hasBytes reports whether b holds what no JSON and hardly any script does: control characters
+// as they are, or bytes that are no UTF-8.
+func hasBytes(b []byte) bool {
+	for _, c := range b {
+		if c < ' ' && c != '\t' && c != '\n' && c != '\r' {
+			return true
+		}
+	}
+	return !utf8.Valid(b)
 }
 
 // replaceFirst puts l where the first layer was stands.

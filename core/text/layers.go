@@ -39,7 +39,7 @@ func styleOf(b []byte, l Layer) (s style) {
 				return s
 			}
 		}
-	case Percent:
+	case Percent, Form:
 		for p := 0; ; {
 			i := bytes.IndexByte(b[p:], '%')
 			if i < 0 || p+i+2 >= len(b) {
@@ -165,6 +165,20 @@ func percentWrite(dst []byte, c byte, like *style) []byte {
 		digits = "0123456789abcdef"
 	}
 	return append(dst, '%', digits[c>>4], digits[c&15])
+}
+
+func formEscape(b []byte) ([]byte, int) {
+	if b[0] == '+' {
+		return one(' '), 1
+	}
+	return percentEscape(b)
+}
+
+func formWrite(dst []byte, c byte, like *style) []byte {
+	if c == ' ' {
+		return append(dst, '+')
+	}
+	return percentWrite(dst, c, like)
 }
 
 // controls are what JSON, JavaScript and PHP write as a letter.

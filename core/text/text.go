@@ -74,6 +74,7 @@ const (
 	Single                   // PHP's strings in single quotes: \\ and \'
 	Doubled                  // SQL's quotes, written twice
 	Sheet                    // CSS (CSS Syntax §4.3.7)
+	Form                     // application/x-www-form-urlencoded: percent-encoding with + for a blank
 
 	layerCount
 )
@@ -108,6 +109,7 @@ func init() { // not an initializer: the readers use the table
 		Single:  {name: "PHP", opens: `\`, escape: singleEscape, write: singleWrite},
 		Doubled: {name: "SQL", opens: `'`, escape: doubledEscape, write: doubledWrite},
 		Sheet:   {name: "CSS", opens: `\`, escape: sheetEscape, write: sheetWrite},
+		Form:    {name: "form", opens: "%+", escape: formEscape, write: formWrite, ends: "\"<> \t\r\n`\\&#"},
 	}
 	tellSpecials()
 }

@@ -81,6 +81,7 @@ $layers = [
 ];
 $packed = ['gzip', 'zlib', 'deflate', 'compress'];
 $around = ['base64', 'base64url', 'lined', 'coded', 'quoted', 'array', 'string', 'object', 'custom', 'session'];
+$carriers = array_merge($around, ['percent', 'query', 'form', 'sql']); // of what has a mark of its own
 // Classes are fixed orders of layers, the innermost first.
 $classes = [];
 foreach (array_keys($layers) as $l) if ($l != 'words') $classes[$l] = [$l];
@@ -91,14 +92,15 @@ foreach (['attribute', 'data', 'query', 'form', 'percent', 'block', 'script', 'j
 $classes += ['query-twice' => ['array', 'percent', 'query'], 'json-percent' => ['array', 'json', 'percent', 'query'], 'json-attribute' => ['array', 'json', 'attribute'], 'json-json' => ['array', 'json', 'json', 'block'],
 	'base64-array-percent' => ['base64', 'array', 'percent'], 'base64-json' => ['base64', 'json'], 'base64-base64' => ['base64', 'base64'], 'base64-path' => ['base64', 'path'], 'base64-quoted' => ['base64', 'quoted'],
 	'zlib-base64' => ['zlib', 'base64'], 'gzip-base64' => ['gzip', 'base64'], 'deflate-base64' => ['deflate', 'base64'], 'gzip-array' => ['gzip', 'array'], 'array-gzip' => ['array', 'gzip'], 'array-zlib-array' => ['array', 'zlib', 'array'],
-	'custom-attribute' => ['custom', 'attribute'], 'session-base64' => ['session', 'base64'], 'array-array-attribute' => ['array', 'array', 'attribute'], 'array-json-sql' => ['array', 'json', 'sql'], 'slashed-array' => ['slashed', 'array']];
+	'custom-attribute' => ['custom', 'attribute'], 'session-base64' => ['session', 'base64'], 'array-array-attribute' => ['array', 'array', 'attribute'], 'array-json-sql' => ['array', 'json', 'sql'], 'slashed-array' => ['slashed', 'array'],
+	'gzip-percent' => ['gzip', 'percent'], 'zlib-query' => ['zlib', 'query'], 'zlib-form' => ['zlib', 'form'], 'gzip-sql' => ['gzip', 'sql'], 'compress-sql' => ['compress', 'sql'], 'array-zlib-sql' => ['array', 'zlib', 'sql'], 'zlib-session' => ['zlib', 'session']];
 if ($class === 'list') { echo implode("\n", array_keys($classes)), "\n"; exit; }
 
 // wrap puts layers around a text; null where one cannot be put.
 function wrap(string $x, array $order): ?string {
-	global $layers, $around, $packed, $class;
+	global $layers, $carriers, $around, $packed, $class;
 	foreach ($order as $l) {
-		if ($class === 'mixed' && !utf8($x) && !in_array($l, $around) && !in_array($l, $packed)) return null; // nobody does
+		if ($class === 'mixed' && !utf8($x) && !in_array($l, in_array('deflate', $order) ? $around : $carriers) && !in_array($l, $packed)) return null; // nobody does
 		if ($layers[$l][0] === 'utf8' && !utf8($x)) return null;
 		$x = $layers[$l][1]($x);
 		if (!is_string($x)) return null;
@@ -117,9 +119,11 @@ function order(): array {
 	global $layers, $classes, $class;
 	if ($class !== 'mixed') return $classes[$class];
 	$order = [];
-	global $packed, $around;
-	for ($i = mt_rand(1, 5); $i > 0; $i--) // nobody writes compressed bytes into text as they are
-		$order[] = pick(in_array(end($order), $packed) ? $around : array_keys($layers));
+	global $packed, $around, $carriers;
+	for ($i = mt_rand(1, 5); $i > 0; $i--) { // nobody writes compressed bytes into other text as they are
+		$last = end($order);
+		$order[] = pick(!in_array($last, $packed) ? array_keys($layers) : ($last === 'deflate' ? $around : $carriers));
+	}
 	return $order;
 }
 function read($n) { $s = ''; while (strlen($s) < $n) { $got = fread(STDIN, $n - strlen($s)); if ($got === false || $got === '') { fwrite(STDERR, "cut off\n"); exit(1); } $s .= $got; } return $s; }

@@ -1,0 +1,282 @@
+package envelope
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"io"
+	"slices"
+
+	"trimlantern/core/seek"
+	"trimlantern/core/text"
+)
+
+// packedPercent finds where gzip or zlib may begin that is percent-encoded, at any depth: the
+// 1F of gzip's first byte, the x of zlib's, and what follows. Other layers write bytes as
+// they are, or with a backslash before.
+var packedPercent = seek.NewTriples([]seek.Class{{First: "1", Second: "fF"}, {First: "x", Second: "%"}}, "%0259dD")
+
+// NextPacked returns the place of the next compressed value in a text at or after from that is
+// percent-encoded, or -1. It is a first look.
+func NextPacked(b []byte, from int) int {
+	for p := from; ; {
+		end := packedPercent.Next(b, p)
+		if end < 0 {
+			return -1
+		}
+		p = end - 1
+		if b[end-1] == '%' { // zlib
+			if _, ok := packedAt(b, end-2); ok {
+				return end - 2
+			}
+			continue
+		}
+		for q := end - 3; q >= from && q >= end-2*text.MaxSteps-3; q-- {
+			if b[q] == '%' {
+				if _, ok := packedAt(b, q); ok {
+					return q
+				}
+				break
+			}
+		}
+	}
+}
+
+// NextRawPacked is NextPacked for one whose bytes are written as they are.
+func NextRawPacked(b []byte, from int) int {
+	for p := from; p+6 < len(b); p++ {
+		n := bytes.IndexAny(b[p:len(b)-6], "x\x1f")
+		if n < 0 {
+			return -1
+		}
+		if p += n; b[p] == 0x1f && b[p+1] == 0x8b && b[p+2] == 8 || isZlib(b[p:]) {
+			return p
+		}
+	}
+	return -1
+}
+
+// percented reads one byte that is percent-encoded once or more; how many times, tells depth.
+func percented(b []byte, p int) (c byte, end, depth int) {
+	if p >= len(b) || b[p] != '%' {
+		return 0, p, 0
+	}
+	for p, depth = p+1, 1; bytes.HasPrefix(b[p:], []byte("25")) && depth < text.MaxSteps; p += 2 {
+		if p+4 > len(b) || hexValue(b[p+2]) < 0 || hexValue(b[p+3]) < 0 {
+			break // a percent sign that is encoded
+		}
+		depth++
+	}
+	if p+2 > len(b) || hexValue(b[p]) < 0 || hexValue(b[p+1]) < 0 {
+		return 0, p, 0
+	}
+	return byte(hexValue(b[p])<<4 | hexValue(b[p+1])), p + 2, depth
+}
+
+func hexValue(c byte) int {
+	switch {
+	case c >= '0' && c <= '9':
+		return int(c - '0')
+	case c|0x20 >= 'a' && c|0x20 <= 'f':
+		return int(c|0x20-'a') + 10
+	}
+	return -1
+}
+
+// packedAt reports whether the percent-encoded text at p begins like a compressed value, and
+// how many times it is encoded.
+func packedAt(b []byte, p int) (depth int, ok bool) {
+	first, end, depth := percented(b, p)
+	if b[p] == 'x' {
+		first, end = 'x', p+1
+	} else if first != 0x1f || depth == 0 {
+		return 0, false
+	}
+	second, _, n := percented(b, end)
+	if depth = max(depth, n); n != depth {
+		return 0, false
+	}
+	return depth, first == 0x1f && second == 0x8b || first == 'x' && (0x7800|int(second))%31 == 0 && second&0x20 == 0
+}
+
+// Inside is a compressed value inside of a text.
+type Inside struct {
+	Packed
+	Start, End int // in the text
+	size       int // of the compressed value, as it is read
+	region     text.Region
+	quote      byte     // which stands before it; 0: none
+	others     []Inside // how it may be written as well
+}
+
+// unescapedLayers are those in which bytes stand as they are, but for some. PHP's double quotes
+// are not among them: nothing writes bytes into those as they are.
+var unescapedLayers = []text.Layer{text.SQL, text.Slashes, text.Single, text.Doubled}
+
+// packedStacks returns the ways in which the compressed value at mark may be written, escaped
+// that many times.
+func packedStacks(b []byte, mark, times int) (all []text.Stack) {
+	outer := [][]text.Step{nil}
+	if depth, ok := packedAt(b, mark); ok {
+		percent := slices.Repeat([]text.Step{{Layer: text.Percent}}, depth)
+		form := slices.Clone(percent)
+		form[depth-1].Layer = text.Form
+		outer = [][]text.Step{percent, form}
+	}
+	for _, o := range outer {
+		for _, l := range unescapedLayers {
+			if s, ok := text.Of(append(slices.Clone(o), slices.Repeat([]text.Step{{Layer: l}}, times)...)...); ok {
+				all = append(all, s)
+			}
+		}
+		if s, ok := text.Of(o...); ok && times == 1 {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+// maxUnescaped is how many times in each other one of those layers is looked for.
+const maxUnescaped = 3
+
+// OpenInside opens the compressed value that begins at mark of a text, which NextPacked or
+// NextRawPacked returned, through the layer in which it is written; what it looked at, cost
+// tells in bytes. ErrNotPacked: there is none that its checksum confirms.
+func OpenInside(b []byte, mark int) (x Inside, cost int, err error) {
+	var all []Inside
+	for times := 1; times <= maxUnescaped && len(all) == 0; times++ {
+		for _, s := range packedStacks(b, mark, times) {
+			x, n, serr := openInside(b, mark, s)
+			cost += n
+			if errors.Is(serr, ErrTooLarge) {
+				return x, cost, serr
+			}
+			if serr == nil {
+				all = append(all, x) // the checksum says that it is read rightly
+			}
+		}
+	}
+	if len(all) == 0 {
+		return Inside{}, cost, ErrNotPacked
+	}
+	x = all[0]
+	x.others = all[1:]
+	if c, _, ok := text.Before(b, x.Start); ok && (c == '"' || c == '\'') {
+		x.quote = byte(c)
+	}
+	return x, cost, nil
+}
+
+// compressBack is how many bytes of the text stand before the database's COMPRESS at the most:
+// its length, in four bytes, each of them percent-encoded.
+const compressBack = 4 * (3 + 2*text.MaxSteps)
+
+// openInside opens it through one stack.
+func openInside(b []byte, mark int, s text.Stack) (x Inside, cost int, err error) {
+	for size := 1 << 12; ; size *= 4 {
+		x.region = text.Open(b, mark, s, size)
+		t := x.region.Text
+		cost += len(t)
+		x.Packed, x.size, err = packedPrefix(t)
+		if errors.Is(err, io.ErrUnexpectedEOF) && mark+size < len(b) {
+			continue
+		}
+		break
+	}
+	if err != nil {
+		return x, cost, err
+	}
+	x.Start, x.End = mark, x.region.Raw(x.size)
+	if x.Kind != "zlib" {
+		return x, cost, nil
+	}
+	// The database's COMPRESS writes the length of the text before it.
+	for start := mark - 4; start >= max(0, mark-compressBack); start-- {
+		length := text.Open(b[:mark], start, s, mark-start).Text
+		if len(length) != 4 || int(binary.LittleEndian.Uint32(length)&0x3fffffff) != len(x.Text) {
+			continue
+		}
+		end := x.End
+		if x.size > 0 && x.region.Text[x.size-1] == ' ' && end < len(b) && b[end] == '.' {
+			end++ // see Packed.Seal
+		}
+		r := text.Open(b[:end], start, s, end-start)
+		x.Start, x.End, x.region, x.size = start, end, r, len(r.Text)
+		x.Kind, x.head = "COMPRESS", r.Text[:6]
+		cost += len(r.Text)
+		break
+	}
+	return x, cost, nil
+}
+
+// packedPrefix opens the gzip or zlib that b begins with; size is how long it is.
+// io.ErrUnexpectedEOF: b does not hold all of it.
+func packedPrefix(b []byte) (p Packed, size int, err error) {
+	head := 2
+	gzip := len(b) > 2 && b[0] == 0x1f
+	if gzip {
+		if head, err = gzipHead(b); err != nil {
+			return p, 0, err
+		}
+	} else if !isZlib(b) {
+		return p, 0, ErrNotPacked
+	}
+	t, n, err := inflate(b[head:])
+	if err != nil {
+		if head+n >= len(b) {
+			err = io.ErrUnexpectedEOF
+		}
+		return p, 0, err
+	}
+	p = Packed{Kind: "zlib", Text: t, head: b[:head]}
+	sum := head + n
+	switch {
+	case gzip && sum+8 > len(b), sum+4 > len(b):
+		return p, 0, io.ErrUnexpectedEOF
+	case gzip && sums(b[sum:], t):
+		p.Kind = "gzip"
+		return p, sum + 8, nil
+	case !gzip && adler(b[sum:], t):
+		return p, sum + 4, nil
+	}
+	return p, 0, ErrNotPacked
+}
+
+// Seal returns the edits of the text that make the value hold another one, in the same
+// format and the same writing. ok == false: it cannot be written so, or nothing tells in which of
+// two ways.
+func (x Inside) Seal(t []byte) (edits []text.Edit, ok bool) {
+	sealed, ok := x.Packed.Seal(t)
+	if !ok {
+		return nil, false
+	}
+	all := append([]Inside{x}, x.others...)
+	for _, one := range all { // which all others read too
+		edits, ok := one.region.Carry([]text.Edit{one.edit(sealed)})
+		for _, other := range all {
+			ok = ok && other.region.Confirms(edits, []text.Edit{other.edit(sealed)})
+		}
+		if ok && (x.quote == 0 || one.keeps(sealed)) {
+			return edits, true
+		}
+	}
+	return nil, false
+}
+
+func (x Inside) edit(sealed []byte) text.Edit {
+	return text.Edit{Removed: string(x.region.Text[:x.size]), Inserted: string(sealed)}
+}
+
+// keeps reports whether another value leaves the quote open that this one stands in.
+func (x Inside) keeps(sealed []byte) bool {
+	steps := x.region.Stack.Steps()
+	if len(steps) == 0 || !slices.Contains(unescapedLayers, steps[len(steps)-1].Layer) {
+		return bytes.IndexByte(sealed, x.quote) < 0
+	}
+	l := steps[len(steps)-1].Layer
+	in := text.Encode(sealed, l)
+	if l == text.Doubled {
+		return bytes.IndexByte(bytes.ReplaceAll(in, []byte("''"), nil), x.quote) < 0
+	}
+	return seek.Quote(in, 0, x.quote) < 0
+}
