@@ -19,7 +19,11 @@ var packedPercent = seek.NewTriples([]seek.Class{{First: "1", Second: "fF"}, {Fi
 // NextPacked returns the place of the next compressed value in a text at or after from that is
 // percent-encoded, or -1. It is a first look.
 func NextPacked(b []byte, from int) int {
-	for p := from; ; {
+	n := bytes.IndexByte(b[from:], '%')
+	if n < 0 {
+		return -1
+	}
+	for p := max(from, from+n-1); ; {
 		end := packedPercent.Next(b, p)
 		if end < 0 {
 			return -1
