@@ -74,14 +74,24 @@ With --site it needs no site file.
 	}
 	a.address(c)
 	a.network(c)
+	scanFlags(c, &o)
+	f := c.Flags()
+	f.DurationVar(&timeout, "timeout", 20*time.Second, "give a server this `time` for one answer")
+	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
+	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", "))
+	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(strings.Split(classNames()+", none", ", "), cobra.ShellCompDirectiveNoFileComp)))
+	check(c.RegisterFlagCompletionFunc("compare", a.complete((*work.Job).ScanIDs)))
+	return c
+}
+
+// scanFlags adds the flags that bound a scan and say what it looks at.
+func scanFlags(c *cobra.Command, o *work.ScanOptions) {
 	f := c.Flags()
 	f.IntVar(&o.Pages, "pages", 10000, "read at most this many `pages`")
 	f.IntVar(&o.Depth, "depth", 50, "follow at most this many `links` from the start")
 	f.IntVar(&o.Parallel, "parallel", 4, "wait for this many `answers` at once")
 	f.DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
-	f.DurationVar(&timeout, "timeout", 20*time.Second, "give a server this `time` for one answer")
 	f.DurationVar(&o.Time, "for", 0, "stop after this `time`, like 30m")
-	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
 	f.BoolVar(&o.Robots, "robots", false, "honour robots.txt")
 	f.BoolVar(&o.Bare, "bare", false, "do not ask whether images and the like lead back to HTTP")
 	f.BoolVar(&o.AsHTTPS, "as-https", false, "before the switch: read over HTTP, judge as if over HTTPS")
@@ -93,10 +103,6 @@ With --site it needs no site file.
 	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: the one that is installed)")
 	f.IntVar(&o.Tabs, "tabs", 4, "how many `windows` the browser opens at once")
 	f.IntVar(&o.Looks, "looks", 500, "look at no more than this many `pages` with the browser")
-	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", "))
-	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(strings.Split(classNames()+", none", ", "), cobra.ShellCompDirectiveNoFileComp)))
-	check(c.RegisterFlagCompletionFunc("compare", a.complete((*work.Job).ScanIDs)))
-	return c
 }
 
 func classNames() string {

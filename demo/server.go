@@ -238,18 +238,9 @@ func (s *server) page(ctx context.Context, slug string) (*page, error) {
 	p.Body = template.HTML(body) // the museum's own words
 	options := map[string]string{}
 	read := func(query string, args []any, row func(scan func(...any) error) error) {
-		if err != nil {
-			return
+		if err == nil {
+			err = s.rows(ctx, query, args, row)
 		}
-		var rows *sql.Rows
-		if rows, err = s.db.QueryContext(ctx, query, args...); err != nil {
-			return
-		}
-		defer rows.Close()
-		for err == nil && rows.Next() {
-			err = row(rows.Scan)
-		}
-		err = errors.Join(err, rows.Err())
 	}
 	read(`SELECT option_name, option_value FROM tr_options`, nil, func(scan func(...any) error) error {
 		var k, v string
@@ -257,35 +248,9 @@ func (s *server) page(ctx context.Context, slug string) (*page, error) {
 		options[k] = v
 		return err
 	})
-	links := func(to *[]link) func(func(...any) error) error {
-		return func(scan func(...any) error) error {
-			var l link
-			err := scan(&l.Slug, &l.Title)
-			*to = append(*to, l)
-			return err
-		}
-	}
 	read(`SELECT post_name, post_title FROM tr_posts WHERE post_type = 'page' AND post_name <> 'front' ORDER BY ID`, nil, links(&p.Menu))
 	read(`SELECT post_name, post_title FROM tr_posts WHERE post_type = 'post' ORDER BY ID`, nil, links(&p.News))
-	read(`SELECT meta_key, meta_value FROM tr_postmeta WHERE post_id = ? ORDER BY meta_id`, []any{id}, func(scan func(...any) error) error {
-		var k, v string
-		if err := scan(&k, &v); err != nil {
-			return err
-		}
-		if k == "_panel" {
-			panel, err := texts(v)
-			if err != nil {
-				return err
-			}
-			v = panel["[blocks]"]
-		}
-		var blocks []struct{ Image, Link, Words string }
-		if err := json.Unmarshal([]byte(v), &blocks); err != nil {
-			return fmt.Errorf("the blocks of %s: %w", slug, err)
-		}
-		p.Blocks = append(p.Blocks, blocks...)
-		return nil
-	})
+	read(`SELECT meta_key, meta_value FROM tr_postmeta WHERE post_id = ? ORDER BY meta_id`, []any{id}, p.blocks)
 	read(`SELECT comment_author, comment_content FROM tr_comments WHERE comment_post_ID = ?`, []any{id}, func(scan func(...any) error) error {
 		var author, text string
 		err := scan(&author, &text)
@@ -298,13 +263,62 @@ func (s *server) page(ctx context.Context, slug string) (*page, error) {
 	if err != nil {
 		return nil, err
 	}
+	return p, p.settings(options, slug)
+}
+
+// rows calls row for each row of a query, with what scans it.
+func (s *server) rows(ctx context.Context, query string, args []any, row func(scan func(...any) error) error) error {
+	rows, err := s.db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for err == nil && rows.Next() {
+		err = row(rows.Scan)
+	}
+	return errors.Join(err, rows.Err())
+}
+
+// links scans rows of a slug and a title.
+func links(to *[]link) func(func(...any) error) error {
+	return func(scan func(...any) error) error {
+		var l link
+		err := scan(&l.Slug, &l.Title)
+		*to = append(*to, l)
+		return err
+	}
+}
+
+// blocks scans a field of the page builder: JSON, or JSON in a serialized panel.
+func (p *page) blocks(scan func(...any) error) error {
+	var k, v string
+	if err := scan(&k, &v); err != nil {
+		return err
+	}
+	if k == "_panel" {
+		panel, err := texts(v)
+		if err != nil {
+			return err
+		}
+		v = panel["[blocks]"]
+	}
+	var blocks []struct{ Image, Link, Words string }
+	if err := json.Unmarshal([]byte(v), &blocks); err != nil {
+		return fmt.Errorf("the blocks of %s: %w", p.Title, err)
+	}
+	p.Blocks = append(p.Blocks, blocks...)
+	return nil
+}
+
+// settings takes over what the theme and the widgets are set to.
+func (p *page) settings(options map[string]string, slug string) error {
 	mods, err := texts(options["theme_mods_tern"])
 	if err != nil {
-		return nil, err
+		return err
 	}
 	widgets, err := texts(options["widget_text"])
 	if err != nil {
-		return nil, err
+		return err
 	}
 	p.Name, p.Home, p.Logo, p.Canonical = options["blogname"], options["home"], options["logo_url"], options["home"]+"/"+slug+"/"
 	p.Backdrop = template.CSS("background-image:url(" + mods["[backdrop]"] + ")") // the theme's own setting
@@ -314,7 +328,7 @@ func (s *server) page(ctx context.Context, slug string) (*page, error) {
 			Body  template.HTML
 		}{widgets[n+"[title]"], template.HTML(widgets[n+"[text]"])}) // the museum's own words
 	}
-	return p, nil
+	return nil
 }
 
 // texts returns the strings of a serialized value by their paths. A value that

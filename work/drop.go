@@ -78,15 +78,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 			continue
 		}
 		if a.open == nil {
-			row := &sheet.Dropped{Table: d.Table, Key: d.Key}
-			for i, c := range t.All {
-				f := sheet.Field{Column: c.Name, Value: image[i].Bytes, Null: image[i].Null}
-				if image[i].As != 0 {
-					f.As = string(rune(image[i].As))
-				}
-				row.Row = append(row.Row, f)
-			}
-			records = append(records, sheet.Record{Dropped: row})
+			records = append(records, sheet.Record{Dropped: keptRow(d, t, image)})
 		}
 		gone = append(gone, d)
 	}
@@ -109,6 +101,19 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	a.open = nil
 	a.job.rest(a.ctx, len(drops), began)
 	return nil
+}
+
+// keptRow is a whole row as the journal keeps it.
+func keptRow(d *sheet.Drop, t database.Table, image []database.Value) *sheet.Dropped {
+	row := &sheet.Dropped{Table: d.Table, Key: d.Key}
+	for i, c := range t.All {
+		f := sheet.Field{Column: c.Name, Value: image[i].Bytes, Null: image[i].Null}
+		if image[i].As != 0 {
+			f.As = string(rune(image[i].As))
+		}
+		row.Row = append(row.Row, f)
+	}
+	return row
 }
 
 // stillCached asks the layout once more whether a row is safe to lose.

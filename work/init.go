@@ -232,33 +232,11 @@ func (in *initing) connect(ctx context.Context) error {
 	if err != nil {
 		return dbFault(err, c)
 	}
-	names := tableNames(tables)
-	if in.o.Layout == "" && in.file.Layout == "generic" {
-		for _, name := range layout.Names() {
-			other, err := layout.Get(name)
-			if err != nil {
-				return misuse(err, "a built-in layout", "report this")
-			}
-			if fit := other.Prefix(names); len(fit) > 0 {
-				in.file.Layout, l, j.Layout = name, other, other
-				in.out.Used = append(in.out.Used, "layout: "+name+", told from the tables")
-				break
-			}
-		}
+	fit, err := in.fit(j, tables, c.Where())
+	if err != nil {
+		return err
 	}
-	fit := l.Prefix(names)
 	d := &in.file.Database
-	switch {
-	case d.Prefix == "" && len(fit) > 0:
-		d.Prefix = fit[0]
-		in.out.Used = append(in.out.Used, fmt.Sprintf("prefix: %q, told from the tables", d.Prefix))
-	case len(l.Tables) > 0 && !slices.Contains(fit, d.Prefix):
-		do := "check the prefix and the layout"
-		if len(fit) > 0 {
-			do = "a prefix that fits: " + strings.Join(fit, ", ")
-		}
-		return misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", c.Where(), l.Title, d.Prefix), do)
-	}
 	var own []database.Table
 	for _, t := range tables {
 		if strings.HasPrefix(t.Name, d.Prefix) {
@@ -286,6 +264,39 @@ func (in *initing) connect(ctx context.Context) error {
 	}
 	in.out.Layout, in.out.Database, in.out.Prefix, in.out.Files = in.file.Layout, c.Where(), d.Prefix, in.file.Files
 	return nil
+}
+
+// fit finds layout and prefix by the tables, unless they were given, and returns all
+// prefixes that fit.
+func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string, error) {
+	names := tableNames(tables)
+	if in.o.Layout == "" && in.file.Layout == "generic" {
+		for _, name := range layout.Names() {
+			other, err := layout.Get(name)
+			if err != nil {
+				return nil, misuse(err, "a built-in layout", "report this")
+			}
+			if fit := other.Prefix(names); len(fit) > 0 {
+				in.file.Layout, j.Layout = name, other
+				in.out.Used = append(in.out.Used, "layout: "+name+", told from the tables")
+				break
+			}
+		}
+	}
+	fit := j.Layout.Prefix(names)
+	d := &in.file.Database
+	switch {
+	case d.Prefix == "" && len(fit) > 0:
+		d.Prefix = fit[0]
+		in.out.Used = append(in.out.Used, fmt.Sprintf("prefix: %q, told from the tables", d.Prefix))
+	case len(j.Layout.Tables) > 0 && !slices.Contains(fit, d.Prefix):
+		do := "check the prefix and the layout"
+		if len(fit) > 0 {
+			do = "a prefix that fits: " + strings.Join(fit, ", ")
+		}
+		return nil, misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.Layout.Title, d.Prefix), do)
+	}
+	return fit, nil
 }
 
 // sites takes over the sites that the database lists: all, or those chosen. Their

@@ -67,17 +67,8 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			asked = true
 		}
 		o := outcome{column: i}
-		whole := rewrite.Reason("")
-		switch {
-		case g.layout.IsIdentifier(short, c.Name):
-			whole = rewrite.Identifier
-		case cached:
-			whole = rewrite.Cached
-		case c.Kind == database.List:
-			whole = rewrite.List
-		case !keyed:
-			whole = rewrite.NoKey
-		case refuse != nil:
+		whole := g.whole(short, c, cached, keyed)
+		if whole == "" && refuse != nil {
 			whole = refuse(i)
 		}
 		o.safe = whole == rewrite.Cached && safe
@@ -118,6 +109,21 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		}
 	}
 	return label, out, nil
+}
+
+// whole says why all of a value is left, whatever it holds, or "".
+func (g *judge) whole(short string, c database.Column, cached, keyed bool) rewrite.Reason {
+	switch {
+	case g.layout.IsIdentifier(short, c.Name):
+		return rewrite.Identifier
+	case cached:
+		return rewrite.Cached
+	case c.Kind == database.List:
+		return rewrite.List
+	case !keyed:
+		return rewrite.NoKey
+	}
+	return ""
 }
 
 // outgrows says why a value of size bytes does not fit its column, or "". after is

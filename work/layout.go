@@ -103,42 +103,28 @@ func (j *Job) CheckLayout(ctx context.Context, name string) (*Layouts, error) {
 	if err != nil {
 		return nil, dbFault(err, c)
 	}
-	l := out.One
-	seen := map[string]bool{}
-	column := func(table string, columns ...string) {
-		t, ok := database.Find(tables, j.File.Database.Prefix+table)
-		if what := "table " + table; !seen[what] {
-			seen[what] = true
-			note := ""
-			if !ok {
-				note = "not there"
-			}
-			// A part that is not installed is no fault, but for what tells the system.
-			out.Checks = append(out.Checks, LayoutCheck{what, ok || !slices.Contains(l.Tables, table), note})
-		}
-		if !ok {
-			return
-		}
-		for _, name := range columns {
-			what := table + "." + name
-			if name == "" || seen[what] {
-				continue
-			}
-			seen[what] = true
-			ok := slices.ContainsFunc(t.All, func(c database.Column) bool { return c.Name == name })
-			note := ""
-			if !ok {
-				note = "the table has no such column"
-			}
-			out.Checks = append(out.Checks, LayoutCheck{what, ok, note})
-		}
-	}
+	checks := layoutChecks{job: j, tables: tables, out: out, seen: map[string]bool{}}
+	checks.all(ctx, db)
+	return out, nil
+}
+
+// layoutChecks holds what a layout names against the tables of a database.
+type layoutChecks struct {
+	job    *Job
+	tables []database.Table
+	out    *Layouts
+	seen   map[string]bool
+}
+
+// all checks every table, column and setting that the layout names.
+func (c *layoutChecks) all(ctx context.Context, db database.Database) {
+	l := c.out.One
 	for _, t := range l.Tables {
-		column(t)
+		c.columns(t)
 	}
 	for _, a := range l.Addresses {
-		column(a.Table, a.Column, a.Where)
-		t, ok := database.Find(tables, j.File.Database.Prefix+a.Table)
+		c.columns(a.Table, a.Column, a.Where)
+		t, ok := database.Find(c.tables, c.job.File.Database.Prefix+a.Table)
 		if !ok {
 			continue
 		}
@@ -152,19 +138,50 @@ func (j *Job) CheckLayout(ctx context.Context, name string) (*Layouts, error) {
 		default:
 			check.Note = string(v.Bytes)
 		}
-		out.Checks = append(out.Checks, check)
+		c.out.Checks = append(c.out.Checks, check)
 	}
-	for _, c := range l.Identifiers {
-		column(c.Table, c.Column)
+	for _, i := range l.Identifiers {
+		c.columns(i.Table, i.Column)
 	}
-	for _, c := range l.Caches {
-		column(c.Table, c.Column)
+	for _, k := range l.Caches {
+		c.columns(k.Table, k.Column)
 	}
 	for _, lb := range l.Labels {
-		column(lb.Table, lb.Column)
+		c.columns(lb.Table, lb.Column)
 	}
 	if s := l.Sites; s != nil {
-		column(s.Table, s.ID, s.Host, s.Folder)
+		c.columns(s.Table, s.ID, s.Host, s.Folder)
 	}
-	return out, nil
+}
+
+// columns checks a table and columns of it, each once; "" is none.
+func (c *layoutChecks) columns(table string, columns ...string) {
+	t, ok := database.Find(c.tables, c.job.File.Database.Prefix+table)
+	// A part that is not installed is no fault, but for what tells the system.
+	note := ""
+	if !ok {
+		note = "not there"
+	}
+	c.once("table "+table, ok || !slices.Contains(c.out.One.Tables, table), note)
+	if !ok {
+		return
+	}
+	for _, name := range columns {
+		if name == "" {
+			continue
+		}
+		note := ""
+		ok := slices.ContainsFunc(t.All, func(c database.Column) bool { return c.Name == name })
+		if !ok {
+			note = "the table has no such column"
+		}
+		c.once(table+"."+name, ok, note)
+	}
+}
+
+func (c *layoutChecks) once(what string, ok bool, note string) {
+	if !c.seen[what] {
+		c.seen[what] = true
+		c.out.Checks = append(c.out.Checks, LayoutCheck{what, ok, note})
+	}
 }

@@ -36,26 +36,33 @@ func (s *Status) Code() int {
 	return Remain
 }
 
+// steps gathers the check list and the first thing to do.
+type steps struct{ *Status }
+
+func (s steps) add(name, state, when, what string, args ...any) {
+	s.Steps = append(s.Steps, Step{name, state, fmt.Sprintf(what, args...), when})
+}
+
+// next says what to do next, unless something before it comes first.
+func (s steps) next(command string) {
+	if s.Next == "" {
+		s.Next = command
+	}
+}
+
 // Status reads the logbook, and asks the database only whether it is there.
 func (j *Job) Status(ctx context.Context) (*Status, error) {
 	defer j.Progress.End()
 	st := &Status{Site: j.Site.String()}
-	add := func(name, state, when, what string, args ...any) {
-		st.Steps = append(st.Steps, Step{name, state, fmt.Sprintf(what, args...), when})
-	}
-	next := func(command string) {
-		if st.Next == "" {
-			st.Next = command
-		}
-	}
+	to := steps{st}
 	if db, tables, err := j.open(ctx, true); err != nil {
-		add("database", "care", "", "%s", err.Error())
-		next("fix database in " + j.File.Dir + ", then: trimlantern status")
+		to.add("database", "care", "", "%s", err.Error())
+		to.next("fix database in " + j.File.Dir + ", then: trimlantern status")
 	} else {
 		db.Close()
-		add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
+		to.add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
 	}
-	if err := j.aroundStatus(add, next, false); err != nil {
+	if err := j.readyStep(to); err != nil {
 		return nil, err
 	}
 	sheetID, header, end, err := j.lastSheet()
@@ -66,101 +73,123 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	switch {
-	case sheetID == "":
-		add("preview", "todo", "", "not made yet")
-		next("trimlantern preview")
-	case end == nil:
-		add("preview", "care", "", "sheet %s is broken", sheetID)
-		next("trimlantern preview")
-	case header.Kind == Lengths:
-		add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
-	default:
-		and := ""
-		if end.Files > 0 {
-			and = fmt.Sprintf(" and %d files", end.Files)
-		}
-		add("preview", "done", header.Time, "%d references in %d cells%s to change", end.References+end.FileRefs, end.Cells, and)
-	}
-	applied := false
-	switch {
-	case last == nil:
-		add("apply", "todo", "", "nothing was changed yet")
-		if end == nil || end.Cells+end.Files > 0 {
-			next("trimlantern apply")
-		}
-	case last.Mark == sheet.Undone:
-		add("apply", "todo", last.Time, "undone: %d cells put back, %d left as others changed them", last.Cells-last.Left, last.Left)
-		if last.Header.Sheet == sheetID {
-			next("trimlantern apply")
-		}
-	case last.Mark == "":
-		add("apply", "care", last.Header.Time, "interrupted after %d cells", last.Cells)
-		next("trimlantern apply " + last.Header.Sheet)
-	default:
-		applied = true
-		state := "done"
-		if last.Skips > 0 { // they are still as they were: a new sheet takes them up
-			state = "care"
-			next("trimlantern preview")
-		}
-		and := ""
-		if n := len(last.Files); n > 0 {
-			and = fmt.Sprintf(" and %d files", n)
-		}
-		add("apply", state, last.Time, "%d cells%s changed, %d skipped", last.Cells, and, last.Skips)
-		if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
-			next("trimlantern apply")
-		}
-	}
-	if err := j.aroundStatus(add, next, true); err != nil {
+	to.preview(sheetID, header, end)
+	applied := to.apply(last, sheetID, end)
+	if err := j.redirectStep(to); err != nil {
 		return nil, err
 	}
 	scan, err := j.lastScan()
 	if err != nil {
 		return nil, err
 	}
-	switch {
-	case scan == nil:
-		add("scan", "todo", "", "not made yet")
-		next("trimlantern scan")
-	case last != nil && scan.Time.Format(time.RFC3339) < max(last.Time, last.Header.Time):
-		add("scan", "care", scan.Time.Format(time.RFC3339), "older than the last change")
-		next("trimlantern scan")
-	case scan.Code() != Clean:
-		add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
-		next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
-	default:
-		add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
+	if to.scan(scan, last) {
 		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.Name == "redirect" && s.State == "care" })
 	}
 	if st.Clean {
-		next("scan again in a month: editors paste http:// links")
+		to.next("scan again in a month: editors paste http:// links")
 	}
-	next("trimlantern preview")
+	to.next("trimlantern preview")
 	return st, nil
 }
 
-// aroundStatus adds what is around the content: before it whether the site is ready,
-// behind it the redirect. Neither is a step that must have been measured.
-func (j *Job) aroundStatus(add func(name, state, when, what string, args ...any), next func(string), behind bool) error {
-	if !behind {
-		var r Ready
-		if err := j.Book.ReadJSON(readyFile, &r); err != nil {
-			return world(err, "the logbook cannot be read", "remove the broken file")
+// preview adds what the newest sheet says; end is nil where it is broken.
+func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
+	switch {
+	case id == "":
+		s.add("preview", "todo", "", "not made yet")
+		s.next("trimlantern preview")
+	case end == nil:
+		s.add("preview", "care", "", "sheet %s is broken", id)
+		s.next("trimlantern preview")
+	case header.Kind == Lengths:
+		s.add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
+	default:
+		and := ""
+		if end.Files > 0 {
+			and = fmt.Sprintf(" and %d files", end.Files)
 		}
-		when := r.Time.UTC().Format(time.RFC3339)
-		switch {
-		case r.Site == "":
-			add("ready", "todo", "", "not looked at: trimlantern ready")
-		case r.Worst() == certs.Stop:
-			add("ready", "care", when, "something stops the switch")
-			next("trimlantern ready")
-		default:
-			add("ready", "done", when, "the certificate is good for %d more days from then", r.Days)
-		}
-		return nil
+		s.add("preview", "done", header.Time, "%d references in %d cells%s to change", end.References+end.FileRefs, end.Cells, and)
 	}
+}
+
+// apply adds what the newest journal says, and reports whether it is of changes that stand.
+func (s steps) apply(last *journalState, sheetID string, end *sheet.Summary) bool {
+	switch {
+	case last == nil:
+		s.add("apply", "todo", "", "nothing was changed yet")
+		if end == nil || end.Cells+end.Files > 0 {
+			s.next("trimlantern apply")
+		}
+	case last.Mark == sheet.Undone:
+		s.add("apply", "todo", last.Time, "undone: %d cells put back, %d left as others changed them", last.Cells-last.Left, last.Left)
+		if last.Header.Sheet == sheetID {
+			s.next("trimlantern apply")
+		}
+	case last.Mark == "":
+		s.add("apply", "care", last.Header.Time, "interrupted after %d cells", last.Cells)
+		s.next("trimlantern apply " + last.Header.Sheet)
+	default:
+		state := "done"
+		if last.Skips > 0 { // they are still as they were: a new sheet takes them up
+			state = "care"
+			s.next("trimlantern preview")
+		}
+		and := ""
+		if n := len(last.Files); n > 0 {
+			and = fmt.Sprintf(" and %d files", n)
+		}
+		s.add("apply", state, last.Time, "%d cells%s changed, %d skipped", last.Cells, and, last.Skips)
+		if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
+			s.next("trimlantern apply")
+		}
+		return true
+	}
+	return false
+}
+
+// scan adds what the newest scan says, and reports whether it is clean and newer than the last
+// change.
+func (s steps) scan(scan *Scan, last *journalState) bool {
+	switch {
+	case scan == nil:
+		s.add("scan", "todo", "", "not made yet")
+		s.next("trimlantern scan")
+	case last != nil && scan.Time.Format(time.RFC3339) < max(last.Time, last.Header.Time):
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "older than the last change")
+		s.next("trimlantern scan")
+	case scan.Code() != Clean:
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
+		s.next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
+	default:
+		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
+		return true
+	}
+	return false
+}
+
+// readyStep adds whether the site was ready when it was last looked at; that it was is no step
+// that must have been done.
+func (j *Job) readyStep(to steps) error {
+	var r Ready
+	if err := j.Book.ReadJSON(readyFile, &r); err != nil {
+		return world(err, "the logbook cannot be read", "remove the broken file")
+	}
+	when := r.Time.UTC().Format(time.RFC3339)
+	switch {
+	case r.Site == "":
+		to.add("ready", "todo", "", "not looked at: trimlantern ready")
+	case r.Worst() == certs.Stop:
+		to.add("ready", "care", when, "something stops the switch")
+		to.next("trimlantern ready")
+	default:
+		to.add("ready", "done", when, "the certificate is good for %d more days from then", r.Days)
+	}
+	return nil
+}
+
+// redirectStep adds what the last test of the redirect found; it is no step that must have
+// been done either.
+func (j *Job) redirectStep(to steps) error {
 	var r RedirectTest
 	if err := j.Book.ReadJSON(redirectsFile, &r); err != nil {
 		return world(err, "the logbook cannot be read", "remove the broken file")
@@ -174,12 +203,12 @@ func (j *Job) aroundStatus(add func(name, state, when, what string, args ...any)
 	when := r.Time.UTC().Format(time.RFC3339)
 	switch {
 	case r.Site == "":
-		add("redirect", "todo", "", "not tested: trimlantern redirect test")
+		to.add("redirect", "todo", "", "not tested: trimlantern redirect test")
 	case bad > 0:
-		next("trimlantern redirect show, then: trimlantern redirect test")
-		add("redirect", "care", when, "%d of %d addresses do not lead to the secure one as they should", bad, len(r.Journeys))
+		to.next("trimlantern redirect show, then: trimlantern redirect test")
+		to.add("redirect", "care", when, "%d of %d addresses do not lead to the secure one as they should", bad, len(r.Journeys))
 	default:
-		add("redirect", "done", when, "all %d addresses lead to the secure one", len(r.Journeys))
+		to.add("redirect", "done", when, "all %d addresses lead to the secure one", len(r.Journeys))
 	}
 	return nil
 }

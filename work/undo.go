@@ -121,19 +121,24 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	if err != nil {
 		return nil, err
 	}
-	journal, err := j.Book.ReopenJournal(st.ID, st.End)
+	return u.out, u.mark(st, len(o.Tables) > 0)
+}
+
+// mark writes into the journal that it is undone, or some tables of it.
+func (u *undoing) mark(st *journalState, partly bool) error {
+	journal, err := u.job.Book.ReopenJournal(st.ID, st.End)
 	if err == nil {
 		defer journal.Close()
-		mark := sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(u.out.Left)}
-		if len(o.Tables) > 0 {
+		mark := sheet.Record{Mark: sheet.Undone, Time: u.job.Now().UTC().Format(time.RFC3339), Left: len(u.out.Left)}
+		if partly {
 			mark.Mark, mark.Tables = sheet.Partly, slices.Sorted(maps.Keys(u.out.Tables))
 		}
 		err = journal.Append(mark)
 	}
 	if err != nil {
-		return nil, world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+		return world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
 	}
-	return u.out, nil
+	return nil
 }
 
 // backwards reads the blocks of a journal, the last first, each while the one behind
@@ -434,16 +439,13 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
 			continue
 		}
-		was := v
-		v.Bytes = e.Before
 		c := change[id]
 		if c == nil {
 			c = &rowBack{update: database.Update{Key: rows[row]}}
 			change[id] = c
 			p.changes = append(p.changes, c)
 		}
-		c.update.Columns, c.update.Values, c.entries = append(c.update.Columns, e.Column), append(c.update.Values, v), append(c.entries, e)
-		c.update.Was = append(c.update.Was, was)
+		c.add(e, v)
 	}
 	return nil
 }
@@ -452,6 +454,14 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 type rowBack struct {
 	update  database.Update
 	entries []*sheet.Entry
+}
+
+// add adds a cell, which is now as was, to be put back as its entry says.
+func (c *rowBack) add(e *sheet.Entry, was database.Value) {
+	before := was
+	before.Bytes = e.Before
+	c.update.Columns, c.update.Values, c.entries = append(c.update.Columns, e.Column), append(c.update.Values, before), append(c.entries, e)
+	c.update.Was = append(c.update.Was, was)
 }
 
 // write puts back what was checked.

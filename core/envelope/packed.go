@@ -107,6 +107,15 @@ type counted struct {
 // inflaters are readers of deflate that were done with.
 var inflaters = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
 
+// deflaters are writers of deflate that were done with: one takes more than half a megabyte.
+var deflaters = sync.Pool{New: func() any {
+	w, err := flate.NewWriter(io.Discard, flate.DefaultCompression)
+	if err != nil {
+		panic(err) // of a level that there is not
+	}
+	return w
+}}
+
 // inflate reads raw deflate; n is how many bytes of b it took.
 func inflate(b []byte) (t []byte, n int, err error) {
 	r := counted{bytes.NewReader(b)} // a ByteReader, so that no byte too much is read
@@ -196,10 +205,9 @@ func (p Packed) Seal(t []byte) (sealed []byte, ok bool) {
 	if p.Kind == "bzip2" || len(t) > maxUnpacked {
 		return nil, false
 	}
-	w, err := flate.NewWriter(out, flate.DefaultCompression)
-	if err != nil {
-		return nil, false
-	}
+	w := deflaters.Get().(*flate.Writer)
+	defer deflaters.Put(w)
+	w.Reset(out)
 	if _, err := w.Write(t); err != nil {
 		return nil, false
 	}

@@ -163,11 +163,14 @@ func OpenInside(b []byte, mark int) (x Inside, cost int, err error) {
 	if len(all) == 0 {
 		return Inside{}, cost, ErrNotPacked
 	}
-	x = all[0]
-	x.others = all[1:]
-	if c, _, ok := text.Before(b, x.Start); ok && (c == '"' || c == '\'') {
-		x.quote = byte(c)
+	quote := byte(0)
+	if c, _, ok := text.Before(b, all[0].Start); ok && (c == '"' || c == '\'') {
+		quote = byte(c)
+	} else if bare := slices.IndexFunc(all, func(x Inside) bool { return !x.unescaped() }); bare >= 0 {
+		all = all[bare : bare+1] // in no quotes nothing is escaped for them
 	}
+	x = all[0]
+	x.quote, x.others = quote, all[1:]
 	return x, cost, nil
 }
 
@@ -267,16 +270,22 @@ func (x Inside) Seal(t []byte) (edits []text.Edit, ok bool) {
 	return nil, false
 }
 
+// unescaped reports whether it is written in one of unescapedLayers.
+func (x Inside) unescaped() bool {
+	steps := x.region.Stack.Steps()
+	return len(steps) > 0 && slices.Contains(unescapedLayers, steps[len(steps)-1].Layer)
+}
+
 func (x Inside) edit(sealed []byte) text.Edit {
 	return text.Edit{Removed: string(x.region.Text[:x.size]), Inserted: string(sealed)}
 }
 
 // keeps reports whether another value leaves the quote open that this one stands in.
 func (x Inside) keeps(sealed []byte) bool {
-	steps := x.region.Stack.Steps()
-	if len(steps) == 0 || !slices.Contains(unescapedLayers, steps[len(steps)-1].Layer) {
+	if !x.unescaped() {
 		return bytes.IndexByte(sealed, x.quote) < 0
 	}
+	steps := x.region.Stack.Steps()
 	l := steps[len(steps)-1].Layer
 	in := text.Encode(sealed, l)
 	if l == text.Doubled {

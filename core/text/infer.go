@@ -71,30 +71,36 @@ func infer(written []byte, c byte, s Stack, found *[]Stack) {
 	}
 }
 
+// look is what a text holds that tells how it may be written.
+type look struct {
+	has         [256]bool
+	odd, quoted bool // a backslash before something that not all languages read alike
+}
+
+func (l *look) at(b []byte) {
+	for i, c := range b {
+		l.has[c] = true
+		if c == '\\' && i+1 < len(b) {
+			switch b[i+1] {
+			case '"', '\\', '/':
+			case '\'':
+				l.odd, l.quoted = true, true
+			default:
+				l.odd = true
+			}
+		}
+	}
+}
+
 // Variants returns the stacks that a text may be written through where s does not
 // read it: with the backslashes of other languages, and with layers that show only where
 // something was to be escaped. sample is the beginning of the text, as it stands in the source.
 func (s Stack) Variants(sample []byte) (all []Stack) {
-	has := [256]bool{}
-	odd, quoted := false, false // a backslash before something that not all languages read alike
 	r := Open(sample, 0, s, len(sample))
-	look := func(b []byte) {
-		for i, c := range b {
-			has[c] = true
-			if c == '\\' && i+1 < len(b) {
-				switch b[i+1] {
-				case '"', '\\', '/':
-				case '\'':
-					odd, quoted = true, true
-				default:
-					odd = true
-				}
-			}
-		}
-	}
-	look(sample)
+	seen := look{}
+	seen.at(sample)
 	for _, l := range r.levels {
-		look(l.Text)
+		seen.at(l.Text)
 	}
 	add := func(v Stack, ok bool) {
 		if ok {
@@ -102,13 +108,13 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 		}
 	}
 	bases := []Stack{s}
-	if raw := hasBytes(sample); s.Has(Script) && (odd || raw) {
+	if raw := hasBytes(sample); s.Has(Script) && (seen.odd || raw) {
 		others := []Layer{SQL, Slashes, PHP}
 		if raw { // what Slashes writes SQL reads too
 			others = []Layer{Slashes, SQL, PHP}
 		}
 		for _, l := range others {
-			if l == PHP && quoted {
+			if l == PHP && seen.quoted {
 				continue // nobody writes \' there
 			}
 			v := s
@@ -125,7 +131,7 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 		}
 	}
 	inside := int(s.n)
-	if has['\\'] && !s.Has(Script) {
+	if seen.has['\\'] && !s.Has(Script) {
 		for _, l := range []Layer{Script, SQL, Single, Slashes} { // \n is a letter to the last alone
 			add(s.with(inside, Step{Layer: l}))
 			if inside > 0 {
@@ -133,10 +139,10 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 			}
 		}
 	}
-	if has['\''] {
+	if seen.has['\''] {
 		add(s.with(0, Step{Layer: Doubled}))
 	}
-	if has['&'] {
+	if seen.has['&'] {
 		for _, v := range bases {
 			if v.n == 0 || v.steps[0].Layer != HTML {
 				add(v.with(0, Step{Layer: HTML}))
@@ -146,7 +152,7 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 			}
 		}
 	}
-	if has['%'] && !s.Has(Percent) {
+	if seen.has['%'] && !s.Has(Percent) {
 		add(s.with(0, Step{Layer: Percent, Stop: '"'}))
 		if inside > 0 {
 			add(s.with(inside, Step{Layer: Percent, Stop: '"'}))
