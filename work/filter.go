@@ -365,6 +365,7 @@ func (f *filtering) dump(ctx context.Context, in io.Reader, out io.Writer, row i
 	for i := range workers {
 		workers[i] = &tally{judge: judge{rules: &rewrite.Rules{Site: f.site}, lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
 			known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
+		workers[i].judge.wants = workers[i].keeps
 	}
 	// What is kept is small: collect seldom, and before much has gathered.
 	defer debug.SetGCPercent(debug.SetGCPercent(800))
@@ -457,11 +458,8 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 	for _, o := range outcomes {
 		for _, l := range o.left {
 			t.counts[l.Reason] += l.Count
-			keep := keepLeft
-			if l.Reason.NeedsPerson() {
-				keep = maxLeft
-			}
-			if t.kept[l.Reason]++; t.kept[l.Reason] <= keep {
+			keep := t.keeps(l.Reason)
+			if t.kept[l.Reason]++; keep {
 				l.Table, l.Column, l.Label = r.Table.Name, columns[o.column].Name, label
 				t.left = append(t.left, l)
 			}
@@ -476,6 +474,14 @@ func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
 			t.hosts[h.Host] += h.Count
 		}
 	}
+}
+
+// keeps reports whether one more finding of that reason is kept, and not only counted.
+func (t *tally) keeps(r rewrite.Reason) bool {
+	if r.NeedsPerson() {
+		return t.kept[r] < maxLeft
+	}
+	return t.kept[r] < keepLeft
 }
 
 func dumpColumns(r *dump.Row) []database.Column {

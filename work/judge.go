@@ -16,9 +16,10 @@ import (
 type judge struct {
 	rules  *rewrite.Rules
 	layout *layout.Layout
-	labels bool      // rows that change are called by name too, not only those with something left
-	lean   bool      // nobody asks for what a value is afterwards
-	out    []outcome // memory for the next row
+	labels bool                      // rows that change are called by name too, not only those with something left
+	lean   bool                      // nobody asks for what a value is afterwards
+	wants  func(rewrite.Reason) bool // whether the label of a row with that left is asked for; nil: always
+	out    []outcome                 // memory for the next row
 }
 
 // outcome is what becomes of one value of a row.
@@ -103,12 +104,17 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		}
 		out = append(out, o)
 	}
-	if lb, ok := g.layout.LabelOf(short); ok && slices.ContainsFunc(out, func(o outcome) bool { return g.labels || len(o.left) > 0 }) {
+	if lb, ok := g.layout.LabelOf(short); ok && slices.ContainsFunc(out, g.labelled) {
 		if v := get(lb.Column); v != "" {
 			label = lb.Word + " " + text.Show(v)
 		}
 	}
 	return label, out, nil
+}
+
+// labelled reports whether the label of a row is asked for.
+func (g *judge) labelled(o outcome) bool {
+	return g.labels || slices.ContainsFunc(o.left, func(l sheet.Left) bool { return g.wants == nil || g.wants(l.Reason) })
 }
 
 // whole says why all of a value is left, whatever it holds, or "".

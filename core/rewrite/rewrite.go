@@ -135,6 +135,9 @@ func hidden(b []byte) bool {
 
 // Value works out the edits of one value.
 func (r *Rules) Value(b []byte) Result {
+	if r.lone(b) {
+		return Result{Edits: loneEdit(), References: 1, Hosts: []HostCount{{r.Site.Host, 1}}}
+	}
 	if !MayHold(b) {
 		return Result{}
 	}
@@ -321,6 +324,12 @@ func (w *worker) open(b []byte, at *place, depth int) []Edit {
 		w.left(Finding{Reason: TooDeep, Path: at.path(), Offset: at.offset(0), Note: fmt.Sprintf("more than %d envelopes", maxDepth)})
 		return nil
 	}
+	if w.rules.lone(b) {
+		w.found = true
+		w.count(w.rules.Site.Host)
+		w.res.References++
+		return loneEdit()
+	}
 	for _, e := range wholes {
 		if e.looks(w, b) {
 			if edits, ok := e.open(w, b, at, depth); ok {
@@ -330,6 +339,38 @@ func (w *worker) open(b []byte, at *place, depth int) []Edit {
 	}
 	return w.inside(b, at, depth)
 }
+
+// loneMax is how long a lone reference is at the most; no longer, so that nothing binary
+// looks like one.
+const loneMax = 250
+
+// loneBytes can stand behind the scheme of one.
+var loneBytes = func() (t [256]bool) {
+	for c := range 256 {
+		t[c] = isAlnum(byte(c)) || strings.IndexByte("/.-_", byte(c)) >= 0
+	}
+	return t
+}()
+
+// lone reports whether a value is one reference to the site and nothing else, written plainly,
+// in which nothing else can be hidden: what most values of a site are that hold one. What
+// would become of it is known without reading it in all other ways, and is the same.
+func (r *Rules) lone(b []byte) bool {
+	const scheme = "http://"
+	host := r.Site.Host
+	end := len(scheme) + len(host)
+	if len(b) > loneMax || len(b) < end || r.Site.Path != "" || r.Rewritten != nil || string(b[:len(scheme)]) != scheme || string(b[len(scheme):end]) != host || len(b) > end && b[end] != '/' {
+		return false
+	}
+	for _, c := range b[len(scheme):] {
+		if !loneBytes[c] {
+			return false
+		}
+	}
+	return envelope.NextBase64(b, 0) < 0
+}
+
+func loneEdit() []Edit { return []Edit{{Offset: len("http"), Inserted: "s"}} }
 
 // openPHP re-seals a value that is serialized as it stands.
 func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {

@@ -2,6 +2,7 @@ package rewrite
 
 import (
 	"encoding/base64"
+	"math/rand/v2"
 	"strconv"
 	"strings"
 	"testing"
@@ -301,4 +302,34 @@ func FuzzValue(f *testing.F) {
 			require.NoError(t, err, "a sound value stays sound")
 		}
 	})
+}
+
+// What is known of a lone reference without reading it in all ways is what reading it gives.
+func TestLoneReference(t *testing.T) {
+	r := &Rules{Site: rules(t).Site}
+	random := rand.New(rand.NewPCG(7, 7))
+	lone := 0
+	for range 20000 {
+		b := []byte("http://ternrock.example")
+		if random.IntN(4) > 0 {
+			b = append(b, '/')
+		}
+		for range random.IntN(60) {
+			b = append(b, "abcxyzABCXYZ0129/.-_/.:%;\"s"[random.IntN(27)])
+		}
+		if !r.lone(b) {
+			continue
+		}
+		lone++
+		w := newWorker(r, b)
+		want := Result{Edits: w.inside(b, nil, 0), References: w.res.References, Hosts: w.res.Hosts, Left: w.res.Left}
+		require.Equal(t, want, r.Value(b), "%s", b)
+		for _, e := range wholes {
+			require.False(t, e.looks(w, b), "%s", b)
+		}
+	}
+	require.Greater(t, lone, 1000)
+	for _, no := range []string{"http://ternrock.example.org/", "http://ternrock.example:80/", "http://ternrock.example/?d=aHR0cDovL3Rlcm5yb2Nr", "http://ternrock.example/aHR0cDovL3Rlcm5yb2NrLmV4YW1wbGU/x", "http://ternrock.example/ http://"} {
+		assert.False(t, r.lone([]byte(no)), no)
+	}
 }
