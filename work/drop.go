@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"trimlantern/core/sheet"
@@ -69,8 +70,11 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 				records = append(records, sheet.Record{Skip: &sheet.Skip{Table: d.Table, Key: d.Key, Why: "the row is gone"}})
 			}
 			continue
-		case !a.stillCached(t, image):
+		case !a.stillCached(t, image), slices.ContainsFunc(image, isLossy):
 			s := sheet.Skip{Table: d.Table, Key: d.Key, Why: "no cached copy any more"}
+			if slices.ContainsFunc(image, isLossy) { // it could not be put back
+				s.Why = lossy
+			}
 			a.out.Skipped = append(a.out.Skipped, s)
 			if a.open == nil {
 				records = append(records, sheet.Record{Skip: &s})
@@ -102,6 +106,8 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	a.job.rest(a.ctx, len(drops), began)
 	return nil
 }
+
+func isLossy(v database.Value) bool { return v.Lossy }
 
 // keptRow is a whole row as the journal keeps it.
 func keptRow(d *sheet.Drop, t database.Table, image []database.Value) *sheet.Dropped {

@@ -305,6 +305,9 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 	return nil
 }
 
+// lossy is why a cell is left whose text the connection would change.
+const lossy = "the charset of the connection cannot carry its text"
+
 func hasKey(m map[string]int, k string) bool { _, ok := m[k]; return ok }
 
 // rowID makes a key something to look up by.
@@ -376,6 +379,9 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]by
 	}
 	after, err := c.Apply(v.Bytes)
 	switch {
+	case v.Lossy:
+		f.skip(c, lossy)
+		return nil, nil
 	case errors.Is(err, sheet.ErrChanged):
 		f.skip(c, "changed since the preview")
 		return nil, nil

@@ -330,7 +330,12 @@ func cellID(table string, key [][]byte, column string) string {
 // row works out what becomes of one row.
 func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
-	refuse := func(i int) rewrite.Reason { return s.refuse(t, row, t.Columns[i].Name) }
+	refuse := func(i int) rewrite.Reason {
+		if row.Values[i].Lossy {
+			return rewrite.Charset
+		}
+		return s.refuse(t, row, t.Columns[i].Name)
+	}
 	var may func(i int) bool
 	if row.May != nil {
 		may = func(i int) bool { return row.May[i] }

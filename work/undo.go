@@ -435,6 +435,10 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			p.already++
 			continue
 		}
+		if v.Lossy {
+			p.leave(e.Table, e.Key, e.Column, lossy)
+			continue
+		}
 		if hash != e.After {
 			p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
 			continue

@@ -36,6 +36,7 @@ const (
 	Unread    Reason = "unread"     // compressed or encoded in a way that is not read
 	Unclear   Reason = "unclear"    // nobody can tell where the host ends
 	Malformed Reason = "malformed"  // an address that is not well formed
+	Charset   Reason = "charset"    // its text does not survive the charset of the connection
 )
 
 // reasons is the one table of reasons: their words and whether a person must act.
@@ -72,6 +73,7 @@ var reasons = map[Reason]struct {
 	Unread:     {"compressed or encoded, and not read", true},
 	Unclear:    {"letters directly behind the host: where does it end?", true},
 	Malformed:  {"addresses of this site that are not well formed", true},
+	Charset:    {"text that the connection's charset would change", true},
 	NotChosen:  {"left out by your choice", false},
 }
 

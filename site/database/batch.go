@@ -79,15 +79,17 @@ func (b *sqlBatch) Read(ctx context.Context, t Table, keys [][][]byte, columns [
 			q.add(b.s.d.read(k), ", ")
 		}
 		q.columns(list)
+		asked := q.survives(list)
 		q.add(" FROM ", b.s.d.tableByKey(t), " WHERE ")
 		q.in(t, part)
 		q.add(b.s.d.forUpdate)
-		rows, err := all(ctx, b.tx, q, len(t.Key)+len(list))
+		rows, err := all(ctx, b.tx, q, len(t.Key)+len(list)+len(asked))
 		if err != nil {
 			return nil, b.s.failure(err)
 		}
 		at := make(map[string][]Value, len(rows))
 		for _, r := range rows {
+			r = mark(r, len(t.Key), asked)
 			at[joined(bytesOf(r[:len(t.Key)]))] = r[len(t.Key):]
 		}
 		for _, key := range part {
@@ -388,14 +390,15 @@ func (b *sqlBatch) Image(ctx context.Context, t Table, key [][]byte) ([]Value, e
 	q := b.s.query()
 	q.add("SELECT ")
 	q.columns(t.All)
+	asked := q.survives(t.All)
 	q.add(b.s.d.from(t), " WHERE ")
 	q.is(t, key)
 	q.add(b.s.d.forUpdate)
-	rows, err := all(ctx, b.tx, q, len(t.All))
+	rows, err := all(ctx, b.tx, q, len(t.All)+len(asked))
 	if err != nil || len(rows) == 0 {
 		return nil, b.s.failure(err)
 	}
-	return rows[0], nil
+	return mark(rows[0], 0, asked), nil
 }
 
 func (b *sqlBatch) Delete(ctx context.Context, t Table, key [][]byte) error {

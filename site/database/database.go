@@ -82,7 +82,8 @@ type Column struct {
 	MaxChars int64  // longest value in characters; 0: no such limit
 	MaxBytes int64  // longest value in bytes; 0: no such limit
 
-	unsigned bool // MariaDB: never negative
+	unsigned bool   // MariaDB: never negative
+	charset  string // MariaDB: of its text, lower case; "": it has none
 }
 
 // Index is one unique index over whole columns.
@@ -131,6 +132,9 @@ func (t Table) InKey(column string) bool {
 type Value struct {
 	Bytes []byte
 	Null  bool
+	// Lossy says that the bytes of the column are not those of a text that the connection's
+	// charset can carry: written back, they would be others. Such a cell is not to be written.
+	Lossy bool
 	As    byte // SQLite, which types values and not columns: 't' (or 0) text, 'b' blob, 'i' integer, 'r' real
 }
 

@@ -43,11 +43,11 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	// Strict, so that nothing is cut in silence; but a zero date elsewhere in a row is
 	// no reason to refuse the row.
 	m.Params = map[string]string{"sql_mode": "'STRICT_ALL_TABLES'"}
-	charset := c.Charset
-	if charset == "" {
-		charset = "utf8mb4"
+	charset := strings.ToLower(c.Charset)
+	if charset == "" || charset == "utf8" || charset == "utf8mb3" {
+		charset = "utf8mb4" // which holds all of theirs, and what they would turn into a question mark
 	}
-	m.InterpolateParams = slices.Contains(plainCharsets, strings.ToLower(charset))
+	m.InterpolateParams = slices.Contains(plainCharsets, charset)
 	if err := m.Apply(mysql.Charset(charset, "")); err != nil {
 		return nil, err
 	}
@@ -88,6 +88,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 			}
 			return json.RawMessage(v.Bytes) // how the driver takes a text without a copy
 		},
+		whole:     func(c Column) string { return mysqlWhole(c, charset) },
 		forUpdate: " FOR UPDATE",
 		byKey:     " FORCE INDEX (PRIMARY)",
 		cases:     true,
@@ -104,6 +105,19 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	}
 	s.identity = fmt.Sprintf("mysql:%s%s:%s", host.String, dir.String, name.String)
 	return s, nil
+}
+
+// carried are the charsets whose bytes survive utf8mb4, each of them.
+var carried = []string{"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1"}
+
+// mysqlWhole returns the condition that a column's bytes are the same after they went through the
+// connection's charset and back, or "" where they always are.
+func mysqlWhole(c Column, connection string) string {
+	if c.Kind != Text || c.charset == "" || c.charset == connection || connection == "binary" || connection == "utf8mb4" && slices.Contains(carried, c.charset) {
+		return ""
+	}
+	name := quoteMySQL(c.Name)
+	return "CAST(CONVERT(CONVERT(" + name + " USING " + connection + ") USING " + c.charset + ") AS BINARY) <=> CAST(" + name + " AS BINARY)"
 }
 
 func quoteMySQL(n string) string { return "`" + strings.ReplaceAll(n, "`", "``") + "`" }
@@ -191,7 +205,7 @@ var mysqlKinds = map[string]Kind{
 func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error) {
 	like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(prefix) + "%"
 	rows, err := db.QueryContext(ctx, `SELECT c.TABLE_NAME, c.COLUMN_NAME, LOWER(c.DATA_TYPE), c.COLUMN_TYPE LIKE '%unsigned%', LOWER(c.EXTRA),
-		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0), COALESCE(e.TRANSACTIONS, '') <> 'YES', COALESCE(t.TABLE_ROWS, -1)
+		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0), COALESCE(e.TRANSACTIONS, '') <> 'YES', COALESCE(t.TABLE_ROWS, -1), COALESCE(c.CHARACTER_SET_NAME, '')
 		FROM information_schema.COLUMNS c JOIN information_schema.TABLES t USING (TABLE_SCHEMA, TABLE_NAME)
 		LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
 		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE = 'BASE TABLE' AND c.TABLE_NAME LIKE ?
@@ -202,11 +216,11 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 	defer rows.Close()
 	var tables []Table
 	for rows.Next() {
-		var table, column, typ, extra string
+		var table, column, typ, extra, charset string
 		var chars, octets uint64
 		var loose, unsigned bool
 		var about int64
-		if err := rows.Scan(&table, &column, &typ, &unsigned, &extra, &chars, &octets, &loose, &about); err != nil {
+		if err := rows.Scan(&table, &column, &typ, &unsigned, &extra, &chars, &octets, &loose, &about, &charset); err != nil {
 			return nil, err
 		}
 		if len(tables) == 0 || tables[len(tables)-1].Name != table {
@@ -219,7 +233,7 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 		if strings.Contains(extra, "generated") && !strings.Contains(extra, "default_generated") {
 			continue
 		}
-		c := Column{Name: column, Kind: mysqlKinds[typ], Type: typ, MaxChars: int64(chars), MaxBytes: int64(octets), unsigned: unsigned}
+		c := Column{Name: column, Kind: mysqlKinds[typ], Type: typ, MaxChars: int64(chars), MaxBytes: int64(octets), unsigned: unsigned, charset: strings.ToLower(charset)}
 		if strings.HasSuffix(typ, "text") {
 			c.MaxChars = 0 // such a type is bounded in bytes alone
 		}

@@ -21,6 +21,7 @@ type dialect struct {
 	place     func(n int, c Column) string       // the n-th parameter, from 1, as a value of the column
 	read      func(c Column) string              // what gives the column's value, from its quoted name
 	param     func(c Column, v Value) any        // a value as a parameter
+	whole     func(c Column) string              // condition: the column's bytes survive the connection's charset; "": always; nil: of all
 	coarse    func(column string, p Pick) string // condition: may hold it; nil: it is looked at here
 	forUpdate string                             // what locks a row that is read
 	byKey     string                             // behind the name of a table: find rows by the primary key alone
@@ -86,6 +87,31 @@ func (q *query) columns(columns []Column) {
 		}
 		q.add(q.d.read(c))
 	}
+}
+
+// survives adds, for each of columns of which it is not sure, what reads whether its bytes survive
+// the connection's charset. It returns the places of those in columns.
+func (q *query) survives(columns []Column) (asked []int) {
+	if q.d.whole == nil {
+		return nil
+	}
+	for i, c := range columns {
+		if cond := q.d.whole(c); cond != "" {
+			q.add(", ", cond)
+			asked = append(asked, i)
+		}
+	}
+	return asked
+}
+
+// mark marks the values that do not survive, by what survives asked for, and returns the values
+// without it.
+func mark(row []Value, first int, asked []int) []Value {
+	answers := row[len(row)-len(asked):]
+	for n, i := range asked {
+		row[first+i].Lossy = !row[first+i].Null && string(answers[n].Bytes) != "1"
+	}
+	return row[:len(row)-len(asked)]
 }
 
 func (q *query) names(columns []Column) {
@@ -226,6 +252,7 @@ func (s *sqlDatabase) pages(ctx context.Context, t Table, pick Pick, give func(r
 		head.add(", ")
 	}
 	head.columns(t.Columns)
+	r.asked = head.survives(t.Columns)
 	head.add(s.d.from(t))
 	if s.d.coarse != nil {
 		head.add(" WHERE (")
@@ -278,6 +305,7 @@ type reading struct {
 	t     Table
 	pick  Pick
 	give  func(rows []Row, read int64) error
+	asked []int // the columns that may not survive the connection's charset
 	total int64
 	bytes int64 // of the last page
 }
@@ -294,14 +322,14 @@ func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err
 	r.bytes = 0
 	held := 0 // bytes of found, which a table without a key may pile up
 	var found []Row
-	into := newScanner(&s.d, len(t.Key)+len(t.Columns))
+	into := newScanner(&s.d, len(t.Key)+len(t.Columns)+len(r.asked))
 	may := make([]bool, len(t.Columns))
 	for rows.Next() {
 		if err := rows.Scan(into.dest...); err != nil {
 			return n, nil, s.failure(err)
 		}
 		n++
-		values := into.values()
+		values := mark(into.values(), len(t.Key), r.asked)
 		hit, size := s.d.coarse != nil, 0
 		clear(may)
 		for i, v := range values[len(t.Key):] {

@@ -1,0 +1,96 @@
+//go:build real
+
+package real
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Whatever charset the system's configuration names and a table has: after apply only the edits differ
+// in the column's own bytes, as the database itself shows them, and after undo nothing does. What
+// the connection's charset cannot carry is left and named.
+func TestCharsets(t *testing.T) {
+	t.Parallel()
+	s := mariaStore(newBench(t), "InnoDB")
+	const ours = "http://ternrock.example/ "
+	texts := map[string][]string{ // by the table's charset: bytes in hexadecimal digits
+		"utf8mb4": {"F09F9880", "E697A5E69CAC", "C3A9", "41"},
+		"utf8mb3": {"E697A5E69CAC", "C3A9", "41"},
+		"latin1":  {"E9", "80", "41"},
+		"cp1251":  {"CFF0E8E2", "41"},
+		"cp932":   {"8790", "EEEF", "FA4A", "93FA967B", "41"},
+		"sjis":    {"93FA967B", "955C", "41"},
+		"gbk":     {"C4E3BAC3", "815C", "41"},
+		"big5":    {"A55C", "A741", "41"},
+		"ascii":   {"41"},
+	}
+	count := 0
+	in := ""
+	for charset, all := range texts {
+		in += fmt.Sprintf("CREATE TABLE m_%[1]s (id INT PRIMARY KEY, v VARCHAR(190) CHARACTER SET %[1]s);\n", charset)
+		for n, hex := range all {
+			in += fmt.Sprintf("INSERT INTO m_%[1]s VALUES (%[2]d, CONCAT(CONVERT('%[3]s' USING %[1]s), CONVERT(_binary 0x%[4]s USING %[1]s)));\n", charset, n, ours, hex)
+			count++
+		}
+	}
+	s.sql(in)
+	raw := func() map[string]string { // a cell's own bytes
+		out := map[string]string{}
+		for charset := range texts {
+			for line := range strings.Lines(s.sql("SELECT CONCAT('m_" + charset + " ', id), HEX(v) FROM m_" + charset)) {
+				id, hex, ok := strings.Cut(strings.TrimSpace(line), "\t")
+				require.True(t, ok, line)
+				out[id] = hex
+			}
+		}
+		return out
+	}
+	before := raw()
+	require.Len(t, before, count)
+	for _, connection := range []string{"", "utf8", "utf8mb4", "latin1", "ascii", "cp1251", "gbk", "sjis", "big5", "cp932"} {
+		url := s.url
+		if connection != "" {
+			url += "&charset=" + connection
+		}
+		_ = os.Remove(filepath.Join(s.dir, "trimlantern.yaml")) // of the connection before
+		s.tool(0, "init", "--site", "https://ternrock.example", "--database", url, "--prefix", "m_")
+		var preview struct {
+			Counts map[string]int `json:"left"`
+			Cells  int
+		}
+		_, out := s.try("preview", "--offline", "--format", "json", "--quiet")
+		require.NoError(t, json.Unmarshal([]byte(out), &preview), out)
+		code, said := s.try("apply", "--offline")
+		require.Less(t, code, 2, said)
+		after := raw()
+		changed, left := 0, 0
+		for id, was := range before {
+			switch after[id] {
+			case was:
+				left++
+			case strings.Replace(was, fmt.Sprintf("%X", "http:"), fmt.Sprintf("%X", "https:"), 1):
+				changed++
+			default:
+				assert.Fail(t, "other bytes", "connection %q: %s was %s, is %s", connection, id, was, after[id])
+			}
+		}
+		assert.Equal(t, left, preview.Counts["charset"], "connection %q: what is left is named", connection)
+		assert.Equal(t, changed, preview.Cells, connection)
+		assert.GreaterOrEqual(t, changed, len(texts), "connection %q", connection)
+		if connection == "" || strings.HasPrefix(connection, "utf8") {
+			assert.LessOrEqual(t, left, 5, "connection %q", connection)
+		}
+		code, said = s.try("undo")
+		require.Less(t, code, 2, said)
+		assert.Equal(t, before, raw(), "connection %q: undo gives the bytes of before", connection)
+		t.Logf("connection %q: %d changed, %d left and named", connection, changed, left)
+	}
+}
