@@ -363,6 +363,9 @@ func base64Stacks(b []byte, start, end, mark int) []text.Stack {
 	}
 	for _, outer := range slices.Clone(all) { // several characters, each written in another way
 		for _, inner := range all[:min(len(all), 2)] {
+			if last := outer.Steps()[len(outer.Steps())-1]; last.Layer == inner.Steps()[0].Layer {
+				continue // of one layer the characters tell how many there are
+			}
 			if both, ok := inner.Within(outer); ok && inner != outer && len(all) < maxBase64Stacks {
 				all = append(all, both)
 			}

@@ -203,6 +203,9 @@ func openInside(b []byte, mark int, s text.Stack) (x Inside, cost int, err error
 		if len(length) != 4 || int(binary.LittleEndian.Uint32(length)&0x3fffffff) != len(x.Text) {
 			continue
 		}
+		if start > 0 && b[start-1] == '\\' && string(text.Open(b[:mark], start-1, s, mark-start+1).Text) == string(length) {
+			start-- // the first byte is escaped
+		}
 		end := x.End
 		if x.size > 0 && x.region.Text[x.size-1] == ' ' && end < len(b) && b[end] == '.' {
 			end++ // see Packed.Seal

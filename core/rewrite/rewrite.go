@@ -472,7 +472,7 @@ func (w *worker) closed(b []byte, at *place, why Reason, note string) {
 func (w *worker) holdsOurs(b []byte) bool {
 	rules := *w.rules
 	rules.Rewritten = nil
-	probe := &worker{rules: &rules, quiet: true, budget: len(b)}
+	probe := &worker{rules: &rules, quiet: true, budget: 4*len(b) + 1<<16}
 	probe.inside(b, nil, 0)
 	w.found = w.found || probe.found
 	return probe.found

@@ -108,7 +108,8 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 		}
 	}
 	bases := []Stack{s}
-	if raw := hasBytes(sample); s.Has(Script) && (seen.odd || raw) {
+	raw := hasBytes(sample) || slices.ContainsFunc(r.levels, func(d Decoded) bool { return hasBytes(d.Text) })
+	if s.Has(Script) && (seen.odd || raw) {
 		others := []Layer{SQL, Slashes, PHP}
 		if raw { // what Slashes writes SQL reads too
 			others = []Layer{Slashes, SQL, PHP}
