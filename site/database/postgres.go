@@ -76,7 +76,6 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 		savepoint: true,
 		only:      "ONLY ",
 		tables:    postgresTables,
-		script:    postgresScript(),
 	}
 	var server, name, schema sql.NullString
 	err = s.db.QueryRowContext(ctx, "SELECT (SELECT system_identifier::text FROM pg_control_system()), current_database(), current_schema()").Scan(&server, &name, &schema)
@@ -88,6 +87,7 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 		s.db.Close()
 		return nil, fmt.Errorf("%w: it has no schema %q", ErrAbsent, c.Schema)
 	}
+	s.d.script = postgresScript(schema.String)
 	s.identity = fmt.Sprintf("postgres:%s:%s:%s", server.String, name.String, schema.String)
 	return s, nil
 }

@@ -89,7 +89,7 @@ func mysqlScript(charset string) Script {
 			return string(v.Bytes)
 		case len(v.Bytes) == 0:
 			return "''"
-		case plainText(v.Bytes) && (ascii || charset == "utf8mb4" && c.Kind != Binary):
+		case plainText(v.Bytes) && ascii: // anything else a client reads as its own charset has it
 			return "'" + escaped + "'"
 		case c.Kind == Binary || c.Kind == Other:
 			return "0x" + hex.EncodeToString(v.Bytes)
@@ -106,7 +106,8 @@ func mysqlScript(charset string) Script {
 		}}
 }
 
-func postgresScript() Script {
+// postgresScript writes scripts for the tables of one schema.
+func postgresScript(schema string) Script {
 	literal := func(c Column, v Value) string {
 		cast := func(s string) string {
 			if c.Type == "" || c.Type == "text" {
@@ -126,7 +127,7 @@ func postgresScript() Script {
 		}
 		return cast(fmt.Sprintf(`convert_from('\x%x'::bytea, 'UTF8')`, v.Bytes))
 	}
-	return Script{Begin: "SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nBEGIN;\n", End: "COMMIT;\n", quote: quoteSQL, literal: literal,
+	return Script{Begin: "SET client_encoding = 'UTF8';\nSET search_path = " + quoteSQL(schema) + ";\nSET standard_conforming_strings = on;\nBEGIN;\n", End: "COMMIT;\n", quote: quoteSQL, literal: literal,
 		insert: " OVERRIDING SYSTEM VALUE",
 		same: func(c Column, hash string, _ []byte) string {
 			column := quoteSQL(c.Name)
