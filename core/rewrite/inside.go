@@ -198,6 +198,10 @@ func (t *reading) object(start, quote, end int) int {
 	if t.budget < 0 {
 		return 0
 	}
+	// In quotes it may be the text of a serialized string whose beginning was damaged.
+	if c, q, ok := text.Before(t.b, start); ok && c == '"' && !t.quiet && t.damaged(q) {
+		return t.hold(start, len(t.b), Unsound, errPart)
+	}
 	for _, s := range text.Stacks(t.b, quote, end, '"') {
 		// What stands around the object may have quotes as they are.
 		s = s.Unstopped()
