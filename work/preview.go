@@ -227,6 +227,11 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		if s.out.Kind == Lengths {
 			pick, look = database.Serialized, s.broken
 		}
+		if t.Hidden {
+			if err := s.left(sheet.Left{Reason: rewrite.Hidden, Table: t.Name, Count: 1}); err != nil {
+				return err
+			}
+		}
 		err := db.Candidates(ctx, t, pick, func(row database.Row) error {
 			tc.Read++
 			return look(t, row, &tc)
@@ -525,7 +530,7 @@ func (s *survey) left(l sheet.Left) error {
 	return nil
 }
 
-// sample keeps the first change of each table for the eye.
+// sample keeps the first change of each table as an example.
 func (s *survey) sample(table, column, label string, before []byte, edits []rewrite.Edit) {
 	if s.samples["table "+table] > 0 || len(s.out.Samples) >= maxSamples {
 		return

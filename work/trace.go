@@ -514,6 +514,7 @@ var remedies = map[rewrite.Reason]string{
 	rewrite.Binary:     "inside binary data: replace the file in the system itself",
 	rewrite.Unread:     "compressed or encoded in a way that is not read: edit it in the system itself",
 	rewrite.Unclear:    "letters stand directly behind the host: put a blank between them",
+	rewrite.Hidden:     "row-level security keeps rows from this database user: name one under database that sees all of them",
 	rewrite.Charset:    "the connection's charset would change its text: set charset under database in the site file to that of the column",
 	rewrite.Malformed:  "not a well-formed address: correct it in the system itself",
 }

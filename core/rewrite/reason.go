@@ -29,13 +29,14 @@ const (
 	ReadOnly  Reason = "read-only"  // stands in a file that may not be written
 	Generated Reason = "generated"  // stands in a file that a program makes anew
 	Taken     Reason = "taken"      // a unique index has the secure form already
-	List      Reason = "list"       // a column of lists, which are not rewritten
+	List      Reason = "list"       // a column of lists or enumerations, which are not rewritten
 	Unsealed  Reason = "unsealed"   // what says how long it is, or wraps it, cannot be made to fit
 	Protected Reason = "protected"  // a hash or a signature would no longer fit
 	Binary    Reason = "binary"     // inside of binary content
 	Unread    Reason = "unread"     // compressed or encoded in a way that is not read
 	Unclear   Reason = "unclear"    // nobody can tell where the host ends
 	Malformed Reason = "malformed"  // an address that is not well formed
+	Hidden    Reason = "hidden"     // a table of which the database hides rows
 	Charset   Reason = "charset"    // its text does not survive the charset of the connection
 )
 
@@ -66,13 +67,14 @@ var reasons = map[Reason]struct {
 	ReadOnly:   {"in files that may not be written", true},
 	Generated:  {"in generated files: change what makes them", true},
 	Taken:      {"would break a unique index", true},
-	List:       {"in columns of lists", true},
+	List:       {"in columns of lists or fixed values", true},
 	Unsealed:   {"cannot be sealed again", true},
 	Protected:  {"protected by a hash or a signature", true},
 	Binary:     {"inside binary data", true},
 	Unread:     {"compressed or encoded, and not read", true},
 	Unclear:    {"letters directly behind the host: where does it end?", true},
 	Malformed:  {"addresses of this site that are not well formed", true},
+	Hidden:     {"tables with rows that this database user may not see", true},
 	Charset:    {"text that the connection's charset would change", true},
 	NotChosen:  {"left out by your choice", false},
 }

@@ -71,7 +71,7 @@ const (
 	Text                // characters
 	Binary              // bytes
 	Form                // text that the database keeps in a form of its own, as binary JSON
-	List                // arrays and the like: looked at, never written
+	List                // arrays, enumerations and the like: looked at, never written
 )
 
 // Column is one column.
@@ -101,6 +101,7 @@ type Table struct {
 	Stamps   []string // columns that stamp themselves on update
 	Unique   []Index  // unique indexes with a column of Columns in them
 	Triggers []string // triggers that run when a row is updated
+	Hidden   bool     // the database may keep rows from this user: row-level security
 
 	primary  bool  // MariaDB: Key is the primary key
 	loose    bool  // its engine knows no transactions: nobody holds a row that was read

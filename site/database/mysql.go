@@ -199,6 +199,7 @@ func mysqlLock(ctx context.Context, db *sql.DB) (held, error) {
 var mysqlKinds = map[string]Kind{
 	"char": Text, "varchar": Text, "tinytext": Text, "text": Text, "mediumtext": Text, "longtext": Text, "json": Form,
 	"binary": Binary, "varbinary": Binary, "tinyblob": Binary, "blob": Binary, "mediumblob": Binary, "longblob": Binary,
+	"enum": List, "set": List, // one of a few texts that the table's definition holds
 	"tinyint": Integer, "smallint": Integer, "mediumint": Integer, "int": Integer, "bigint": Integer, "year": Integer,
 }
 
@@ -208,7 +209,7 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0), COALESCE(e.TRANSACTIONS, '') <> 'YES', COALESCE(t.TABLE_ROWS, -1), COALESCE(c.CHARACTER_SET_NAME, '')
 		FROM information_schema.COLUMNS c JOIN information_schema.TABLES t USING (TABLE_SCHEMA, TABLE_NAME)
 		LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
-		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE = 'BASE TABLE' AND c.TABLE_NAME LIKE ?
+		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND c.TABLE_NAME LIKE ?
 		ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION`, like)
 	if err != nil {
 		return nil, err

@@ -154,7 +154,7 @@ func postgresTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, er
 		t.typcategory = 'A' OR t.typcategory = 'C',
 		CASE WHEN COALESCE(NULLIF(t.typbasetype, 0), t.oid) IN ('varchar'::regtype, 'bpchar'::regtype)
 			AND GREATEST(a.atttypmod, t.typtypmod) > 4 THEN GREATEST(a.atttypmod, t.typtypmod) - 4 ELSE 0 END,
-		c.reltuples::bigint
+		c.reltuples::bigint, row_security_active(c.oid)
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid JOIN pg_type t ON t.oid = a.atttypid
 		WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') AND NOT c.relispartition AND a.attnum > 0 AND NOT a.attisdropped
 		AND starts_with(c.relname::text, $1) ORDER BY c.relname COLLATE "C", a.attnum`, prefix)
@@ -165,13 +165,13 @@ func postgresTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, er
 	var tables []Table
 	for rows.Next() {
 		var table, column, typ, base string
-		var parts, generated, list bool
+		var parts, generated, list, hidden bool
 		var chars, about int64
-		if err := rows.Scan(&table, &parts, &column, &generated, &typ, &base, &list, &chars, &about); err != nil {
+		if err := rows.Scan(&table, &parts, &column, &generated, &typ, &base, &list, &chars, &about, &hidden); err != nil {
 			return nil, err
 		}
 		if len(tables) == 0 || tables[len(tables)-1].Name != table {
-			tables = append(tables, Table{Name: table, children: parts, about: about})
+			tables = append(tables, Table{Name: table, children: parts, about: about, Hidden: hidden})
 		}
 		if generated {
 			continue

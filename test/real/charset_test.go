@@ -121,3 +121,40 @@ func TestScriptOfSchema(t *testing.T) {
 	s.sql(string(mustRead(t, script)))
 	sameDump(t, before, s.dump())
 }
+
+// What is no ordinary column or table is looked at too: enumerations are named, and rows of a table that
+// keeps its history are changed and put back, as far as the database lets anybody.
+func TestOddTables(t *testing.T) {
+	t.Parallel()
+	s := mariaStore(newBench(t), "InnoDB")
+	s.sql(`CREATE TABLE m_kinds (id INT PRIMARY KEY, e ENUM('http://ternrock.example/a', 'b'), s SET('http://ternrock.example/c', 'd'));
+		INSERT INTO m_kinds VALUES (1, 'http://ternrock.example/a', 'http://ternrock.example/c,d'), (2, 'b', 'd');
+		CREATE TABLE m_history (id INT PRIMARY KEY, v TEXT) WITH SYSTEM VERSIONING;
+		INSERT INTO m_history VALUES (1, 'http://ternrock.example/now'), (2, 'nothing');
+		UPDATE m_history SET v = 'https://ternrock.example/new' WHERE id = 2;`)
+	before := s.dump()
+	s.init()
+	p := s.preview()
+	assert.Equal(t, 1, p.Cells)
+	assert.Equal(t, 2, p.Left["list"], "an enumeration and a set")
+	s.tool(1, "apply", "--offline")
+	assert.Equal(t, "https://ternrock.example/now\n", s.sql("SELECT v FROM m_history WHERE id = 1"))
+	s.tool(0, "undo")
+	sameDump(t, before, s.dump())
+}
+
+// Rows that row-level security hides are not passed over in silence.
+func TestHiddenRows(t *testing.T) {
+	t.Parallel()
+	s := postgresStore(newBench(t))
+	s.sql(`CREATE TABLE m_open (id INT PRIMARY KEY, v TEXT); INSERT INTO m_open VALUES (1, 'http://ternrock.example/');
+		CREATE TABLE m_kept (id INT PRIMARY KEY, v TEXT); INSERT INTO m_kept VALUES (1, 'http://ternrock.example/a'), (2, 'http://ternrock.example/b');
+		ALTER TABLE m_kept ENABLE ROW LEVEL SECURITY; CREATE POLICY first_row ON m_kept USING (id = 1);
+		CREATE ROLE visitor LOGIN; GRANT ALL ON ALL TABLES IN SCHEMA public TO visitor;`)
+	s.tool(0, "init", "--site", "https://ternrock.example", "--database", strings.Replace(s.url, "keeper@", "visitor@", 1), "--prefix", "m_")
+	p := s.preview()
+	assert.Equal(t, 2, p.Cells, "what can be seen")
+	assert.Equal(t, 1, p.Left["hidden"])
+	said := s.tool(1, "apply", "--offline")
+	assert.Contains(t, said, "rows that this database user may not see")
+}
