@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"slices"
+	"strings"
 
 	"trimlantern/core/seek"
 	"trimlantern/core/text"
@@ -109,6 +110,7 @@ type Inside struct {
 	Start, End int // in the text
 	size       int // of the compressed value, as it is read
 	region     text.Region
+	behind     bool     // what looks like another's length stands before it
 	quote      byte     // which stands before it; 0: none
 	others     []Inside // how it may be written as well
 }
@@ -163,6 +165,8 @@ func OpenInside(b []byte, mark int) (x Inside, cost int, err error) {
 	if len(all) == 0 {
 		return Inside{}, cost, ErrNotPacked
 	}
+	// A length that fits before it is no chance.
+	slices.SortStableFunc(all, func(a, b Inside) int { return strings.Compare(a.Kind, b.Kind) }) // COMPRESS, gzip, zlib
 	quote := byte(0)
 	if c, _, ok := text.Before(b, all[0].Start); ok && (c == '"' || c == '\'') {
 		quote = byte(c)
@@ -200,7 +204,11 @@ func openInside(b []byte, mark int, s text.Stack) (x Inside, cost int, err error
 	// The database's COMPRESS writes the length of the text before it.
 	for start := mark - 4; start >= max(0, mark-compressBack); start-- {
 		length := text.Open(b[:mark], start, s, mark-start).Text
-		if len(length) != 4 || int(binary.LittleEndian.Uint32(length)&0x3fffffff) != len(x.Text) {
+		if len(length) != 4 {
+			continue
+		}
+		if int(binary.LittleEndian.Uint32(length)&0x3fffffff) != len(x.Text) {
+			x.behind = x.behind || length[2] == 0 && length[3] == 0
 			continue
 		}
 		if start > 0 && b[start-1] == '\\' && string(text.Open(b[:mark], start-1, s, mark-start+1).Text) == string(length) {
@@ -257,7 +265,7 @@ func packedPrefix(b []byte) (p Packed, size int, err error) {
 // two ways.
 func (x Inside) Seal(t []byte) (edits []text.Edit, ok bool) {
 	sealed, ok := x.Packed.Seal(t)
-	if !ok {
+	if !ok || x.behind && x.Kind == "zlib" {
 		return nil, false
 	}
 	all := append([]Inside{x}, x.others...)

@@ -51,18 +51,17 @@ func TestOpenInside(t *testing.T) {
 	}
 	length := binary.LittleEndian.AppendUint32(nil, uint32(len(body)))
 	for why, c := range map[string]struct{ kind, before, value, behind string }{
-		"zlib in a query":              {"zlib", "?z=", escaped(zlibbed(t, body), text.Percent), "&n=1"},
-		"gzip in a query":              {"gzip", "?z=", escaped(gzipped(t, body), text.Percent), "&n=1"},
-		"in small letters":             {"zlib", "?z=", strings.ToLower(escaped([]byte("\x78\x9c"), text.Percent)) + escaped(zlibbed(t, body)[2:], text.Percent), ""},
-		"encoded twice":                {"gzip", "z=", escaped(gzipped(t, body), text.Percent, text.Percent), " "},
-		"in a form":                    {"zlib", "z=", escaped(zlibbed(t, body), text.Form), "&x"},
-		"in a string of SQL":           {"gzip", "VALUES (1, '", escaped(gzipped(t, body), text.SQL), "', 2);"},
-		"in a string of SQL, encoded":  {"zlib", "sql=VALUES+%28%27", escaped(zlibbed(t, body), text.SQL, text.Form), "%27%29"},
-		"in two strings of SQL":        {"zlib", `('(\'`, escaped(zlibbed(t, body), text.SQL, text.SQL), `\')')`},
-		"in quotes written twice":      {"gzip", "('", escaped(gzipped(t, body), text.Doubled), "')"},
-		"COMPRESS in a query":          {"COMPRESS", "?z=", escaped(append(length, zlibbed(t, body)...), text.Percent), "&n=1"},
-		"COMPRESS in a string of SQL":  {"COMPRESS", "VALUES ('", escaped(append(length, zlibbed(t, body)...), text.SQL), "')"},
-		"zlib behind another's length": {"zlib", "?z=%01%00%00%00", escaped(zlibbed(t, body), text.Percent), "&n=1"},
+		"zlib in a query":             {"zlib", "?z=", escaped(zlibbed(t, body), text.Percent), "&n=1"},
+		"gzip in a query":             {"gzip", "?z=", escaped(gzipped(t, body), text.Percent), "&n=1"},
+		"in small letters":            {"zlib", "?z=", strings.ToLower(escaped([]byte("\x78\x9c"), text.Percent)) + escaped(zlibbed(t, body)[2:], text.Percent), ""},
+		"encoded twice":               {"gzip", "z=", escaped(gzipped(t, body), text.Percent, text.Percent), " "},
+		"in a form":                   {"zlib", "z=", escaped(zlibbed(t, body), text.Form), "&x"},
+		"in a string of SQL":          {"gzip", "VALUES (1, '", escaped(gzipped(t, body), text.SQL), "', 2);"},
+		"in a string of SQL, encoded": {"zlib", "sql=VALUES+%28%27", escaped(zlibbed(t, body), text.SQL, text.Form), "%27%29"},
+		"in two strings of SQL":       {"zlib", `('(\'`, escaped(zlibbed(t, body), text.SQL, text.SQL), `\')')`},
+		"in quotes written twice":     {"gzip", "('", escaped(gzipped(t, body), text.Doubled), "')"},
+		"COMPRESS in a query":         {"COMPRESS", "?z=", escaped(append(length, zlibbed(t, body)...), text.Percent), "&n=1"},
+		"COMPRESS in a string of SQL": {"COMPRESS", "VALUES ('", escaped(append(length, zlibbed(t, body)...), text.SQL), "')"},
 	} {
 		in := []byte(c.before + c.value + c.behind)
 		mark := NextPacked(in, 0)
@@ -82,6 +81,11 @@ func TestOpenInside(t *testing.T) {
 		require.NoError(t, err, why)
 		assert.Equal(t, []any{c.kind, longer, c.before, c.behind}, []any{y.Kind, string(y.Text), string(after[:y.Start]), string(after[y.End:])}, why)
 	}
+	other := []byte("?z=%01%00%00%00" + escaped(zlibbed(t, body), text.Percent))
+	x, _, err := OpenInside(other, NextPacked(other, 0))
+	require.NoError(t, err)
+	_, ok := x.Seal([]byte("http://ternrock.example"))
+	assert.False(t, ok, "behind the length of something else")
 	for _, no := range []string{"", "x%9C", "100%x%9", "%1F%8", "see x%20 and 1F%8B", "%251F%8B%08", "x%41%42"} {
 		if mark := NextPacked([]byte(no), 0); mark >= 0 {
 			_, _, err := OpenInside([]byte(no), mark)
@@ -89,7 +93,7 @@ func TestOpenInside(t *testing.T) {
 		}
 	}
 	cut := []byte("z=" + escaped(zlibbed(t, body)[:60], text.Percent))
-	_, _, err := OpenInside(cut, NextPacked(cut, 0))
+	_, _, err = OpenInside(cut, NextPacked(cut, 0))
 	assert.ErrorIs(t, err, ErrNotPacked, "without its checksum")
 }
 
