@@ -198,8 +198,12 @@ func (t *reading) object(start, quote, end int) int {
 	if t.budget < 0 {
 		return 0
 	}
-	// In quotes it may be the text of a serialized string whose beginning was damaged.
-	if c, q, ok := text.Before(t.b, start); ok && c == '"' && !t.quiet && t.damaged(q) {
+	// It may be the text of a serialized string whose beginning, or its quote, was damaged.
+	head := start
+	if c, q, ok := text.Before(t.b, start); ok && c == '"' {
+		head = q
+	}
+	if head > 0 && !t.quiet && t.damaged(head) {
 		return t.hold(start, len(t.b), Unsound, errPart)
 	}
 	for _, s := range text.Stacks(t.b, quote, end, '"') {
