@@ -300,12 +300,20 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	x.query = x.End-x.Start == x.to-x.from && inQuery(around, from, low)
 	if x.alphabet == nil {
 		x.alphabet = base64.RawStdEncoding
-		x.untold = !x.query && from > low && around[from-1] == '=' && x.End-x.Start == x.to-x.from
+		x.untold = !x.query && (from > low && around[from-1] == '=' || deeper(stacks, s)) && x.End-x.Start == x.to-x.from
 		if !x.query && inPath(around, from, to, low) {
 			x.alphabet, x.padded = base64.RawURLEncoding, false
 		}
 	}
 	return x, true
+}
+
+// deeper reports whether what stands around is percent-encoded as s has it, and something more or
+// fewer times: then nobody knows how a plus sign is to be written.
+func deeper(stacks []text.Stack, s text.Stack) bool {
+	return s.Has(text.Percent) && slices.ContainsFunc(stacks, func(other text.Stack) bool {
+		return other != s && other.Has(text.Percent) && len(other.Steps()) != len(s.Steps())
+	})
 }
 
 // tokenBytes can stand in base64, in the writing of its characters, or in a path before it.

@@ -150,7 +150,8 @@ const maxUnescaped = 3
 // tells in bytes. ErrNotPacked: there is none that its checksum confirms.
 func OpenInside(b []byte, mark int) (x Inside, cost int, err error) {
 	var all []Inside
-	for times := 1; times <= maxUnescaped && len(all) == 0; times++ {
+	settled := false // more escaped they would be other bytes, but for a length that is not understood
+	for times := 1; times <= maxUnescaped && !settled; times++ {
 		for _, s := range packedStacks(b, mark, times) {
 			x, n, serr := openInside(b, mark, s)
 			cost += n
@@ -159,6 +160,7 @@ func OpenInside(b []byte, mark int) (x Inside, cost int, err error) {
 			}
 			if serr == nil {
 				all = append(all, x) // the checksum says that it is read rightly
+				settled = settled || !x.behind || x.Kind != "zlib"
 			}
 		}
 	}
@@ -201,7 +203,10 @@ func openInside(b []byte, mark int, s text.Stack) (x Inside, cost int, err error
 	if x.Kind != "zlib" {
 		return x, cost, nil
 	}
-	// The database's COMPRESS writes the length of the text before it.
+	// The database's COMPRESS writes the length of the text before it, which ends in a NUL nearly always.
+	for _, nul := range []string{`\0`, "00"} {
+		x.behind = x.behind || bytes.HasSuffix(b[:mark], []byte(nul))
+	}
 	for start := mark - 4; start >= max(0, mark-compressBack); start-- {
 		length := text.Open(b[:mark], start, s, mark-start).Text
 		if len(length) != 4 {
