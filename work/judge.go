@@ -18,7 +18,7 @@ type judge struct {
 	layout *layout.Layout
 	labels bool                      // rows that change are called by name too, not only those with something left
 	lean   bool                      // nobody asks for what a value is afterwards
-	wants  func(rewrite.Reason) bool // whether the label of a row with that left is asked for; nil: always
+	wants  func(rewrite.Reason) bool // whether the label of a row left for that reason is needed; nil: always
 	out    []outcome                 // memory for the next row
 }
 

@@ -112,7 +112,7 @@ func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 	}
 }
 
-// apply adds what the newest journal says, and reports whether it is of changes that stand.
+// apply adds what the newest journal says, and reports whether its changes are in effect.
 func (s steps) apply(last *journalState, sheetID string, end *sheet.Summary) bool {
 	switch {
 	case last == nil:
@@ -167,8 +167,7 @@ func (s steps) scan(scan *Scan, last *journalState) bool {
 	return false
 }
 
-// readyStep adds whether the site was ready when it was last looked at; that it was is no step
-// that must have been done.
+// readyStep adds the result of the last trimlantern ready. The step is optional.
 func (j *Job) readyStep(to steps) error {
 	var r Ready
 	if err := j.Book.ReadJSON(readyFile, &r); err != nil {
@@ -187,8 +186,7 @@ func (j *Job) readyStep(to steps) error {
 	return nil
 }
 
-// redirectStep adds what the last test of the redirect found; it is no step that must have
-// been done either.
+// redirectStep adds the result of the last trimlantern redirect test. The step is optional.
 func (j *Job) redirectStep(to steps) error {
 	var r RedirectTest
 	if err := j.Book.ReadJSON(redirectsFile, &r); err != nil {

@@ -395,12 +395,9 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	for _, e := range entries {
 		if id := rowID(e.Key); !hasKey(at, id) {
 			at[id] = len(rows)
-			to, err := movedKey(t, keys(e.Key), func(column string) *sheet.Entry { return byCell[cellID(t.Name, keys(e.Key), column)] })
+			to, err := whereNow(t, e, byCell)
 			if err != nil {
-				return world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
-			}
-			if to == nil {
-				to = keys(e.Key)
+				return err
 			}
 			rows = append(rows, to)
 		}
@@ -454,13 +451,26 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	return nil
 }
 
+// whereNow returns the key under which the row of an entry is found now: another one where the
+// run has changed the key itself.
+func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) ([][]byte, error) {
+	to, err := movedKey(t, keys(e.Key), func(column string) *sheet.Entry { return byCell[cellID(t.Name, keys(e.Key), column)] })
+	if err != nil {
+		return nil, world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+	}
+	if to == nil {
+		return keys(e.Key), nil
+	}
+	return to, nil
+}
+
 // rowBack is what is to be put back into one row.
 type rowBack struct {
 	update  database.Update
 	entries []*sheet.Entry
 }
 
-// add adds a cell, which is now as was, to be put back as its entry says.
+// add schedules a cell to be restored from its entry; was is its current value.
 func (c *rowBack) add(e *sheet.Entry, was database.Value) {
 	before := was
 	before.Bytes = e.Before

@@ -308,8 +308,8 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	return x, true
 }
 
-// deeper reports whether what stands around is percent-encoded as s has it, and something more or
-// fewer times: then nobody knows how a plus sign is to be written.
+// deeper reports whether the surrounding text is percent-encoded to different depths, so that
+// it is unclear how a new plus sign must be written.
 func deeper(stacks []text.Stack, s text.Stack) bool {
 	return s.Has(text.Percent) && slices.ContainsFunc(stacks, func(other text.Stack) bool {
 		return other != s && other.Has(text.Percent) && len(other.Steps()) != len(s.Steps())
@@ -372,7 +372,7 @@ func base64Stacks(b []byte, start, end, mark int) []text.Stack {
 	for _, outer := range slices.Clone(all) { // several characters, each written in another way
 		for _, inner := range all[:min(len(all), 2)] {
 			if last := outer.Steps()[len(outer.Steps())-1]; last.Layer == inner.Steps()[0].Layer {
-				continue // of one layer the characters tell how many there are
+				continue // the written characters already show how often one layer repeats
 			}
 			if both, ok := inner.Within(outer); ok && inner != outer && len(all) < maxBase64Stacks {
 				all = append(all, both)
@@ -467,7 +467,7 @@ func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
 		return Base64{from: low, to: high}, false
 	}
 	path := bytes.IndexByte(t[low:bare], '/') >= 0 && (t[low] == '/' || before == '.' || before == '/')
-	// A plus sign before it may be a blank, of a form that was decoded but for those.
+	// A leading plus sign may be a space in form data that was percent-decoded only.
 	plus := low < bare && t[low] == '+'
 	if decodes && (!path && !plus || isText(whole.Text)) {
 		return whole, true

@@ -215,8 +215,8 @@ var isControl = func() (t [256]bool) {
 	return t
 }()
 
-// IsPlain reports whether all of b is UTF-8 without control characters: what nearly all text
-// is. It costs one look at each byte, 32 at a time.
+// IsPlain reports whether b is valid UTF-8 without control characters (tabs and line breaks are
+// allowed). It checks 32 bytes at a time.
 func IsPlain(b []byte) bool {
 	ascii, rest := true, b
 	for len(rest) >= 32 {
@@ -228,15 +228,14 @@ func IsPlain(b []byte) bool {
 	return noControls(rest, &ascii) && (ascii || utf8.Valid(b))
 }
 
-// unlikely returns 0 where none of the eight bytes that b begins with is a control character, one
-// of white space but a blank, or none of ASCII.
+// unlikely returns 0 if the first eight bytes of b are printable ASCII or spaces.
 func unlikely(b []byte) uint64 {
 	x := binary.LittleEndian.Uint64(b)
 	return (x | (x-0x2020202020202020)&^x | (x + 0x0101010101010101)) & 0x8080808080808080
 }
 
-// noControls reports whether b holds no control character; where it holds more than ASCII, it
-// says so.
+// noControls reports whether b holds no control character, and clears *ascii if b holds a byte
+// outside ASCII.
 func noControls(b []byte, ascii *bool) bool {
 	for _, c := range b {
 		if isControl[c] {

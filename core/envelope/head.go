@@ -70,8 +70,8 @@ func spelled(b []byte, end int, c rune, floor int) int {
 	return found
 }
 
-// eachSpelled calls found with where each writing of the character c begins and ends, from one
-// to the next, until found returns true. ends finds where one may end; see search.
+// eachSpelled calls found with the start and end of each spelling of c until found returns true.
+// ends finds where a spelling may end; see search.
 func eachSpelled(b []byte, from int, c rune, ends *seek.Triples, found func(start, end int) bool) {
 	for p := from; ; {
 		end := from + 1 // which no byte stands before
@@ -257,7 +257,7 @@ func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
 		r := text.Open(b, h.Start, s, size)
 		cost += len(r.Text)
 		v, err := OpenPHP(r.Text)
-		if form, ok := r.AsForm(); ok && err == nil { // the lengths are the same, and bytes may not be
+		if form, ok := r.AsForm(); ok && err == nil { // + is a space: same length, other bytes
 			v.Done()
 			r = text.Open(b, h.Start, form, size)
 			v, err = OpenPHP(r.Text)

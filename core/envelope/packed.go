@@ -107,11 +107,11 @@ type counted struct {
 // inflaters are readers of deflate that were done with.
 var inflaters = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
 
-// deflaters are writers of deflate that were done with: one takes more than half a megabyte.
+// deflaters reuses deflate writers, which take more than half a megabyte each.
 var deflaters = sync.Pool{New: func() any {
 	w, err := flate.NewWriter(io.Discard, flate.DefaultCompression)
 	if err != nil {
-		panic(err) // of a level that there is not
+		panic(err) // cannot happen: the level is valid
 	}
 	return w
 }}

@@ -17,8 +17,8 @@ import (
 // they are, or with a backslash before.
 var packedPercent = seek.NewTriples([]seek.Class{{First: "1", Second: "fF"}, {First: "x", Second: "%"}}, "%0259dD")
 
-// NextPacked returns the place of the next compressed value in a text at or after from that is
-// percent-encoded, or -1. It is a first look.
+// NextPacked returns the offset of the next percent-encoded value at or after from that begins
+// like gzip or zlib, or -1. OpenInside tells whether it is one.
 func NextPacked(b []byte, from int) int {
 	n := bytes.IndexByte(b[from:], '%')
 	if n < 0 {
@@ -47,7 +47,7 @@ func NextPacked(b []byte, from int) int {
 	}
 }
 
-// NextRawPacked is NextPacked for one whose bytes are written as they are.
+// NextRawPacked is NextPacked for values that are not percent-encoded.
 func NextRawPacked(b []byte, from int) int {
 	for p := from; p+6 < len(b); p++ {
 		n := bytes.IndexAny(b[p:len(b)-6], "x\x1f")
@@ -61,7 +61,7 @@ func NextRawPacked(b []byte, from int) int {
 	return -1
 }
 
-// percented reads one byte that is percent-encoded once or more; how many times, tells depth.
+// percented reads one percent-encoded byte. depth is how many times it is encoded; 0: it is not.
 func percented(b []byte, p int) (c byte, end, depth int) {
 	if p >= len(b) || b[p] != '%' {
 		return 0, p, 0
@@ -110,17 +110,17 @@ type Inside struct {
 	Start, End int // in the text
 	size       int // of the compressed value, as it is read
 	region     text.Region
-	behind     bool     // what looks like another's length stands before it
-	quote      byte     // which stands before it; 0: none
-	others     []Inside // how it may be written as well
+	behind     bool     // preceded by what looks like a length that does not match
+	quote      byte     // the quote directly before it; 0: none
+	others     []Inside // other ways to read the same bytes
 }
 
-// unescapedLayers are those in which bytes stand as they are, but for some. PHP's double quotes
-// are not among them: nothing writes bytes into those as they are.
+// unescapedLayers escape only a few bytes and leave the rest as they are. PHP's double-quoted strings
+// are left out: no program writes binary data into them.
 var unescapedLayers = []text.Layer{text.SQL, text.Slashes, text.Single, text.Doubled}
 
-// packedStacks returns the ways in which the compressed value at mark may be written, escaped
-// that many times.
+// packedStacks returns the layers through which the compressed value at mark may be written, with
+// backslashes or doubled quotes applied the given number of times.
 func packedStacks(b []byte, mark, times int) (all []text.Stack) {
 	outer := [][]text.Step{nil}
 	if depth, ok := packedAt(b, mark); ok {
@@ -142,15 +142,15 @@ func packedStacks(b []byte, mark, times int) (all []text.Stack) {
 	return all
 }
 
-// maxUnescaped is how many times in each other one of those layers is looked for.
+// maxUnescaped bounds how often unescapedLayers may be nested in each other.
 const maxUnescaped = 3
 
-// OpenInside opens the compressed value that begins at mark of a text, which NextPacked or
-// NextRawPacked returned, through the layer in which it is written; what it looked at, cost
-// tells in bytes. ErrNotPacked: there is none that its checksum confirms.
+// OpenInside opens the compressed value at mark, an offset returned by NextPacked or NextRawPacked,
+// through the layers in which it is written. cost is how many bytes were read. It returns
+// ErrNotPacked unless a checksum confirms the value, and ErrTooLarge past 64 MB.
 func OpenInside(b []byte, mark int) (x Inside, cost int, err error) {
 	var all []Inside
-	settled := false // more escaped they would be other bytes, but for a length that is not understood
+	settled := false // found, and any length before it understood
 	for times := 1; times <= maxUnescaped && !settled; times++ {
 		for _, s := range packedStacks(b, mark, times) {
 			x, n, serr := openInside(b, mark, s)
@@ -167,13 +167,13 @@ func OpenInside(b []byte, mark int) (x Inside, cost int, err error) {
 	if len(all) == 0 {
 		return Inside{}, cost, ErrNotPacked
 	}
-	// A length that fits before it is no chance.
+	// A matching length is no coincidence, so COMPRESS comes first.
 	slices.SortStableFunc(all, func(a, b Inside) int { return strings.Compare(a.Kind, b.Kind) }) // COMPRESS, gzip, zlib
 	quote := byte(0)
 	if c, _, ok := text.Before(b, all[0].Start); ok && (c == '"' || c == '\'') {
 		quote = byte(c)
 	} else if bare := slices.IndexFunc(all, func(x Inside) bool { return !x.unescaped() }); bare >= 0 {
-		all = all[bare : bare+1] // in no quotes nothing is escaped for them
+		all = all[bare : bare+1] // outside quotes nothing is escaped for them
 	}
 	x = all[0]
 	x.quote, x.others = quote, all[1:]
@@ -265,9 +265,8 @@ func packedPrefix(b []byte) (p Packed, size int, err error) {
 	return p, 0, ErrNotPacked
 }
 
-// Seal returns the edits of the text that make the value hold another one, in the same
-// format and the same writing. ok == false: it cannot be written so, or nothing tells in which of
-// two ways.
+// Seal returns the edits that replace the value's text with t, compressed and written as before.
+// ok is false if that is not possible, or if the value could be written in two ways.
 func (x Inside) Seal(t []byte) (edits []text.Edit, ok bool) {
 	sealed, ok := x.Packed.Seal(t)
 	if !ok || x.behind && x.Kind == "zlib" {
@@ -296,7 +295,7 @@ func (x Inside) edit(sealed []byte) text.Edit {
 	return text.Edit{Removed: string(x.region.Text[:x.size]), Inserted: string(sealed)}
 }
 
-// keeps reports whether another value leaves the quote open that this one stands in.
+// keeps reports whether the new value does not end the quoted string that holds it.
 func (x Inside) keeps(sealed []byte) bool {
 	if !x.unescaped() {
 		return bytes.IndexByte(sealed, x.quote) < 0

@@ -566,7 +566,7 @@ func WasSerialized(b []byte) bool {
 	}
 	h, ok := NextHead(t[:min(len(t), 64)], 0)
 	written := ok && h.Type != 0 && len(bytes.Trim(t[:h.Start], "\\\"' \t")) == 0
-	return !written // it begins like one that is written as something else
+	return !written // an intact head in another spelling is not damage
 }
 
 // behindName returns what stands behind a session's name and bar, or all.

@@ -19,10 +19,10 @@ type StyleURL struct {
 	Conditional bool // it is loaded only where a rule matches, a font is used, or a test holds
 }
 
-// WalkCSS goes through a style sheet, or the declarations of a style attribute, and
-// reports what it loads in order (CSS Syntax, CSS Cascade §6.4.4 for @import, CSS Images
-// §2.4 for image-set). Strings that are no URLs, comments, namespaces and an @import
-// where it means nothing are not reported. Offsets count bytes of b.
+// WalkCSS reports, in order, each URL that a style sheet or a style attribute loads (CSS Syntax;
+// CSS Cascade §6.4.4 for @import; CSS Images §2.4 for image-set). It does not report other
+// strings, comments, namespaces, or an @import in a place where CSS ignores it. Offsets count
+// bytes of b.
 func WalkCSS(b []byte, report func(StyleURL)) {
 	source := masked(b)
 	w := sheet{b: source, lexer: css.NewLexer(parse.NewInputBytes(source)), report: report}
@@ -61,7 +61,7 @@ func (w *sheet) next() bool {
 		w.flush()
 		w.rule, w.functions = "", nil
 	case css.LeftBraceToken:
-		w.imports = nil // an @import has no block: it is none
+		w.imports = nil // an @import with a block is invalid
 		w.blocks = append(w.blocks, w.rule)
 		w.rule, w.functions, w.late = "", nil, true
 	case css.RightBraceToken:
@@ -75,7 +75,7 @@ func (w *sheet) next() bool {
 			w.imports[0].Conditional = true
 		}
 		w.functions = append(w.functions, name)
-		if name == "url" { // written with escapes, which the lexer does not know it by
+		if name == "url" { // with escapes in its name, which the lexer does not recognise
 			w.escapedURL()
 		}
 	case css.LeftParenthesisToken:

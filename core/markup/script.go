@@ -21,10 +21,9 @@ const (
 // first to the last. Offsets count bytes of b; the quotes are outside of them.
 // A module has no HTML-like comments; only a module has static imports.
 //
-// It never fails: what no parser would take is read on behind the fault. The one
-// thing that a lexer cannot know is whether a slash divides or begins a regular
-// expression; it goes by the token before it, and by what the parenthesis or brace
-// before it belongs to.
+// It never fails: after a syntax error it continues with the next token. A lexer cannot be
+// sure whether a slash is a division or starts a regular expression; this one decides by the
+// token before it and by what the preceding parenthesis or brace belongs to.
 func WalkScript(b []byte, module bool, report func(part ScriptPart, start, end int)) {
 	s := script{b: b, module: module, report: report, regexp: true, lineStart: true, legacy: isLegacy(b)}
 	for s.p < len(b) {
@@ -65,11 +64,11 @@ const (
 	inCall           // behind import(
 )
 
-// operands end with a value, so that a slash behind them divides: all words but these.
+// beforeRegexp are the words after which a slash starts a regular expression; after any other word it divides.
 var beforeRegexp = map[string]bool{"return": true, "typeof": true, "instanceof": true, "in": true, "of": true, "new": true, "delete": true,
 	"void": true, "throw": true, "case": true, "do": true, "else": true, "yield": true, "await": true, "extends": true, "default": true}
 
-// conditions are followed by a parenthesis behind which a statement begins.
+// conditions are the words whose parenthesis is followed by a statement.
 var conditions = map[string]bool{"if": true, "while": true, "for": true, "with": true}
 
 // next reads one token at p.
@@ -130,8 +129,7 @@ func (s *script) lineEnd(p int) int {
 	return len(s.b)
 }
 
-// step returns where the letter ends that begins at p, of a letter's bytes that look
-// like ASCII too.
+// step returns the offset after the character at p; in a legacy text it may have two bytes.
 func (s *script) step(p int) int {
 	if s.legacy && s.b[p] >= 0x81 && p+1 < len(s.b) && isTrail(s.b[p+1]) {
 		return p + 2
@@ -139,7 +137,7 @@ func (s *script) step(p int) int {
 	return p + 1
 }
 
-// quoted reads a string; one that its line does not end is read to the end of the line.
+// quoted reads a string. An unterminated one ends with its line.
 func (s *script) quoted(quote byte) {
 	start := s.p + 1
 	p := start
@@ -196,7 +194,7 @@ func (s *script) template() {
 	s.value()
 }
 
-// regularExpression reads one; false: its line does not end it, so that it is none.
+// regularExpression reads a regular expression; false: it does not end in its line, so it is a division.
 func (s *script) regularExpression() bool {
 	class := false
 	for p := s.p + 1; p < len(s.b); p = s.step(p) {
@@ -345,8 +343,7 @@ func (s *script) statement() bool {
 	}
 }
 
-// pop closes the last open bracket that end ends. One that was never opened, or others that were
-// left open in between, are faults of the script, and passed over.
+// pop closes the innermost bracket that end matches. Unmatched brackets are syntax errors and ignored.
 func (s *script) pop(end byte) bracket {
 	start := map[byte]string{')': "(", ']': "[", '}': "{`"}[end]
 	for n := len(s.open) - 1; n >= max(0, len(s.open)-maxUnclosed); n-- {

@@ -141,7 +141,7 @@ func TestWalkXML(t *testing.T) {
 	}
 }
 
-// What the walks report lies inside of the text, in order, without overlaps.
+// Everything the walks report lies within the text, in order, without overlaps.
 func FuzzWalks(f *testing.F) {
 	f.Add([]byte("import a from 'b' /* c */ `d ${ /e/ } f` @import \"g\"; p { x: url(h) image-set(\"i\" type(\"j\")) }"))
 	f.Add([]byte("<html xmlns='http://www.w3.org/1999/xhtml'><style><![CDATA[a]]></style><script>b &lt;</script><?c?><!DOCTYPE d [\"]>\"]></html>"))
@@ -178,8 +178,8 @@ func FuzzWalks(f *testing.F) {
 	})
 }
 
-// What is hostile costs no more than what is long: eight times as much takes about eight times
-// as long, where it would take sixty-four times if each piece looked at all others.
+// The cost is linear, for hostile input too: eight times the input takes about eight times as long;
+// quadratic cost would take sixty-four times as long.
 func TestWalksAreLinear(t *testing.T) {
 	cost := func(walk func([]byte), piece string, n int) time.Duration {
 		b := []byte(strings.Repeat(piece, n))

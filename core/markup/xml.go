@@ -9,19 +9,18 @@ import (
 	"trimlantern/core/text"
 )
 
-// The namespaces whose elements a browser knows.
+// The namespaces that browsers support and WalkXML knows.
 const (
 	NamespaceHTML = "http://www.w3.org/1999/xhtml"
 	NamespaceSVG  = "http://www.w3.org/2000/svg"
 )
 
-// WalkXML is WalkHTML for a document that is read by the rules of XML: names keep their
-// letter case, any element may be empty, no element but by its namespace is HTML's or
-// SVG's, and CDATA sections are text. Elements of these two are reported by their local
-// names, all others as "", with attributes that have no Context. What <script> and <style>
-// hold is reported as it is written: see XMLText.
+// WalkXML is WalkHTML for XML: names are case-sensitive, any element may be empty, CDATA
+// sections are text, and namespaces decide which elements are HTML or SVG. Those are
+// reported by their local names; all others as "", with attributes without a Context. The
+// content of <script> and <style> is reported as written; XMLText decodes it.
 //
-// A fault that ends the document for a parser of XML does not end the walk.
+// Unlike an XML parser it continues after an error.
 func WalkXML(b []byte, m Markup) {
 	w := xmlWalk{walk: walk{b: b, m: m}}
 	for w.p < len(b) {
@@ -49,7 +48,7 @@ const (
 	maxDeclared = 64 // elements around one that are asked for its namespace
 )
 
-// xmlOthers are what begins with <! or <?, how it begins and ends.
+// xmlOthers are comments and processing instructions: how they begin and end.
 var xmlOthers = []struct {
 	begin, end string
 	token      html.TokenType
@@ -294,9 +293,9 @@ func xmlNameOf(b []byte) (string, *attrName) {
 	return string(b), nil
 }
 
-// XMLText returns the text that the content of an element of XML stands for: CDATA
-// sections as they are, character references decoded elsewhere, comments left out. Where the text
-// stands in b as it is, at says where; -1: it does not.
+// XMLText returns the text content of an XML element: CDATA sections as they are, character
+// references decoded elsewhere, comments removed. at is the offset of that text in b, or -1 if it
+// had to be decoded.
 func XMLText(b []byte) (plain []byte, at int) {
 	if bytes.IndexByte(b, '&') < 0 && bytes.IndexByte(b, '<') < 0 {
 		return b, 0

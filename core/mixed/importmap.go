@@ -13,8 +13,7 @@ type importMap struct {
 	scopes  map[string]map[string]string
 }
 
-// add joins in the import map that a script holds; of two rules for one name the first
-// counts. What is no import map changes nothing.
+// add merges an import map; the first rule for a name wins. Invalid JSON is ignored.
 func (m *importMap) add(b []byte, absolute func(string) (string, bool)) {
 	var read struct {
 		Imports map[string]any            `json:"imports"`
@@ -57,8 +56,8 @@ func (m *importMap) add(b []byte, absolute func(string) (string, bool)) {
 	}
 }
 
-// resolve returns what a specifier in a script at referrer names: an absolute URL. ok ==
-// false: a bare name that no rule knows.
+// resolve returns the absolute URL of a module specifier in a script at referrer. ok is false for
+// a bare name without a rule.
 func (m *importMap) resolve(specifier, referrer string, absolute func(string) (string, bool)) (u string, ok bool) {
 	name := specifier
 	if urlLike(specifier) {
@@ -79,7 +78,7 @@ func (m *importMap) resolve(specifier, referrer string, absolute func(string) (s
 	return u, ok
 }
 
-// match looks a name up: as a whole, or by its longest beginning that ends in a slash.
+// match looks a name up exactly, then by its longest prefix that ends in a slash.
 func match(rules map[string]string, name string) (string, bool) {
 	if to, ok := rules[name]; ok {
 		return to, true

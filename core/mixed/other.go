@@ -113,7 +113,7 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 		switch part {
 		case markup.ScriptComment:
 			if !utf8.Valid(b) {
-				return // who knows where it ends
+				return // its end is uncertain in an unknown charset
 			}
 			done = append(done, stretch{start, end})
 			for _, mark := range []string{"//# sourceMappingURL=", "//@ sourceMappingURL="} {

@@ -198,7 +198,7 @@ func (t *reading) object(start, quote, end int) int {
 	if t.budget < 0 {
 		return 0
 	}
-	// It may be the text of a serialized string whose beginning, or its quote, was damaged.
+	// It may be the content of a serialized string whose head or quote is damaged.
 	head := start
 	if c, q, ok := text.Before(t.b, start); ok && c == '"' {
 		head = q
@@ -290,8 +290,8 @@ func (t *reading) packed(mark int) int {
 	return x.End
 }
 
-// amongText reports whether what stands around t.b[start:end] is text: in a binary format something
-// else may say how long it is.
+// amongText reports whether t.b[start:end] is surrounded by text. In a binary format there may be a
+// length elsewhere.
 func (t *reading) amongText(start, end int) bool {
 	const around = 256
 	return envelope.IsPlain(bytes.ToValidUTF8(t.b[max(0, start-around):start], nil)) && envelope.IsPlain(bytes.ToValidUTF8(t.b[end:min(len(t.b), end+around)], nil))

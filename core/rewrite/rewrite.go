@@ -213,8 +213,8 @@ func (w *worker) save() state {
 
 func (w *worker) restore(s state) { w.res, w.told = s.res, w.told[:s.told] }
 
-// refuse goes back to before an envelope was opened that begins at pos of the text at a place,
-// and says why it is left.
+// refuse restores the state from before an envelope was opened and reports why it is left. pos is
+// its offset in the text at the given place.
 func (w *worker) refuse(before state, at *place, pos int, why Reason, note string) {
 	w.restore(before)
 	w.left(Finding{Reason: why, Path: at.path(), Offset: at.offset(pos), Note: note})
@@ -340,11 +340,10 @@ func (w *worker) open(b []byte, at *place, depth int) []Edit {
 	return w.inside(b, at, depth)
 }
 
-// loneMax is how long a lone reference is at the most; no longer, so that nothing binary
-// looks like one.
+// loneMax is the maximum length of a lone reference, short enough that no binary format applies.
 const loneMax = 250
 
-// loneBytes can stand behind the scheme of one.
+// loneBytes are the bytes that may follow its scheme.
 var loneBytes = func() (t [256]bool) {
 	for c := range 256 {
 		t[c] = isAlnum(byte(c)) || strings.IndexByte("/.-_", byte(c)) >= 0
@@ -352,9 +351,9 @@ var loneBytes = func() (t [256]bool) {
 	return t
 }()
 
-// lone reports whether a value is one reference to the site and nothing else, written plainly,
-// in which nothing else can be hidden: what most values of a site are that hold one. What
-// would become of it is known without reading it in all other ways, and is the same.
+// lone reports whether a value is exactly one plain reference to the site, with no characters that
+// could hold an envelope. Most stored references are like that, and the result is known without
+// trying every layer.
 func (r *Rules) lone(b []byte) bool {
 	const scheme = "http://"
 	host := r.Site.Host

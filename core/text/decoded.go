@@ -187,9 +187,9 @@ func (r *Region) At(p int) int {
 	return sort.Search(len(r.Text), func(i int) bool { return r.Raw(i) >= p })
 }
 
-// AsForm returns the stack of a region that is percent-encoded as forms are: a plus sign stands
-// in it as it is, for a blank, where everything else would have written %2B. ok == false: it
-// is not.
+// AsForm returns the region's stack with form encoding in place of percent-encoding if the region
+// holds a literal plus sign, which stands for a space in form data and is written %2B everywhere
+// else. ok is false if it holds none.
 func (r *Region) AsForm() (s Stack, ok bool) {
 	s = r.Stack
 	for i := int(s.n) - 1; i >= 0; i-- {
@@ -210,8 +210,8 @@ func (r *Region) AsForm() (s Stack, ok bool) {
 	return s, false
 }
 
-// Escaped reports whether a byte of the plain text is written as an escape of a layer, of the
-// innermost one where there are several.
+// Escaped reports whether a byte of the plain text is written as an escape in the innermost layer
+// of that kind.
 func (r *Region) Escaped(p int, l Layer) bool {
 	for i := len(r.levels) - 1; i >= 0; i-- {
 		from := r.levels[i].Raw(p)
@@ -303,8 +303,7 @@ func (r *Region) Faithful(n int) bool {
 	return true
 }
 
-// Confirms reports whether the region, with edits made of its source, reads as it does with
-// others made of its text.
+// Confirms reports whether the source with the raw edits decodes to the text with the plain edits.
 func (r *Region) Confirms(raw, plain []Edit) bool {
 	want, err := Apply(r.Text, plain)
 	return err == nil && r.reads(raw, want)

@@ -71,7 +71,7 @@ func infer(written []byte, c byte, s Stack, found *[]Stack) {
 	}
 }
 
-// look is what a text holds that tells how it may be written.
+// look collects clues about the layers in which a text is written.
 type look struct {
 	has         [256]bool
 	odd, quoted bool // a backslash before something that not all languages read alike
@@ -111,7 +111,7 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 	raw := hasBytes(sample) || slices.ContainsFunc(r.levels, func(d Decoded) bool { return hasBytes(d.Text) })
 	if s.Has(Script) && (seen.odd || raw) {
 		others := []Layer{SQL, Slashes, PHP}
-		if raw { // what Slashes writes SQL reads too
+		if raw { // SQL can read what Slashes writes
 			others = []Layer{Slashes, SQL, PHP}
 		}
 		for _, l := range others {
@@ -162,8 +162,8 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 	return all
 }
 
-// hasBytes reports whether b holds what no JSON and hardly any script does: control characters
-// as they are, or bytes that are no UTF-8.
+// hasBytes reports whether b holds unescaped control characters or invalid UTF-8, which JSON never
+// and scripts hardly ever contain.
 func hasBytes(b []byte) bool {
 	for _, c := range b {
 		if c < ' ' && c != '\t' && c != '\n' && c != '\r' {

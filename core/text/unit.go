@@ -269,7 +269,7 @@ func readCSSHex(b []byte, p, limit int) (rune, int, bool) {
 		p++
 		n++
 	}
-	if n < 2 || v >= 0x7f && v < 0xa0 { // control characters nobody writes so: \087 is a NUL and 87
+	if n < 2 || v >= 0x7f && v < 0xa0 { // no control character is written like this: \087 is a NUL and 87
 		return 0, 0, false
 	}
 	if p < limit && (b[p] == ' ' || b[p] == '\t' || b[p] == '\n') {

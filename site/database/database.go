@@ -133,8 +133,8 @@ func (t Table) InKey(column string) bool {
 type Value struct {
 	Bytes []byte
 	Null  bool
-	// Lossy says that the bytes of the column are not those of a text that the connection's
-	// charset can carry: written back, they would be others. Such a cell is not to be written.
+	// Lossy: the connection's charset cannot represent the column's bytes, so writing the value
+	// back would change them. Such a cell must not be written.
 	Lossy bool
 	As    byte // SQLite, which types values and not columns: 't' (or 0) text, 'b' blob, 'i' integer, 'r' real
 }

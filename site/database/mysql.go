@@ -45,7 +45,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	m.Params = map[string]string{"sql_mode": "'STRICT_ALL_TABLES'"}
 	charset := strings.ToLower(c.Charset)
 	if charset == "" || charset == "utf8" || charset == "utf8mb3" {
-		charset = "utf8mb4" // which holds all of theirs, and what they would turn into a question mark
+		charset = "utf8mb4" // a superset: utf8 would turn an emoji into a question mark
 	}
 	m.InterpolateParams = slices.Contains(plainCharsets, charset)
 	if err := m.Apply(mysql.Charset(charset, "")); err != nil {
@@ -107,11 +107,11 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	return s, nil
 }
 
-// carried are the charsets whose bytes survive utf8mb4, each of them.
+// carried are the charsets that convert to utf8mb4 and back without a change.
 var carried = []string{"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1"}
 
-// mysqlWhole returns the condition that a column's bytes are the same after they went through the
-// connection's charset and back, or "" where they always are.
+// mysqlWhole returns the SQL condition that a column's bytes survive conversion to the connection's
+// charset and back, or "" if they always do.
 func mysqlWhole(c Column, connection string) string {
 	if c.Kind != Text || c.charset == "" || c.charset == connection || connection == "binary" || connection == "utf8mb4" && slices.Contains(carried, c.charset) {
 		return ""

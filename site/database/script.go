@@ -89,7 +89,7 @@ func mysqlScript(charset string) Script {
 			return string(v.Bytes)
 		case len(v.Bytes) == 0:
 			return "''"
-		case plainText(v.Bytes) && ascii: // anything else a client reads as its own charset has it
+		case plainText(v.Bytes) && ascii: // a client would read anything else in its own charset
 			return "'" + escaped + "'"
 		case c.Kind == Binary || c.Kind == Other:
 			return "0x" + hex.EncodeToString(v.Bytes)

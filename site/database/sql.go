@@ -89,8 +89,8 @@ func (q *query) columns(columns []Column) {
 	}
 }
 
-// survives adds, for each of columns of which it is not sure, what reads whether its bytes survive
-// the connection's charset. It returns the places of those in columns.
+// survives adds, for each column whose bytes may not survive the connection's charset, an expression
+// that tells whether they do. It returns the indexes of those columns.
 func (q *query) survives(columns []Column) (asked []int) {
 	if q.d.whole == nil {
 		return nil
@@ -104,8 +104,8 @@ func (q *query) survives(columns []Column) (asked []int) {
 	return asked
 }
 
-// mark marks the values that do not survive, by what survives asked for, and returns the values
-// without it.
+// mark sets Lossy by the answers to the expressions that survives added, and returns the row without
+// those answers.
 func mark(row []Value, first int, asked []int) []Value {
 	answers := row[len(row)-len(asked):]
 	for n, i := range asked {

@@ -324,9 +324,9 @@ var (
 	declaredCSS = regexp.MustCompile(`^@charset "([-\w.:]{1,40})";`)
 )
 
-// declaredCharset returns the encoding of a text that is not UTF-8, as its header, its mark or its
-// own declaration says (Encoding Standard); nil: it is UTF-8, or nobody says. In some, bytes that
-// look like ASCII are parts of letters, so that markup cannot be read byte by byte.
+// declaredCharset returns the encoding of a text that is not UTF-8, from its byte order mark, its
+// header or its own declaration (Encoding Standard); nil if it is UTF-8 or declares none. In some
+// encodings bytes that look like ASCII are parts of characters.
 func declaredCharset(b []byte, contentType string) encoding.Encoding {
 	head := b[:min(len(b), 1024)]
 	declared := strings.ToLower(contentType)
@@ -337,8 +337,8 @@ func declaredCharset(b []byte, contentType string) encoding.Encoding {
 	switch {
 	case certain:
 	case strings.HasPrefix(name, "utf-16"):
-		return nil // what says so in ASCII is not (HTML §13.2.3.2)
-	case name == "windows-1252": // which is what it says of all that it does not know
+		return nil // a declaration in ASCII cannot be in UTF-16 (HTML §13.2.3.2)
+	case name == "windows-1252": // also the fallback for an unknown charset
 		e = nil
 		for _, declaration := range []*regexp.Regexp{declaredXML, declaredCSS} {
 			if m := declaration.FindSubmatch(head); m != nil {

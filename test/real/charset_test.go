@@ -14,6 +14,19 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// charsetTexts are, by a column's charset, bytes in hexadecimal digits.
+var charsetTexts = map[string][]string{
+	"utf8mb4": {"F09F9880", "E697A5E69CAC", "C3A9", "41"},
+	"utf8mb3": {"E697A5E69CAC", "C3A9", "41"},
+	"latin1":  {"E9", "80", "41"},
+	"cp1251":  {"CFF0E8E2", "41"},
+	"cp932":   {"8790", "EEEF", "FA4A", "93FA967B", "41"},
+	"sjis":    {"93FA967B", "955C", "41"},
+	"gbk":     {"C4E3BAC3", "815C", "41"},
+	"big5":    {"A55C", "A741", "41"},
+	"ascii":   {"41"},
+}
+
 // Whatever charset the system's configuration names and a table has: after apply only the edits differ
 // in the column's own bytes, as the database itself shows them, and after undo nothing does. What
 // the connection's charset cannot carry is left and named.
@@ -21,20 +34,9 @@ func TestCharsets(t *testing.T) {
 	t.Parallel()
 	s := mariaStore(newBench(t), "InnoDB")
 	const ours = "http://ternrock.example/ "
-	texts := map[string][]string{ // by the table's charset: bytes in hexadecimal digits
-		"utf8mb4": {"F09F9880", "E697A5E69CAC", "C3A9", "41"},
-		"utf8mb3": {"E697A5E69CAC", "C3A9", "41"},
-		"latin1":  {"E9", "80", "41"},
-		"cp1251":  {"CFF0E8E2", "41"},
-		"cp932":   {"8790", "EEEF", "FA4A", "93FA967B", "41"},
-		"sjis":    {"93FA967B", "955C", "41"},
-		"gbk":     {"C4E3BAC3", "815C", "41"},
-		"big5":    {"A55C", "A741", "41"},
-		"ascii":   {"41"},
-	}
 	count := 0
 	in := ""
-	for charset, all := range texts {
+	for charset, all := range charsetTexts {
 		in += fmt.Sprintf("CREATE TABLE m_%[1]s (id INT PRIMARY KEY, v VARCHAR(190) CHARACTER SET %[1]s);\n", charset)
 		for n, hex := range all {
 			in += fmt.Sprintf("INSERT INTO m_%[1]s VALUES (%[2]d, CONCAT(CONVERT('%[3]s' USING %[1]s), CONVERT(_binary 0x%[4]s USING %[1]s)));\n", charset, n, ours, hex)
@@ -44,7 +46,7 @@ func TestCharsets(t *testing.T) {
 	s.sql(in)
 	raw := func() map[string]string { // a cell's own bytes
 		out := map[string]string{}
-		for charset := range texts {
+		for charset := range charsetTexts {
 			for line := range strings.Lines(s.sql("SELECT CONCAT('m_" + charset + " ', id), HEX(v) FROM m_" + charset)) {
 				id, hex, ok := strings.Cut(strings.TrimSpace(line), "\t")
 				require.True(t, ok, line)
@@ -85,7 +87,7 @@ func TestCharsets(t *testing.T) {
 		}
 		assert.Equal(t, left, preview.Counts["charset"], "connection %q: what is left is named", connection)
 		assert.Equal(t, changed, preview.Cells, connection)
-		assert.GreaterOrEqual(t, changed, len(texts), "connection %q", connection)
+		assert.GreaterOrEqual(t, changed, len(charsetTexts), "connection %q", connection)
 		if connection == "" || strings.HasPrefix(connection, "utf8") {
 			assert.LessOrEqual(t, left, 5, "connection %q", connection)
 		}
