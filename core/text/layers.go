@@ -338,10 +338,16 @@ func phpEscape(b []byte) ([]byte, int) {
 	return nil, 0
 }
 
-func phpWrite(dst []byte, c byte, _ *style) []byte {
+func phpWrite(dst []byte, c byte, like *style) []byte {
 	switch {
 	case c == '"' || c == '\\' || c == '$':
 		return append(dst, '\\', c)
+	case c == '\n' && !like.lines: // as JSON and SQL have it too
+		return append(dst, `\n`...)
+	case c == '\r' && !like.lines:
+		return append(dst, `\r`...)
+	case c == '\n' || c == '\r':
+		return append(dst, c)
 	case c < ' ':
 		const digits = "0123456789abcdef"
 		return append(dst, '\\', 'x', digits[c>>4], digits[c&15])
