@@ -89,7 +89,7 @@ HOST.chain.pem and HOST.key.pem into a folder, in the order that servers want.
 	a.address(c)
 	c.Flags().StringVar(&a.ca, "ca", "", "trust the authority in this PEM `FILE` too")
 	c.Flags().StringVar(&folder, "write", "", "write chain and key to this `FOLDER`")
-	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs care, like 21d")
+	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
 	return c
 }
 

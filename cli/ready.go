@@ -53,9 +53,9 @@ func (a *app) readyCommand() *cobra.Command {
 		Long: `Looks at everything that must be right before the switch: the DNS of all names, the
 ports, the certificate for each name and address (names, dates, chain, key), what both
 schemes answer, a proxy in front, addresses that the system's configuration holds.
-Each point is good, needs care, or stops you: with why, and what to do.
+Each point is good, needs attention, or blocks the switch: with why, and what to do.
 
---wait asks again until nothing stops you. From cron the exit code is enough: 1 when
+--wait asks again until nothing blocks the switch. From cron the exit code is enough: 1 when
 the certificate ends soon. With --site it needs no site file.
 
 ` + exitCodes,
@@ -81,8 +81,8 @@ the certificate ends soon. With --site it needs no site file.
 	a.network(c)
 	f := c.Flags()
 	f.StringVar(&o.Origin, "origin", "", "ask the server behind the proxy directly at this `ADDRESS[:PORT]`")
-	f.Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs care, like 21d")
-	f.Var(days{&o.Wait}, "wait", "ask again for this `TIME` until nothing stops the switch, like 2h")
+	f.Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
+	f.Var(days{&o.Wait}, "wait", "ask again for this `TIME` until nothing blocks the switch, like 2h")
 	f.BoolVar(&o.Support, "for-support", false, "print a short text for the people who run the server")
 	return c
 }

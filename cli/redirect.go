@@ -15,7 +15,7 @@ func (a *app) redirectCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "redirect",
 		Short: "The one redirect: show, install, remove and test it",
-		Long: `Everybody who types any of the site's addresses shall land on the secure one, at
+		Long: `All of the site's addresses must redirect to the secure one, at
 once, path and query kept. show prints the rules for a server, install and remove put
 them into a file and take them out, test goes the way of every address.
 
@@ -146,7 +146,7 @@ func (a *app) rulesInFile(r hops.Rule, server, file string, remove bool) error {
 func (a *app) redirectTest() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "test [URL]…",
-		Short: "Go the way of every address a visitor may type",
+		Short: "Follow every address a visitor may type",
 		Long: `Asks for every address of the site: both schemes, all names, the front page, a deep
 path with query and percent signs, something sent with POST, and a file for a
 certificate authority. Shows where each lands and what is wrong on the way.

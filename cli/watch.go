@@ -14,7 +14,7 @@ func (a *app) watchCommand() *cobra.Command {
 	soon := 21 * 24 * time.Hour
 	c := &cobra.Command{
 		Use:   "watch",
-		Short: "One look for a timer: quiet when all is well",
+		Short: "Check the site's health; print nothing when all is well",
 		Long: `Looks at the certificate, at the way of every address, and at the pages, and compares
 with the last scan. When all is well it prints nothing and ends with 0; else it prints
 a text that can be mailed as it is, or JSON, and ends with 1.
@@ -39,6 +39,6 @@ a text that can be mailed as it is, or JSON, and ends with 1.
 	a.network(c)
 	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `documents`")
 	c.Flags().DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
-	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs care, like 21d")
+	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
 	return c
 }

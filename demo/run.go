@@ -140,7 +140,7 @@ func (r *road) walk() error {
 		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
 		{say: "Carry out exactly that.", args: []string{"apply"}, code: 1},
 		{say: "What needs a person, a person does now: the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},
-		{say: "One redirect, so that everybody lands on the secure address. This little server does what the rules say, as Apache would.", args: []string{"redirect", "install", "apache", htaccess}, code: 0},
+		{say: "One redirect, so that everybody ends up on the secure address. This little server does what the rules say, as Apache would.", args: []string{"redirect", "install", "apache", htaccess}, code: 0},
 		{args: []string{"redirect", "test"}, code: 0},
 		{say: "And now?", args: []string{"scan"}, code: 0},
 		{args: []string{"status"}, code: 0},

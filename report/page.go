@@ -234,7 +234,7 @@ func (d *pageData) hosts(s *work.Scan) {
 		if i == mostListed {
 			break
 		}
-		one := hostData{Host: Clean(h.Host), Word: "cannot be told", Tone: "upgraded", Why: Clean(h.Verdict.Why), Findings: number(h.Findings)}
+		one := hostData{Host: Clean(h.Host), Word: "cannot be determined", Tone: "upgraded", Why: Clean(h.Verdict.Why), Findings: number(h.Findings)}
 		switch h.Verdict.Answer {
 		case "secure":
 			one.Word, one.Tone = "yes", "good"

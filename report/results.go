@@ -604,7 +604,7 @@ func (t *Text) Filtered(f *work.Filtered) {
 		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(clip(example(f.Left, r), max(8, 58-len(r.Words())))))
 	}
 	if len(f.Nameless) > 0 {
-		t.wrap("  ", "The dump does not show the columns of "+clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be told.")
+		t.wrap("  ", "The dump does not show the columns of "+clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be recognised.")
 	}
 	if f.As == "dump" {
 		t.next("load it into a copy of the site first, and scan that copy")

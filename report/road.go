@@ -18,17 +18,17 @@ func (t *Text) Ready(r *work.Ready) {
 		}
 		return
 	}
-	t.printf("May %s switch?\n\n", r.Site)
+	t.printf("Is %s ready?\n\n", r.Site)
 	t.points(r.Points)
 	switch r.Worst() {
 	case certs.Stop:
 		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
 		t.next("fix that, then: trimlantern ready; --for-support writes to your host")
 	case certs.Care:
-		t.printf("\n%s\n", t.care("You may switch; what is marked [!] needs care."))
+		t.printf("\n%s\n", t.care("Ready to switch; what is marked [!] needs attention."))
 		t.next("trimlantern preview")
 	default:
-		t.printf("\n%s\n", t.good("You may switch."))
+		t.printf("\n%s\n", t.good("Ready to switch."))
 		t.next("trimlantern preview")
 	}
 }
@@ -102,9 +102,9 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 	t.next("trimlantern redirect test")
 }
 
-// RedirectTest shows what a visitor types and where he lands.
+// RedirectTest shows what visitors type and where they end up.
 func (t *Text) RedirectTest(r *work.RedirectTest) {
-	t.printf("The ways to %s\n\n", r.Site)
+	t.printf("Redirects to %s\n\n", r.Site)
 	bad := 0
 	for _, j := range r.Journeys {
 		mark := t.good("[x]")
@@ -227,7 +227,7 @@ func (t *Text) Watched(w *work.Watched) {
 	if w.Well {
 		return
 	}
-	t.printf("%s needs care (%s).\n", w.Site, w.Time.UTC().Format("2006-01-02 15:04 UTC"))
+	t.printf("%s needs attention (%s).\n", w.Site, w.Time.UTC().Format("2006-01-02 15:04 UTC"))
 	if len(w.Points) > 0 {
 		t.heading("Certificate and server")
 		t.points(w.Points)

@@ -135,7 +135,7 @@ func (t *Text) hosts(s *work.Scan) {
 			t.printf("  %s\n", t.faint(plural(len(s.Hosts)-10, "more host")+"; --format json lists them"))
 			break
 		}
-		word := t.care("cannot be told")
+		word := t.care("cannot be determined")
 		switch h.Verdict.Answer {
 		case "secure":
 			word = t.good("has HTTPS")
@@ -259,7 +259,7 @@ func ScanJSON(w io.Writer, s *work.Scan) error {
 func (t *Text) Traced(r *work.Traced) {
 	t.printf("%s\n", clip(r.URL, 78))
 	if len(r.Places) == 0 {
-		t.printf("\nStands nowhere in %s and %s, in no spelling.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
+		t.printf("\nNot found in %s and %s, in any spelling.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
 		t.wrap("", "Then a script puts it together, a program makes it, or it comes from a cache outside of the site: look at it with trimlantern scan --browser, empty all caches, and scan again.")
 		t.notRead(r.Skipped)
 		return
@@ -277,7 +277,7 @@ func (t *Text) Traced(r *work.Traced) {
 // origins writes places, most at the most.
 func (t *Text) origins(places []work.Origin, most int) {
 	if len(places) == 0 {
-		t.printf("    %s\n", t.faint("stands nowhere in database and files: a script, a program or a cache makes it"))
+		t.printf("    %s\n", t.faint("not found in database and files: a script, a program or a cache makes it"))
 	}
 	for i, o := range places {
 		if i == most {

@@ -138,7 +138,7 @@ func (f *filtering) failed(err error, o FilterOptions) error {
 	}
 	kept := "nothing was written"
 	if o.Out == "" || o.Out == "-" {
-		kept = "what was written to standard output is not whole: throw it away"
+		kept = "what was written to standard output is incomplete: delete it"
 	}
 	switch {
 	case errors.As(err, &broken):
@@ -160,7 +160,7 @@ func (f *filtering) failed(err error, o FilterOptions) error {
 	if errors.As(err, &fault) {
 		return err
 	}
-	return world(err, name, "look at the cause and run the command again; "+kept)
+	return world(err, name, "check the input and output, then run the command again; "+kept)
 }
 
 // openInput opens the input, unpacked, and tells its size where it is known.
@@ -259,7 +259,7 @@ func (o *output) commit() error {
 	return os.Rename(o.f.Name(), o.name)
 }
 
-// discard throws away what is not whole; after commit it does nothing.
+// discard removes incomplete output; after commit it does nothing.
 func (o *output) discard() {
 	if o.f != nil {
 		_ = o.f.Close()           // closed already where all went well

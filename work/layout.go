@@ -59,7 +59,7 @@ func ShowLayouts(name string) (*Layouts, error) {
 	}
 	dir, err := os.Getwd()
 	if err != nil {
-		return nil, world(err, "the working folder cannot be told", "change to a folder that exists")
+		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	l, err := layoutOf(&sitefile.File{Layout: name, Dir: dir})
 	if errors.Is(err, fs.ErrNotExist) {

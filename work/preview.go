@@ -264,7 +264,7 @@ func (s *survey) failed(err error, t database.Table) error {
 	if errors.Is(err, context.Canceled) {
 		return world(nil, "interrupted; nothing was changed", "run the same command again")
 	}
-	return world(err, "reading table "+t.Name, "look at the database's own log; then run the same command again")
+	return world(err, "reading table "+t.Name, "check the database server's log, then run the same command again")
 }
 
 // readAddresses looks at the site's own addresses and refuses a site that the
@@ -312,7 +312,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 	slices.SortFunc(s.out.Sites, func(a, b Place) int { return a.Site - b.Site })
 	slices.SortStableFunc(s.out.Addresses, func(a, b AddressState) int { return a.Site - b.Site })
 	if n := len(s.out.Addresses); n > 0 && foreign == n {
-		return misuse(nil, fmt.Sprintf("this database is of another site: its address is %s, not below %s", s.out.Addresses[0].Value, j.Site),
+		return misuse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.out.Addresses[0].Value, j.Site),
 			"check site and also in the site file against the address in the database; a folder belongs to it only where the site lives in that folder")
 	}
 	return nil

@@ -51,7 +51,7 @@ func (r *Ready) Code() int {
 type ReadyOptions struct {
 	Origin  string        // host:port of the server behind a proxy, asked directly
 	Soon    time.Duration // certificates that end within it need care
-	Wait    time.Duration // ask again until nothing stops the switch, so long
+	Wait    time.Duration // ask again until nothing blocks the switch, so long
 	Support bool          // write a text for the host's support
 }
 
@@ -132,7 +132,7 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 		r.add("dns", certs.Good, name+" is "+strings.Join(hosts, ", "), "", "")
 		plain, err := probe.Addresses(ctx, client, name, "80")
 		if err == nil && len(plain) > 0 && probe.Listens(ctx, plain[0]) != nil {
-			r.add("port-80", certs.Care, "nothing listens on port 80 of "+name, "who types the name without https:// may get nothing", "let the server listen there, for the redirect")
+			r.add("port-80", certs.Care, "nothing listens on port 80 of "+name, "visitors who leave out https:// may get no answer", "let the server listen there, for the redirect")
 		}
 		for _, a := range addrs {
 			if id := a + " " + name; !secure[id] {
@@ -304,7 +304,7 @@ func (r *readying) answers() error {
 		return nil // said above
 	}
 	if h := res.Header.Get("Strict-Transport-Security"); h != "" {
-		r.add("hsts", certs.Care, "HSTS is out already: "+h, "browsers that were here insist on HTTPS: there is no way back before it ends", "never let the certificate run out")
+		r.add("hsts", certs.Care, "the site already sends HSTS: "+h, "browsers insist on HTTPS until it expires", "never let the certificate run out")
 	}
 	for _, c := range res.Cookies() {
 		if !c.Secure {

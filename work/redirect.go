@@ -24,7 +24,7 @@ type RedirectTest struct {
 	Time     time.Time     `json:"time"`
 	Journeys []JourneySeen `json:"journeys"`
 	Do       []string      `json:"do"`                // what to do, the gravest first
-	Stale    []string      `json:"returning_visitor"` // what he may still see, and why
+	Stale    []string      `json:"returning_visitor"` // what returning visitors may still see, and why
 }
 
 // JourneySeen is one journey and what is wrong with it.
@@ -85,7 +85,7 @@ func (j *Job) stale(ctx context.Context, out *RedirectTest) {
 	if slices.ContainsFunc(out.Journeys, func(s JourneySeen) bool {
 		return len(s.Hops) > 1 && (s.Hops[0].Status == 301 || s.Hops[0].Status == 308)
 	}) {
-		add("His browser remembers a permanent redirect: if you take it back, he is still sent on, until he clears his browser's memory.")
+		add("Browsers remember a permanent redirect and keep following it after you remove it, until their cache is cleared.")
 	}
 	client, err := j.web()
 	if err != nil {
@@ -102,13 +102,13 @@ func (j *Job) stale(ctx context.Context, out *RedirectTest) {
 		}
 	}
 	if age > 0 {
-		add("His browser may show the front page as it was for up to %s (Cache-Control); a reload shows the new one.", (time.Duration(min(age, 1<<31)) * time.Second).String())
+		add("Browsers may show the front page as it was for up to %s (Cache-Control); a reload shows the new one.", (time.Duration(min(age, 1<<31)) * time.Second).String())
 	}
 	if seen := res.Header.Get("Age"); seen != "" {
 		add("A cache in front of the server holds a copy that is %s seconds old: empty it there.", seen)
 	}
 	if res.Header.Get("Cache-Control") == "" && res.Header.Get("Expires") == "" {
-		add("The pages do not say how long they may be kept: his browser decides by itself, and a reload shows the new one.")
+		add("The pages do not say how long they may be kept: browsers decide for themselves, and a reload shows the new one.")
 	}
 }
 
@@ -283,7 +283,7 @@ func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile
 func (j *Job) changeFile(file string, before []byte, missing bool, after []byte) (string, error) {
 	path, err := filepath.Abs(file)
 	if err != nil {
-		return "", world(err, "the working folder cannot be told", "change to a folder that exists")
+		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	entry := &sheet.File{Path: path, Before: before, Missing: missing, After: sheet.Hash(after), Mode: 0o644}
 	if len(after) == 0 {

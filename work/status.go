@@ -178,7 +178,7 @@ func (j *Job) readyStep(to steps) error {
 	case r.Site == "":
 		to.add("ready", "todo", "", "not looked at: trimlantern ready")
 	case r.Worst() == certs.Stop:
-		to.add("ready", "care", when, "something stops the switch")
+		to.add("ready", "care", when, "something blocks the switch")
 		to.next("trimlantern ready")
 	default:
 		to.add("ready", "done", when, "the certificate is good for %d more days from then", r.Days)

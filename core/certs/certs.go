@@ -117,7 +117,7 @@ func (s Sent) dates(leaf *x509.Certificate, add adder) {
 	case s.Now.Before(leaf.NotBefore):
 		add("dates", Stop, "it begins on "+day(leaf.NotBefore), "browsers refuse it until then", "wait, or check the clock of the machine that made it")
 	case left <= 0:
-		add("dates", Stop, "it ended on "+day(leaf.NotAfter), "browsers show a warning in place of the site", "renew it, and let it renew by itself from now on")
+		add("dates", Stop, "it expired on "+day(leaf.NotAfter), "browsers show a warning in place of the site", "renew it, and let it renew by itself from now on")
 	case left < s.Soon:
 		add("dates", Care, fmt.Sprintf("it ends in %d days, on %s", days, day(leaf.NotAfter)), "then browsers show a warning in place of the site", "renew it now, and find out why nothing did")
 	default:
@@ -162,7 +162,7 @@ func (s Sent) strength(add adder) {
 		case x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
 			if !root || i == 0 {
 				weak = true
-				add("signature", Stop, fmt.Sprintf("certificate %d is signed the old way (%s)", i+1, c.SignatureAlgorithm), "browsers refuse it", "get a new certificate; authorities sign with SHA-256 today")
+				add("signature", Stop, fmt.Sprintf("certificate %d is signed with an obsolete algorithm (%s)", i+1, c.SignatureAlgorithm), "browsers refuse it", "get a new certificate; authorities sign with SHA-256 today")
 			}
 		}
 	}
@@ -175,7 +175,7 @@ func (s Sent) strength(add adder) {
 func (s Sent) trust(leaf *x509.Certificate, add adder) {
 	if bytes.Equal(leaf.RawIssuer, leaf.RawSubject) && leaf.CheckSignatureFrom(leaf) == nil || selfSigned(leaf) {
 		if _, err := s.verify(leaf, nil); err != nil {
-			add("trust", Stop, "it is signed by itself", "no browser trusts it", "get one from an authority")
+			add("trust", Stop, "it is self-signed", "no browser trusts it", "get one from an authority")
 			return
 		}
 	}
@@ -198,7 +198,7 @@ func (s Sent) trust(leaf *x509.Certificate, add adder) {
 			if len(top.IssuingCertificateURL) > 0 {
 				do += "; the authority offers it at " + top.IssuingCertificateURL[0]
 			}
-			add("chain", Stop, fmt.Sprintf("the chain is not whole: behind %s its issuer %q is not sent", name(top), top.Issuer.CommonName),
+			add("chain", Stop, fmt.Sprintf("chain incomplete: the server does not send %[2]q, which issued %[1]s", name(top), top.Issuer.CommonName),
 				"some browsers find it elsewhere, others and most programs refuse the site", do)
 		}
 

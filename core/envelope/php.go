@@ -99,7 +99,7 @@ func (s *Serialized) Done() {
 
 // OpenPHP reads a value in the format of PHP's serialize, every type of it, and
 // tells where its strings stand. It returns a *NotSound where PHP could not read
-// it either. Who opens many may say Done of each.
+// it either. Call Done on each value to reuse its memory.
 func OpenPHP(b []byte) (*Serialized, error) {
 	p := phpParser{b: b, out: spare.Get().(*Serialized)}
 	p.out.b = b

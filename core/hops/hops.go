@@ -1,6 +1,6 @@
-// Package hops judges what happens to a visitor who types an address: which
-// redirects he is sent through and where he lands. It writes the one rule that
-// sends everybody to the secure address at once.
+// Package hops judges what happens to a visitor who types an address: the
+// redirects on the way and the page they end up on. It also writes the server rule that
+// redirects every address to the secure one in a single step.
 package hops
 
 import (
@@ -31,19 +31,19 @@ type Problem string
 
 // The problems, the gravest first.
 const (
-	Loop      Problem = "loop"      // he is sent round and round
+	Loop      Problem = "loop"      // a redirect loop
 	Failed    Problem = "failed"    // no answer
 	Downgrade Problem = "downgrade" // from HTTPS back to HTTP
-	Insecure  Problem = "insecure"  // he lands on HTTP
-	Elsewhere Problem = "elsewhere" // he lands on another host
-	Mixed     Problem = "mixed"     // he lands on a name that is not the one
+	Insecure  Problem = "insecure"  // ends up on HTTP
+	Elsewhere Problem = "elsewhere" // ends up on another host
+	Mixed     Problem = "mixed"     // ends up on another name
 	PathLost  Problem = "path-lost"
 	QueryLost Problem = "query-lost"
 	ProofLost Problem = "proof-lost" // the folder for proofs is redirected
-	Post      Problem = "post"       // what he sent is lost: the method changes on the way
+	Post      Problem = "post"       // a POST loses its body: the method changes on the way
 	Chain     Problem = "chain"      // more than one redirect
 	Temporary Problem = "temporary"  // a redirect that is not permanent
-	Broken    Problem = "broken"     // he lands on an error page
+	Broken    Problem = "broken"     // ends up on an error page
 )
 
 // problems is the one table of problems: their words, whether they stop the
@@ -56,16 +56,16 @@ var problems = map[Problem]struct {
 	Loop:      {"is sent round in a loop", true, "remove the redirects but one; behind a proxy that ends TLS use the rule for a proxy"},
 	Failed:    {"gets no answer", true, "look at the server and at the name's DNS"},
 	Downgrade: {"is sent back from HTTPS to HTTP", true, "remove the redirect to HTTP: in the server's rules, or the system's own address"},
-	Insecure:  {"lands on HTTP", true, "install the redirect: trimlantern redirect show"},
-	Elsewhere: {"lands on another host", true, "look which rule sends him there"},
-	Mixed:     {"lands on another name of the site", false, "send all names to one: trimlantern redirect show"},
+	Insecure:  {"ends up on HTTP", true, "install the redirect: trimlantern redirect show"},
+	Elsewhere: {"ends up on another host", true, "look which rule sends visitors there"},
+	Mixed:     {"ends up on another name of the site", false, "send all names to one: trimlantern redirect show"},
 	PathLost:  {"loses the path", true, "keep the path in the redirect"},
 	QueryLost: {"loses the query", true, "keep the query in the redirect"},
 	ProofLost: {"is redirected where a certificate authority looks for its proof", false, "leave that folder out of the redirect"},
-	Post:      {"loses what he sends: the method changes", false, "redirect other methods than GET with 308"},
+	Post:      {"loses what visitors send: the method changes", false, "redirect other methods than GET with 308"},
 	Chain:     {"goes through more than one redirect", false, "make it one redirect: trimlantern redirect show"},
 	Temporary: {"is redirected for the time being only (302, 303 or 307)", false, "make it permanent: 301, or 308 where the method counts"},
-	Broken:    {"lands on an error page", false, "look why the page fails"},
+	Broken:    {"ends up on an error page", false, "look why the page fails"},
 }
 
 // Order lists the problems, the gravest first.
@@ -88,7 +88,7 @@ func (j Journey) Landing() string {
 	return j.Hops[len(j.Hops)-1].URL
 }
 
-// Redirects counts how often he was sent on.
+// Redirects counts the redirects.
 func (j Journey) Redirects() int {
 	n := 0
 	for _, h := range j.Hops {

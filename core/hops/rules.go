@@ -8,10 +8,10 @@ import (
 	"strings"
 )
 
-// Rule is the one redirect that a site needs.
+// Rule is the redirect that a site needs.
 type Rule struct {
 	Server string   // one of Servers
-	Host   string   // the one name that everybody lands on; an address's host, checked
+	Host   string   // the one name that everybody ends up on; an address's host, checked
 	Proxy  bool     // TLS ends at a proxy in front, which says so in X-Forwarded-Proto
 	Paths  []string // only these folders or pages; empty: the whole site
 	HSTS   int      // seconds for which browsers shall remember; 0: none

@@ -110,7 +110,7 @@ func (u *Uses) script(start, end int, module bool) {
 		u.add(start+p, start+q, use)
 		from = start + q
 	}
-	legacy := isLegacy(u.b[start:end]) // where a comment ends cannot be told
+	legacy := isLegacy(u.b[start:end]) // the end of a comment is uncertain
 	WalkScript(u.b[start:end], module, func(part ScriptPart, p, q int) {
 		switch {
 		case part == ScriptSpecifier:
@@ -202,7 +202,7 @@ func before(b []byte, start int) Use {
 // IsIdent reports whether what begins at start is a name that only looks like a URL, as
 // what stands directly before it tells: of a namespace, of a vocabulary, or of a document type.
 func IsIdent(b []byte, start int) bool {
-	if start == 0 || strings.IndexByte("\"';=2479\\", b[start-1]) < 0 { // no quote, in no spelling
+	if start == 0 || strings.IndexByte("\"';=2479\\", b[start-1]) < 0 { // no quote in any spelling
 		return false
 	}
 	if head := b[:start-1]; bytes.HasSuffix(head, []byte("src=")) || bytes.HasSuffix(head, []byte("href=")) {

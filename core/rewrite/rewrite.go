@@ -28,7 +28,7 @@ type Verdict uint8
 
 // The verdicts.
 const (
-	Unknown  Verdict = iota // nobody asked, or it cannot be told
+	Unknown  Verdict = iota // nobody asked, or unknown
 	Secure                  // serves the same thing over HTTPS
 	Insecure                // does not
 	Keep                    // the user decided to leave it

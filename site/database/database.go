@@ -95,7 +95,7 @@ type Index struct {
 // Table is one table: what of it can hold text, and how its rows are found.
 type Table struct {
 	Name     string
-	Key      []Column // empty: rows cannot be told apart
+	Key      []Column // empty: rows cannot be distinguished
 	Columns  []Column // those that can hold text or bytes
 	All      []Column // all that can be written, in order
 	Stamps   []string // columns that stamp themselves on update
@@ -105,7 +105,7 @@ type Table struct {
 
 	primary  bool  // MariaDB: Key is the primary key
 	loose    bool  // its engine knows no transactions: nobody holds a row that was read
-	about    int64 // how many rows the system believes it has; below 0: it does not tell
+	about    int64 // estimated number of rows; negative if unknown
 	children bool  // PostgreSQL: read what inherits from it too, as partitions do
 }
 

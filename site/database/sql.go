@@ -64,7 +64,7 @@ func (q *query) is(t Table, key [][]byte) {
 	}
 }
 
-// behind adds the condition for the rows behind a key in the order of the key.
+// behind adds the keyset pagination condition: rows after key.
 func (q *query) behind(t Table, key [][]byte) {
 	for i := range t.Key {
 		q.add([]string{"(", " OR ("}[min(i, 1)])

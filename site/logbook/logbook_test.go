@@ -36,7 +36,7 @@ func TestPending(t *testing.T) {
 	require.NoError(t, err)
 	list, err = book.Sheets()
 	require.NoError(t, err)
-	assert.Empty(t, list, "what is not whole has no name")
+	assert.Empty(t, list, "an incomplete file has no name")
 	_, err = p.Commit()
 	require.NoError(t, err)
 	p.Discard()

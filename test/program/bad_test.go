@@ -85,9 +85,9 @@ func siteFile(t *testing.T, dir, from, to string) {
 
 func TestAnotherSite(t *testing.T) {
 	for to, say := range map[string]string{
-		"site: https://other.example":               "this database is of another site: its address is http://ternrock.example",
-		"site: https://ternrock.example.org":        "this database is of another site",
-		"site: https://ternrock.example/not/its/in": "this database is of another site",
+		"site: https://other.example":               "this database belongs to another site: its address is http://ternrock.example",
+		"site: https://ternrock.example.org":        "this database belongs to another site",
+		"site: https://ternrock.example/not/its/in": "this database belongs to another site",
 		"site: http://ternrock.example":             "is the insecure address",
 		"site: ftp://ternrock.example":              "which is not https",
 	} {

@@ -73,7 +73,7 @@ func TestCertPapers(t *testing.T) {
 			chain, err := os.ReadFile(filepath.Join(dir, "ternrock.example.chain.pem"))
 			require.NoError(t, err)
 			assert.Equal(t, string(leaf)+string(coded(between)), string(chain), "the site's own first, no root")
-			assert.Contains(t, check(1, derFile, "ternrock.example.key.pem"), "the chain is not whole")
+			assert.Contains(t, check(1, derFile, "ternrock.example.key.pem"), "chain incomplete")
 			assert.Contains(t, check(1, mixed), "no key is among the files")
 			other := filepath.Join(dir, "other")
 			require.NoError(t, os.Mkdir(other, 0o755))

@@ -143,7 +143,7 @@ func TestFilterBadInput(t *testing.T) {
 	_ = c.Run() // its exit code is asserted
 	assert.Equal(t, 3, c.ProcessState.ExitCode())
 	assert.Contains(t, errs.String(), "no space left on device")
-	assert.Contains(t, errs.String(), "not whole: throw it away")
+	assert.Contains(t, errs.String(), "incomplete: delete it")
 
 	from, to, err := os.Pipe()
 	require.NoError(t, err)

@@ -86,16 +86,16 @@ func TestReady(t *testing.T) {
 		cert    func(*x509.Certificate)
 		say     []string
 	}{
-		{"all is well", 0, page, nil, []string{"You may switch.", "good for 6", "[x] https://ternrock.example/ leads to"}},
-		{"soon", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(9*24*time.Hour + time.Hour) }, []string{"ends in 9 days", "You may switch; what is marked [!] needs care."}},
-		{"ended", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) }, []string{"[-] the certificate for ternrock.example", "it ended on", "Not yet"}},
+		{"all is well", 0, page, nil, []string{"Ready to switch.", "good for 6", "[x] https://ternrock.example/ leads to"}},
+		{"soon", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(9*24*time.Hour + time.Hour) }, []string{"ends in 9 days", "Ready to switch; what is marked [!] needs attention."}},
+		{"ended", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) }, []string{"[-] the certificate for ternrock.example", "it expired on", "Not yet"}},
 		{"only one name", 1, page, func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }, []string{"it is for ternrock.example, not for www.ternrock.example", "for all names: ternrock.example, www.ternrock.example"}},
 		{"HSTS and a cookie", 1, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Strict-Transport-Security", "max-age=9")
 			http.SetCookie(w, &http.Cookie{Name: "session", Value: "secret-of-the-session"})
 			w.Header().Set("Via", "1.1 front")
 			page(w, r)
-		}, nil, []string{"HSTS is out already", `cookie "session" comes without Secure`, "a proxy or cache stands in front (Via: 1.1 front)"}},
+		}, nil, []string{"the site already sends HSTS", `cookie "session" comes without Secure`, "a proxy or cache stands in front (Via: 1.1 front)"}},
 		{"a loop", 1, func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "https://ternrock.example"+r.URL.Path, http.StatusFound)
 		}, nil, []string{"sends round in a loop", "the usual cause is a proxy that ends TLS", "use the rule for a proxy"}},
@@ -209,7 +209,7 @@ func TestRedirectCommand(t *testing.T) {
 		}
 	}, nil)
 	r := want(t, 1, f.dir, f.args("redirect", "test", "http://ternrock.example/visit/?from=map\x1b")...)
-	for _, s := range []string{"loses the path", "loses the query", "loses what he sends", "for the time being", "lands on another name", "make it permanent"} {
+	for _, s := range []string{"loses the path", "loses the query", "loses what visitors send", "for the time being", "ends up on another name", "make it permanent"} {
 		assert.Contains(t, r.out, s)
 	}
 	assert.NotContains(t, r.out, "\x1b")
@@ -256,7 +256,7 @@ func TestWatch(t *testing.T) {
 	dir, initArgs := museum(t)
 	want(t, 0, dir, initArgs...)
 	first := want(t, 1, dir, "watch", "--quiet").out
-	assert.Contains(t, first, "needs care")
+	assert.Contains(t, first, "needs attention")
 	assert.Contains(t, first, "Redirects\n")
 	assert.Contains(t, first, "Insecure since last time")
 	second := want(t, 1, dir, "watch", "--quiet", "--expires-within", "90d").out
@@ -304,7 +304,7 @@ func TestReadyOldTLS(t *testing.T) {
 	f.secure = strings.TrimPrefix(old.URL, "https://")
 	r := want(t, 1, f.dir, f.args("ready")...)
 	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "speaks only TLS 1.1")
-	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "it is signed by itself")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "it is self-signed")
 }
 
 // certPair makes a certificate that signed itself.
@@ -449,7 +449,7 @@ func TestReadyByNameOnly(t *testing.T) {
 	t.Cleanup(named.Close)
 	f.secure = strings.TrimPrefix(named.URL, "https://")
 	out := strings.Join(strings.Fields(want(t, 1, f.dir, f.args("ready")...).out), " ")
-	assert.Contains(t, out, "the certificate for ternrock.example at "+f.secure+": it is signed by itself")
+	assert.Contains(t, out, "the certificate for ternrock.example at "+f.secure+": it is self-signed")
 	assert.Contains(t, out, "no TLS for www.ternrock.example at "+f.secure)
 	assert.NotContains(t, out, "no TLS for ternrock.example")
 }
