@@ -199,7 +199,7 @@ func (r *readying) certificate(client *fetch.Client, addr, name, where string) {
 		}
 	}
 	if !bad {
-		r.add("certificate", certs.Good, fmt.Sprintf("the certificate for %s %s is whole, trusted and good for %d more days", name, where, days), "", "")
+		r.add("certificate", certs.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %d more days", name, where, days), "", "")
 	}
 }
 

@@ -31,7 +31,7 @@ shot() { # NAME ROWS COMMAND
 sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
 shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
 shot mend 22 'trimlantern mend'
-shot ready 18 'trimlantern ready'
+shot ready 21 'trimlantern ready'
 shot scan-before 83 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" scan --trace --quiet --report "$dir/report.html" >/dev/null || true
@@ -39,7 +39,7 @@ chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars 
 shot preview 75 'trimlantern preview'
 shot apply 27 'trimlantern apply'
 trimlantern --config "$dir/ternrock/trimlantern.yaml" redirect install apache "$dir/ternrock/.htaccess" >/dev/null
-shot redirect-test 39 'trimlantern redirect test'
+shot redirect-test 56 'trimlantern redirect test'
 shot scan-after 24 'trimlantern scan'
 shot status 20 'trimlantern status'
 https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
