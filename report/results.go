@@ -436,6 +436,8 @@ func (t *Text) Applied(a *work.Applied) {
 	}
 	if a.Remain.Cells == 0 && a.Remain.Kind == work.Lengths {
 		t.printf("  %s\n", t.good("a second look at the database finds nothing left that can be mended"))
+	} else if hidden := a.Remain.Counts[rewrite.Hidden]; a.Remain.Changes() == 0 && hidden > 0 {
+		t.wrap("  ", "a second preview finds nothing more in the rows that this database user may see; not all rows of "+plural(hidden, "table")+" were read")
 	} else if a.Remain.Changes() == 0 {
 		t.printf("  %s\n", t.good("a second preview finds nothing left to change"))
 	} else {

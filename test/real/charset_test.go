@@ -159,4 +159,6 @@ func TestHiddenRows(t *testing.T) {
 	assert.Equal(t, 1, p.Left["hidden"])
 	said := s.tool(1, "apply", "--offline")
 	assert.Contains(t, said, "rows that this database user may not see")
+	assert.NotContains(t, said, "nothing left to change")
+	assert.Contains(t, strings.Join(strings.Fields(said), " "), "not all rows of 1 table were read")
 }
