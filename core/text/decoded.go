@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode/utf8"
 )
 
 // Decoded is a text that was read through one layer, with where its bytes came from.
@@ -244,19 +245,55 @@ func (r *Region) Carry(edits []Edit) (raw []Edit, ok bool) {
 			source = r.levels[i].Text
 		}
 	}
+	through := func(in string) []byte {
+		out := []byte(in)
+		for i := int(r.Stack.n) - 1; i >= 0; i-- {
+			out = encode(out, r.Stack.steps[i].Layer, &like[i])
+		}
+		return out
+	}
 	raw = make([]Edit, 0, len(edits))
+	same := make([]Edit, 0, len(edits))
+	differs := false
 	for _, e := range edits {
 		from, to := r.Raw(e.Offset), r.Raw(e.Offset+len(e.Removed))
 		if from > to {
 			return nil, false
 		}
-		in := []byte(e.Inserted)
-		for i := int(r.Stack.n) - 1; i >= 0; i-- {
-			in = encode(in, r.Stack.steps[i].Layer, &like[i])
+		removed, written := string(r.src[from:to]), r.spellings(e)
+		raw = append(raw, Edit{from, removed, string(through(e.Inserted))})
+		var in []byte
+		done := 0
+		for p := 0; p < len(e.Inserted); p++ {
+			if w := written[e.Inserted[p]]; w != nil {
+				in = append(append(in, through(e.Inserted[done:p])...), w...)
+				done = p + 1
+			}
 		}
-		raw = append(raw, Edit{from, string(r.src[from:to]), string(in)})
+		in = append(in, through(e.Inserted[done:])...)
+		same = append(same, Edit{from, removed, string(in)})
+		differs = differs || same[len(same)-1].Inserted != raw[len(raw)-1].Inserted
+	}
+	if differs && r.reads(same, want) {
+		return same, true
 	}
 	return raw, r.reads(raw, want)
+}
+
+// spellings returns how the source writes the punctuation and the control characters that an
+// edit removes. What the edit moves is best written as it was: that reads the same through
+// any other stack that fits the source as well as this one.
+func (r *Region) spellings(e Edit) (written [256][]byte) {
+	for p := 0; p < len(e.Removed); p++ {
+		c := e.Removed[p]
+		if c >= utf8.RuneSelf || '0' <= c && c <= '9' || 'A' <= c && c <= 'Z' || 'a' <= c && c <= 'z' || written[c] != nil {
+			continue
+		}
+		if from, to := r.Raw(e.Offset+p), r.Raw(e.Offset+p+1); from < to {
+			written[c] = r.src[from:to]
+		}
+	}
+	return written
 }
 
 // knownEscapes are what stands behind a backslash where somebody wrote it there for a reason.

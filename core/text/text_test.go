@@ -150,3 +150,25 @@ func FuzzUnit(f *testing.F) {
 		}
 	})
 }
+
+// What an edit moves is written as it was, whichever stack was taken for the text's own: in
+// both of these a line break is written \n, but only one of them writes a new one like that.
+func TestCarryKeepsSpellings(t *testing.T) {
+	b := []byte(`value=\\&quot;aHR0\ncDov\\&quot;`)
+	for _, layers := range [][]Layer{{HTML, PHP, Script}, {Script, HTML, Slashes}} {
+		var steps []Step
+		for _, l := range layers {
+			steps = append(steps, Step{Layer: l})
+		}
+		s, ok := Of(steps...)
+		require.True(t, ok)
+		r := Open(b, 0, s, len(b))
+		at := strings.Index(string(r.Text), "\ncDov")
+		require.Positive(t, at, "%v", s)
+		edits, ok := r.Carry([]Edit{{Offset: at, Removed: "\ncDov", Inserted: "\nczov\nLw"}})
+		require.True(t, ok, "%v", s)
+		after, err := Apply(b, edits)
+		require.NoError(t, err)
+		assert.Equal(t, `value=\\&quot;aHR0\nczov\nLw\\&quot;`, string(after), "%v", s)
+	}
+}
