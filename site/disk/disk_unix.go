@@ -1,0 +1,177 @@
+//go:build unix
+
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// owner returns who a file belongs to.
+func owner(info fs.FileInfo) (uid, gid int) {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(st.Uid), int(st.Gid)
+	}
+	return 0, 0
+}
+
+// trusted says why a file or folder is not to be trusted, or nil.
+func trusted(path string, info fs.FileInfo) error {
+	uid, _ := owner(info)
+	switch me := os.Geteuid(); {
+	case uid != me && uid != 0 && me == 0:
+		return &Untrusted{path, "belongs to the user " + userName(uid), "run the command as that user: sudo -u " + userName(uid) + " trimlantern …; or give the file to root"}
+	case uid != me && uid != 0:
+		return &Untrusted{path, "belongs to the user " + userName(uid), "run the command as that user, or make a file of your own"}
+	case info.Mode().Perm()&0o022 != 0:
+		return &Untrusted{path, fmt.Sprintf("can be written by other users (its mode is %04o)", info.Mode().Perm()), "run: chmod go-w " + path}
+	}
+	return nil
+}
+
+// userName names a user for people.
+func userName(uid int) string {
+	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+		return u.Username
+	}
+	return strconv.Itoa(uid)
+}
+
+// maxLinks bounds how many symbolic links a path is followed through.
+const maxLinks = 40
+
+// openFollowing opens a path step by step. A symbolic link on the way is followed if it belongs
+// to the caller, to root, or to the owner of what it leads to.
+func openFollowing(path string) (*os.File, error) {
+	fd, err := walkTo(path)
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
+	}
+	return os.NewFile(uintptr(fd), path), nil
+}
+
+// followed returns the path of what a path leads to, all links resolved under the rule of Open.
+// What it leads to may be not there.
+func followed(path string) (string, error) {
+	fd, err := walkTo(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", &fs.PathError{Op: "open", Path: path, Err: err}
+	}
+	if err == nil {
+		_ = unix.Close(fd)
+	}
+	return filepath.EvalSymlinks(path)
+}
+
+// errForeignLink says that a link belongs to somebody who need not have had access to what
+// it leads to.
+var errForeignLink = errors.New("leads through a symbolic link of another user")
+
+func walkTo(path string) (fd int, err error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return -1, err
+	}
+	const folder = through | unix.O_DIRECTORY | unix.O_CLOEXEC
+	at, err := unix.Open("/", folder, 0)
+	if err != nil {
+		return -1, err
+	}
+	defer func() { _ = unix.Close(at) }()
+	rest := strings.Split(strings.Trim(abs, "/"), "/")
+	var foreign []uint32 // owners of the links of the way that are neither the caller's nor root's
+	for links := 0; len(rest) > 0; {
+		name := rest[0]
+		rest = rest[1:]
+		if name == "" || name == "." {
+			continue
+		}
+		var st unix.Stat_t
+		if err := unix.Fstatat(at, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			return -1, err
+		}
+		if st.Mode&unix.S_IFMT == unix.S_IFLNK {
+			if links++; links > maxLinks {
+				return -1, unix.ELOOP
+			}
+			to := make([]byte, 4096)
+			n, err := unix.Readlinkat(at, name, to)
+			if err != nil {
+				return -1, err
+			}
+			if st.Uid != 0 && int(st.Uid) != os.Geteuid() {
+				foreign = append(foreign, st.Uid)
+			}
+			target := string(to[:n])
+			if strings.HasPrefix(target, "/") {
+				next, err := unix.Open("/", folder, 0)
+				if err != nil {
+					return -1, err
+				}
+				_ = unix.Close(at)
+				at = next
+			}
+			rest = append(strings.Split(strings.Trim(target, "/"), "/"), rest...)
+			continue
+		}
+		how := unix.O_RDONLY | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC | unix.O_NOCTTY
+		if len(rest) > 0 {
+			how = folder | unix.O_NOFOLLOW
+		} else if t := st.Mode & unix.S_IFMT; t != unix.S_IFREG && t != unix.S_IFDIR {
+			return -1, ErrNotRegular // opening a device may do something
+		}
+		next, err := unix.Openat(at, name, how, 0)
+		if err != nil {
+			return -1, err
+		}
+		_ = unix.Close(at)
+		at = next
+	}
+	var st unix.Stat_t
+	if err := unix.Fstat(at, &st); err != nil {
+		return -1, err
+	}
+	for _, uid := range foreign {
+		if uid != st.Uid {
+			return -1, errForeignLink
+		}
+	}
+	fd = at
+	at = -1
+	return fd, nil
+}
+
+// giveTo gives a new file the owner and the group of another.
+func giveTo(f *os.File, like fs.FileInfo) error {
+	uid, gid := owner(like)
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if u, g := owner(info); u == uid && g == gid {
+		return nil
+	}
+	if err := f.Chown(uid, gid); err != nil {
+		return &fs.PathError{Op: "chown", Path: like.Name(), Err: fmt.Errorf("its owner cannot be kept: %w", err)}
+	}
+	return nil
+}
+
+// nonblock keeps the opening of a pipe from waiting for the other side.
+const nonblock = unix.O_NONBLOCK | unix.O_NOCTTY
+
+// setTime sets the time of a file's last change.
+func setTime(f *os.File, t time.Time) error {
+	tv := unix.NsecToTimeval(t.UnixNano())
+	return unix.Futimes(int(f.Fd()), []unix.Timeval{tv, tv})
+}

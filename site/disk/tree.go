@@ -1,0 +1,244 @@
+package disk
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// ErrLink says that a name is a symbolic link.
+var ErrLink = errors.New("a symbolic link")
+
+// Tree is a folder of the site with all below it. Nothing that is done through it leaves it,
+// whatever links are in it. Names are relative to it, with slashes. Where the caller is root and
+// the folder another user's, the work is done with that user's rights.
+type Tree struct {
+	root *os.Root
+	act  *actor
+}
+
+// OpenTree opens a folder under the rule of Open.
+func OpenTree(dir string) (*Tree, error) {
+	root, err := openFolder(dir)
+	if err != nil {
+		return nil, err
+	}
+	info, err := root.Stat(".")
+	if err == nil {
+		var act *actor
+		if act, err = actAs(info); err == nil {
+			return &Tree{root, act}, nil
+		}
+	}
+	root.Close()
+	return nil, err
+}
+
+// Close lets go of the tree.
+func (t *Tree) Close() {
+	t.act.end()
+	t.root.Close()
+}
+
+// Inside returns the name that a path has in a tree at dir; ok is false where it lies elsewhere,
+// or is dir itself. Both are absolute. Links are not looked at: the tree does that.
+func Inside(dir, file string) (name string, ok bool) {
+	rel, err := filepath.Rel(dir, file)
+	if err != nil || !filepath.IsLocal(rel) || rel == "." {
+		return "", false
+	}
+	return filepath.ToSlash(rel), true
+}
+
+// Lstat looks at a name, and at a link itself.
+func (t *Tree) Lstat(name string) (info fs.FileInfo, err error) {
+	err = t.act.do(func() error {
+		info, err = t.root.Lstat(filepath.FromSlash(name))
+		return err
+	})
+	return info, err
+}
+
+// Read reads a regular file of at most most bytes that is no link. It fails with ErrLink,
+// ErrNotRegular or ErrTooLarge.
+func (t *Tree) Read(name string, most int64) (b []byte, info fs.FileInfo, err error) {
+	err = t.act.do(func() error {
+		b, info, err = t.read(filepath.FromSlash(name), most)
+		return err
+	})
+	return b, info, err
+}
+
+func (t *Tree) read(name string, most int64) ([]byte, fs.FileInfo, error) {
+	looked, err := t.root.Lstat(name)
+	if err == nil {
+		err = plain(looked)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := t.root.OpenFile(name, os.O_RDONLY|nonblock, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case !os.SameFile(looked, info):
+		return nil, nil, &fs.PathError{Op: "open", Path: name, Err: errReplaced}
+	case info.Size() > most:
+		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: ErrTooLarge}
+	}
+	b, err := readAll(f, name, most)
+	return b, info, err
+}
+
+// plain reports as an error that something is no regular file.
+func plain(info fs.FileInfo) error {
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		return ErrLink
+	case !info.Mode().IsRegular():
+		return ErrNotRegular
+	}
+	return nil
+}
+
+// Looks are how a file is to look that Write makes.
+type Looks struct {
+	Mode fs.FileMode // permission bits; all others are ignored
+	Time time.Time   // of its last change; zero: now
+}
+
+// Write gives a file its content: it is written beside, through to the disk, and takes the
+// place of the old one in one step. The old one's owner and group are kept, or nothing is done. A
+// link, or what is no regular file, is not replaced.
+func (t *Tree) Write(name string, b []byte, l Looks) error {
+	name = filepath.FromSlash(name)
+	part := partOf(name)
+	var old fs.FileInfo
+	var f *os.File
+	err := t.act.do(func() (err error) {
+		if old, err = t.root.Lstat(name); err == nil {
+			err = plain(old)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		_ = t.root.Remove(part) // what a run that was killed left
+		f, err = t.root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	if err == nil && old != nil {
+		err = giveTo(f, old)
+	}
+	if err == nil {
+		err = f.Chmod(l.Mode.Perm()) // behind the change of owner, which clears bits
+	}
+	if err == nil && !l.Time.IsZero() {
+		err = setTime(f, l.Time)
+	}
+	err = errors.Join(err, f.Sync(), f.Close())
+	return t.act.do(func() error {
+		if err == nil {
+			err = t.root.Rename(part, name)
+		}
+		if err != nil {
+			_ = t.root.Remove(part) // what failed before counts
+			return err
+		}
+		return syncFolder(t.root, filepath.Dir(name))
+	})
+}
+
+// partOf names the file that is written beside another before it takes its place.
+func partOf(name string) string {
+	return filepath.Join(filepath.Dir(name), partStart+filepath.Base(name)+partEnd)
+}
+
+const partStart, partEnd = ".trimlantern-", ".part"
+
+// ClearPart removes what a run that was killed left beside a file.
+func (t *Tree) ClearPart(name string) {
+	_ = t.act.do(func() error { return t.root.Remove(partOf(filepath.FromSlash(name))) }) // it is the rule that there is none
+}
+
+// Remove removes a file, or an empty folder; of a link, the link.
+func (t *Tree) Remove(name string) error {
+	return t.act.do(func() error { return t.root.Remove(filepath.FromSlash(name)) })
+}
+
+// Mkdir makes a folder.
+func (t *Tree) Mkdir(name string, mode fs.FileMode) error {
+	return t.act.do(func() error { return t.root.Mkdir(filepath.FromSlash(name), mode) })
+}
+
+// Rename gives something another name in the tree.
+func (t *Tree) Rename(from, to string) error {
+	return t.act.do(func() error { return t.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to)) })
+}
+
+// List returns what a folder holds, in order of name; "." is the tree itself. The folder must be
+// none that a link leads to.
+func (t *Tree) List(name string) (entries []fs.DirEntry, err error) {
+	err = t.act.do(func() error {
+		info, err := t.root.Lstat(filepath.FromSlash(name))
+		if err != nil {
+			return err
+		}
+		if info.Mode()&fs.ModeSymlink != 0 {
+			return ErrLink
+		}
+		d, err := t.root.OpenFile(filepath.FromSlash(name), os.O_RDONLY|nonblock, 0)
+		if err != nil {
+			return err
+		}
+		defer d.Close()
+		if now, err := d.Stat(); err != nil || !os.SameFile(now, info) {
+			return errors.Join(err, &fs.PathError{Op: "open", Path: name, Err: errReplaced})
+		}
+		entries, err = d.ReadDir(-1)
+		return err
+	})
+	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return entries, err
+}
+
+// Walk calls visit for everything below a folder, a folder before what is in it, in order
+// of name; links are not followed. An error of a folder that cannot be read goes to visit as well.
+// It honours fs.SkipDir.
+func (t *Tree) Walk(name string, visit func(name string, e fs.DirEntry, err error) error) error {
+	entries, err := t.List(name)
+	if err != nil {
+		if err = visit(name, nil, err); errors.Is(err, fs.SkipDir) {
+			return nil
+		}
+		return err
+	}
+	for _, e := range entries {
+		below := path.Join(name, e.Name())
+		err := visit(below, e, nil)
+		if err == nil && e.IsDir() {
+			err = t.Walk(below, visit)
+		}
+		switch {
+		case errors.Is(err, fs.SkipDir) && e.IsDir():
+		case errors.Is(err, fs.SkipDir):
+			return nil
+		case err != nil:
+			return err
+		}
+	}
+	return nil
+}
