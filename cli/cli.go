@@ -29,6 +29,7 @@ type app struct {
 	code      int
 
 	config  string
+	home    string
 	site    string
 	also    []string
 	format  string
@@ -125,7 +126,8 @@ trace says where one reference lives.
 		return &work.Fault{Code: work.Misuse, What: err.Error(), Do: do}
 	})
 	p := root.PersistentFlags()
-	p.StringVar(&a.config, "config", "", "the site `FILE` (default: the nearest trimlantern.yaml)")
+	p.StringVar(&a.config, "config", "", "the site `FILE` (default: the nearest trimlantern.yaml, or that of your data folder)")
+	p.StringVar(&a.home, "home", "", "the `FOLDER` where sites are kept (default: $TRIMLANTERN_HOME, or trimlantern in your data folder)")
 	p.StringVar(&a.format, "format", "text", "how results are written: `text|json`")
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
@@ -156,7 +158,7 @@ func (a *app) address(c *cobra.Command) {
 
 // open opens the job of the site file.
 func (a *app) open() (*work.Job, error) {
-	j, err := work.Open(a.config, a.progress())
+	j, err := work.Open(a.config, a.home, a.progress())
 	if err != nil {
 		return nil, err
 	}

@@ -32,7 +32,11 @@ func (a *app) initCommand() *cobra.Command {
 		Long: `Writes trimlantern.yaml. Below FOLDER it looks for the system's own
 configuration and takes database, user, password and table prefix from it, or
 for an SQLite database; or the flags say it. The password is never written: the
-site file says where it lies.
+site file says where it is kept.
+
+The site file and the logbook, with all old values, are kept in a folder of the site
+below your data folder ($XDG_DATA_HOME/trimlantern/HOST), where no web server can hand
+them out. --here keeps them in the current folder, --config FILE wherever you say.
 
 ` + exitCodes,
 		Example: `  trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
@@ -51,9 +55,9 @@ site file says where it lies.
 					return err
 				}
 			}
-			o.Site, o.Also, o.Path = a.site, a.also, a.config
-			if o.Path == "" {
-				o.Path = sitefile.Name
+			o.Site, o.Also, o.Path, o.Home = a.site, a.also, a.config, a.home
+			if o.Here && o.Path != "" {
+				return fmt.Errorf("--here and --config say two places for the site file; write one of them")
 			}
 			o.Network = sitefile.Network{Resolve: a.resolve, CA: a.ca}
 			r, err := work.Init(c.Context(), o, a.progress())
@@ -66,6 +70,7 @@ site file says where it lies.
 	a.address(c)
 	a.network(c)
 	f := c.Flags()
+	f.BoolVar(&o.Here, "here", false, "keep site file and logbook in the current folder; not in one that a web server serves")
 	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, mysql://USER@HOST/NAME or postgres://USER@HOST/NAME; ?socket=PATH, tls=off|encrypt|verify, tls-ca=FILE, schema=NAME")
 	f.StringVar(&o.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
 	f.StringVar(&o.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")
@@ -278,6 +283,7 @@ same, for somebody without this tool.
 			return a.show(r, func(t *report.Text) { t.Undone(r) })
 		},
 	}
+	c.Flags().StringArrayVar(&o.Files, "file", nil, "put back this `FILE` too, though it lies in no folder of the site file (repeatable)")
 	c.Flags().StringArrayVar(&o.Tables, "table", nil, "put back only this `TABLE` (repeatable); * and ? are wildcards")
 	c.Flags().StringVar(&script, "as-sql", "", "write SQL to this `FILE`, or - for standard output, and change nothing")
 	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
@@ -405,11 +411,7 @@ stops it, with its place, before anything has the output's name.
 func (a *app) summarize(r *work.Filtered, file string) error {
 	a.code = r.Code()
 	if file != "" {
-		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-		if err == nil {
-			err = errors.Join(report.JSON(f, r), f.Close())
-		}
-		if err != nil {
+		if err := writeFile(file, func(w io.Writer) error { return report.JSON(w, r) }); err != nil {
 			return &work.Fault{Code: work.World, What: "the summary cannot be written", Do: "the output itself is whole; name another file", Err: err}
 		}
 	}

@@ -13,6 +13,7 @@ import (
 
 	"trimlantern/core/mixed"
 	"trimlantern/report"
+	"trimlantern/site/disk"
 	"trimlantern/work"
 )
 
@@ -162,26 +163,21 @@ func (a *app) showScan(r *work.Scan, reports []string) error {
 	return nil
 }
 
-// writeFile writes a file that appears only when it is whole.
+// writeFile writes a file that appears only when all of it is there.
 func writeFile(file string, write func(io.Writer) error) error {
-	f, err := os.OpenFile(file+".part", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	f, err := disk.Create(file, 0o600)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name()) // renamed already where all went well
+	defer f.Discard()
 	w := bufio.NewWriter(f)
 	if err := write(w); err != nil {
-		f.Close()
 		return err
 	}
 	if err := w.Flush(); err != nil {
-		f.Close()
 		return err
 	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), file)
+	return f.Commit()
 }
 
 // scanJob opens the site file, or makes do with --site.
@@ -189,7 +185,10 @@ func (a *app) scanJob() (*work.Job, error) {
 	if a.site == "" {
 		return a.open()
 	}
-	j, err := work.OpenAddress(a.site, a.also, a.progress())
+	j, err := work.OpenKnown(a.site, a.home, a.progress())
+	if err == nil && (j == nil || a.config != "" || len(a.also) > 0) {
+		j, err = work.OpenAddress(a.site, a.also, a.progress())
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"trimlantern/core/reference"
+	"trimlantern/site/sitefile"
 )
 
 // initArgs is the command line that makes the demo's site file.
@@ -48,6 +49,7 @@ HTTP at %[2]s, HTTPS at %[3]s, until you press Ctrl-C.
 
 In another terminal:
   cd %[1]s
+  export TRIMLANTERN_HOME=%[5]s
   trimlantern %[4]s
   trimlantern ready
   trimlantern scan
@@ -64,9 +66,17 @@ In a browser (a throw-away profile that trusts the demo's own certificate):
   chromium --user-data-dir="$(mktemp -d)" --ignore-certificate-errors \
     --host-resolver-rules="MAP *.example:443 %[3]s, MAP *.example:80 %[2]s" \
     https://ternrock.example/
-`, dir, s.Plain, s.TLS, commandLine(s.initArgs()))
+`, dir, s.Plain, s.TLS, commandLine(s.initArgs()), absolute(dir)+".home")
 	<-ctx.Done()
 	return nil
+}
+
+// absolute returns a path from the root on, where that can be told.
+func absolute(dir string) string {
+	if abs, err := filepath.Abs(dir); err == nil {
+		return abs
+	}
+	return dir
 }
 
 // commandLine writes arguments as one types them in a shell.
@@ -83,7 +93,8 @@ func commandLine(args []string) string {
 type road struct {
 	ctx   context.Context
 	self  string
-	dir   string
+	dir   string // of the site
+	home  string // of the program
 	out   io.Writer
 	color bool
 	srv   *server
@@ -97,8 +108,10 @@ func Run(ctx context.Context, self string, out io.Writer, color bool) error {
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }() // what is left is in the temporary folder
-	if err := layOut(dir); err != nil {
+	defer func(dir string) { _ = os.RemoveAll(dir) }(dir) // what is left is in the temporary folder
+	home := filepath.Join(dir, "home")
+	dir = filepath.Join(dir, "www")
+	if err := errors.Join(os.Mkdir(dir, 0o755), layOut(dir)); err != nil {
 		return err
 	}
 	srv, err := start(dir)
@@ -106,7 +119,7 @@ func Run(ctx context.Context, self string, out io.Writer, color bool) error {
 		return err
 	}
 	defer srv.close()
-	r := &road{ctx: ctx, self: self, dir: dir, out: out, color: color, srv: srv}
+	r := &road{ctx: ctx, self: self, dir: dir, home: home, out: out, color: color, srv: srv}
 	if err := r.walk(); err != nil {
 		return err
 	}
@@ -206,6 +219,7 @@ func (r *road) command(code int, args ...string) error {
 	fmt.Fprintf(r.out, "\n%s\n", prompt)
 	c := exec.CommandContext(r.ctx, r.self, args...)
 	c.Dir, c.Stdout, c.Stderr = r.dir, r.out, r.out
+	c.Env = append(os.Environ(), sitefile.HomeVariable+"="+r.home)
 	err := c.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -78,7 +77,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, dbLockFault(err, "apply")
 	}
 	defer unlock()
-	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops,
+	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops, files: j.declaredFiles(),
 		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}}}
 	if err := a.openJournal(header); err != nil {
 		return nil, err
@@ -162,7 +161,7 @@ func (j *Job) chooseSheet(id string) (string, error) {
 // one that is broken or of something else.
 func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.Summary, error) {
 	what, again := "the change sheet "+id, "make a new one: trimlantern preview"
-	f, err := os.Open(j.Book.SheetPath(id))
+	f, err := j.Book.OpenSheet(id)
 	if err != nil {
 		return sheet.Header{}, nil, misuse(err, what, again)
 	}
@@ -207,6 +206,7 @@ type applying struct {
 	ended   chan error
 	batch   []*sheet.Cell
 	bytes   int
+	files   *siteFiles
 }
 
 // openJournal begins a journal for the sheet, or goes on with the one of a run
@@ -336,7 +336,7 @@ func (a *applying) run() error {
 		a.bytes += c.Size
 		return nil
 	}
-	f, err := os.Open(a.job.Book.SheetPath(a.out.Sheet))
+	f, err := a.job.Book.OpenSheet(a.out.Sheet)
 	if err != nil {
 		return misuse(err, "the change sheet", "make a new one: trimlantern preview")
 	}

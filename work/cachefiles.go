@@ -2,12 +2,13 @@ package work
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"trimlantern/core/sheet"
+	"trimlantern/site/disk"
 )
 
 // CacheFolder is a folder of cached files as it stands.
@@ -18,30 +19,29 @@ type CacheFolder struct {
 	Safe  bool   `json:"safe"` // apply --drop-caches empties it
 }
 
+// cachePaths returns where the layout says that cached files lie.
+func (j *Job) cachePaths() (out []CacheFolder) {
+	root := j.File.Dir
+	if c := j.File.Database.Config; c != "" {
+		root = filepath.Dir(j.File.Abs(c))
+	}
+	for _, d := range j.Layout.CacheFiles {
+		out = append(out, CacheFolder{Path: filepath.Join(root, filepath.FromSlash(d.Path)), Safe: d.Safe})
+	}
+	return out
+}
+
 // cacheFolders finds the folders of cached files that the layout names, where they
 // hold anything.
 func (j *Job) cacheFolders() ([]CacheFolder, error) {
-	root := j.File.Dir
-	if c := j.File.Database.Config; c != "" {
-		root = filepath.Dir(j.File.Path(c))
-	}
 	var out []CacheFolder
-	for _, d := range j.Layout.CacheFiles {
-		f := CacheFolder{Path: filepath.Join(root, filepath.FromSlash(d.Path)), Safe: d.Safe}
+	for _, f := range j.cachePaths() {
 		if info, err := os.Lstat(f.Path); err != nil || !info.IsDir() {
 			continue // not there, or a link that leads who knows where
 		}
-		err := filepath.WalkDir(f.Path, func(_ string, e fs.DirEntry, err error) error {
-			if err != nil || !e.Type().IsRegular() {
-				return err
-			}
-			info, err := e.Info()
-			if err != nil {
-				return err
-			}
+		err := eachCached(f.Path, func(size int64) {
 			f.Files++
-			f.Bytes += info.Size()
-			return nil
+			f.Bytes += size
 		})
 		if err != nil && !errors.Is(err, fs.ErrNotExist) { // it is in use, files come and go
 			return nil, world(err, "the cached files cannot be looked at", "make "+f.Path+" readable")
@@ -53,28 +53,50 @@ func (j *Job) cacheFolders() ([]CacheFolder, error) {
 	return out, nil
 }
 
-// emptyCaches moves the files of safe folders into the logbook, each move into the
-// journal first.
+// eachCached calls visit with the size of each cached file of a folder.
+func eachCached(dir string, visit func(size int64)) error {
+	tree, err := disk.OpenTree(dir)
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	return tree.Walk(".", func(_ string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case e.IsDir() && isOurs(e.Name()):
+			return fs.SkipDir
+		case !e.Type().IsRegular():
+			return nil
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		visit(info.Size())
+		return nil
+	})
+}
+
+// keptIn names the folder, in a folder of cached files, to which a journal's run moves them.
+func keptIn(journal string) string { return startsOurs + journal }
+
+// emptyCaches moves the files of safe folders aside, each move into the journal first: into a
+// folder of ours in the same one, where moving costs nothing and the rights are the same.
 func (a *applying) emptyCaches() error {
 	folders, err := a.job.cacheFolders()
 	if err != nil {
 		return err
 	}
-	for i, f := range folders {
+	for _, f := range folders {
 		if !f.Safe {
 			continue
 		}
-		m := &sheet.Moved{From: f.Path, To: filepath.Join(a.job.Book.Path(), fmt.Sprintf("%s.kept-%d", a.out.Journal, i))}
-		for n := 1; ; n++ { // an interrupted run may have begun one
-			if _, err := os.Lstat(m.To); errors.Is(err, fs.ErrNotExist) {
-				break
-			}
-			m.To = filepath.Join(a.job.Book.Path(), fmt.Sprintf("%s.kept-%d-%d", a.out.Journal, i, n))
-		}
+		m := &sheet.Moved{From: f.Path, To: filepath.Join(f.Path, keptIn(a.out.Journal))}
 		if err := a.journal.Append(sheet.Record{Moved: m}); err != nil {
 			return journalFault(err, "apply")
 		}
-		if err := moveEntries(m.From, m.To); err != nil {
+		if err := setAside(f.Path, keptIn(a.out.Journal)); err != nil {
 			return world(err, "the cached files cannot be moved away", "empty "+f.Path+" by hand, or run the command without --drop-caches; what was moved is in the journal")
 		}
 		a.out.Emptied = append(a.out.Emptied, f)
@@ -82,45 +104,114 @@ func (a *applying) emptyCaches() error {
 	return nil
 }
 
-// moveEntries moves what a folder holds into another, which is made.
-func moveEntries(from, to string) error {
-	entries, err := os.ReadDir(from)
+// setAside moves all that a folder holds into a new folder in it, which no web server may serve.
+func setAside(dir, kept string) error {
+	tree, err := disk.OpenTree(dir)
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(to, 0o700); err != nil {
+	defer tree.Close()
+	entries, err := tree.List(".")
+	if err != nil {
+		return err
+	}
+	if err := tree.Mkdir(kept, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if err := tree.Write(kept+"/.htaccess", []byte("Require all denied\n"), disk.Looks{Mode: 0o600}); err != nil {
 		return err
 	}
 	for _, e := range entries {
-		if err := os.Rename(filepath.Join(from, e.Name()), filepath.Join(to, e.Name())); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if isOurs(e.Name()) {
+			continue
+		}
+		if err := tree.Rename(e.Name(), kept+"/"+keptName(e.Name())); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
 }
 
+// keptName is what an entry is called while it is set aside: the .htaccess there is ours.
+func keptName(name string) string {
+	if name == ".htaccess" {
+		return name + ".kept"
+	}
+	return name
+}
+
+// nameBefore undoes keptName.
+func nameBefore(kept string) string {
+	if kept == ".htaccess.kept" {
+		return ".htaccess"
+	}
+	return kept
+}
+
 // moveBack puts back the files of a folder that was emptied; where the system has
 // filled it again, its files stay.
-func (u *undoing) moveBack(m *sheet.Moved) error {
-	kept, err := os.ReadDir(m.To)
-	if errors.Is(err, fs.ErrNotExist) || err == nil && len(kept) == 0 {
-		return nil // put back already, or thrown away
+func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
+	known := false
+	for _, f := range u.job.cachePaths() {
+		known = known || f.Path == m.From
 	}
-	if err != nil {
-		return world(err, "the cached files cannot be put back", "look at "+m.To)
-	}
-	if now, err := os.ReadDir(m.From); err == nil && len(now) > 0 {
-		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "the system has filled it anew"})
+	if !known || m.To != filepath.Join(m.From, keptIn(journal)) {
+		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "no folder of cached files of this site"})
 		return nil
 	}
-	if err := os.MkdirAll(m.From, 0o755); err != nil {
-		return world(err, "the cached files cannot be put back", "make the folder above "+m.From+" writable")
+	done, filled, err := bringBack(m.From, keptIn(journal))
+	switch {
+	case err != nil:
+		return world(err, "the cached files cannot be put back", "move them by hand from "+m.To)
+	case filled:
+		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "the system has filled it anew"})
+	case done:
+		u.out.Folders = append(u.out.Folders, m.From)
 	}
-	for _, e := range kept {
-		if err := os.Rename(filepath.Join(m.To, e.Name()), filepath.Join(m.From, e.Name())); err != nil {
-			return world(err, "the cached files cannot be put back", "move them by hand from "+m.To)
+	return nil
+}
+
+// bringBack undoes setAside. done is false where nothing is set aside any more; filled says
+// that the folder holds new files, and nothing was done.
+func bringBack(dir, kept string) (done, filled bool, err error) {
+	tree, err := disk.OpenTree(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, false, nil
+	}
+	if err != nil {
+		return false, false, err
+	}
+	defer tree.Close()
+	set, err := tree.List(kept)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, false, nil
+	}
+	if err != nil {
+		return false, false, err
+	}
+	now, err := tree.List(".")
+	if err != nil {
+		return false, false, err
+	}
+	began, err := tree.Lstat(kept + "/.htaccess")
+	if err != nil {
+		return false, false, err
+	}
+	for _, e := range now {
+		// What is older was not set aside yet when the run ended, or is brought back already.
+		if info, err := tree.Lstat(e.Name()); !isOurs(e.Name()) && err == nil && info.ModTime().After(began.ModTime()) {
+			return false, true, nil
 		}
 	}
-	u.out.Folders = append(u.out.Folders, m.From)
-	return nil
+	set = slices.DeleteFunc(set, func(e fs.DirEntry) bool { return e.Name() == ".htaccess" }) // ours
+	for _, e := range set {
+		name := nameBefore(e.Name())
+		if err := tree.Rename(kept+"/"+e.Name(), name); err != nil {
+			return false, false, err
+		}
+	}
+	if err := tree.Remove(kept + "/.htaccess"); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return false, false, err
+	}
+	return true, false, tree.Remove(kept)
 }

@@ -7,14 +7,18 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
 
 	"trimlantern/core/certs"
 	"trimlantern/core/hops"
+	"trimlantern/site/disk"
 	"trimlantern/site/probe"
+	"trimlantern/site/sitefile"
 )
 
 // Requested is what cert request wrote.
@@ -30,6 +34,9 @@ func (*Requested) Code() int { return Clean }
 // CertRequest makes a private key and a signing request for all names of the site, in
 // files of folder; files that are there are never overwritten.
 func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
+	if err := j.keepable(folder); err != nil {
+		return nil, err
+	}
 	key, request, err := certs.Request(kind, j.Site.Hosts())
 	if err != nil {
 		return nil, misuse(err, "the request cannot be made", "see trimlantern cert request --help")
@@ -49,13 +56,24 @@ func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
 	return out, nil
 }
 
-func writeNew(file string, b []byte, mode os.FileMode) error {
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
-	if err == nil {
-		_, err = f.Write(b)
-		err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	}
+// keepable refuses to keep a private key where a web server could hand it out.
+func (j *Job) keepable(folder string) error {
+	dir, err := filepath.Abs(folder)
 	if err != nil {
+		return world(err, "cannot determine the current folder", "change to a folder that exists")
+	}
+	if why, yes := sitefile.InWebRoot(dir); yes {
+		safe := "another folder"
+		if j.File.Path != "" {
+			safe = filepath.Dir(j.File.Path)
+		}
+		return misuse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the private key", dir, why), "name a folder that no web server serves: "+safe)
+	}
+	return nil
+}
+
+func writeNew(file string, b []byte, mode os.FileMode) error {
+	if err := disk.CreateNew(file, b, mode); err != nil {
 		return world(err, "the file cannot be written", "name a folder that is writable and has room")
 	}
 	return nil
@@ -87,11 +105,10 @@ const maxPaper = 4 << 20
 func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Checked, error) {
 	out := &Checked{}
 	for _, file := range files {
-		info, err := os.Stat(file)
-		if err == nil && info.Size() > maxPaper {
+		b, err := disk.Read(file, maxPaper)
+		if errors.Is(err, disk.ErrTooLarge) {
 			return nil, misuse(nil, file+" is too large for a certificate", "name the files that the authority sent, and the key")
 		}
-		b, err := os.ReadFile(file)
 		if err != nil {
 			return nil, misuse(err, "the file cannot be read", "name the files that the authority sent, and the key")
 		}
@@ -136,13 +153,16 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 	if err != nil {
 		return nil, misuse(err, "the files cannot be written", "check the key")
 	}
+	if err := j.keepable(folder); err != nil {
+		return nil, err
+	}
 	out.Chain = filepath.Join(folder, j.Site.Host+".chain.pem")
 	if err := writeNew(out.Chain, chain, 0o644); err != nil {
 		return nil, err
 	}
 	if key != nil {
 		out.Key = filepath.Join(folder, j.Site.Host+".key.pem")
-		if now, err := os.ReadFile(out.Key); err == nil && bytes.Equal(now, key) {
+		if now, err := disk.Read(out.Key, maxPaper); err == nil && bytes.Equal(now, key) {
 			return out, nil // there already, where cert request made it
 		}
 		if err := writeNew(out.Key, key, 0o600); err != nil {
@@ -191,30 +211,34 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsAny(name, `/\`) {
 		return nil, misuse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
 	}
-	if info, err := os.Stat(root); err != nil || !info.IsDir() {
+	tree, err := disk.OpenTree(root) // its owner's rights are enough, and what is in it belongs to the owner
+	if err != nil {
 		return nil, misuse(err, root+" is no folder", "name the folder that the server serves the site from")
 	}
+	defer tree.Close()
 	client, err := j.web()
 	if err != nil {
 		return nil, err
 	}
 	below := hops.ProofFolders[folder]
 	out := &Proof{File: filepath.Join(root, filepath.FromSlash(below), name), Kept: keep}
-	made, err := makeFolders(root, below)
+	file := strings.Trim(below, "/") + "/" + name
+	made, err := makeFolders(tree, below)
 	if err != nil {
 		return nil, world(err, "the folder cannot be made", "make "+root+" writable")
 	}
 	clean := func() {
-		_ = os.Remove(out.File) // what was made goes again; what others put there stays
+		_ = tree.Remove(file) // what was made goes again; what others put there stays
 		for i := len(made) - 1; i >= 0; i-- {
-			_ = os.Remove(made[i]) // only where it is empty
+			_ = tree.Remove(made[i]) // only where it is empty
 		}
 	}
-	if err := writeNew(out.File, []byte(content), 0o644); err != nil {
-		if _, there := os.Lstat(out.File); there != nil {
-			clean()
-		}
-		return nil, err
+	if _, there := tree.Lstat(file); there == nil {
+		return nil, world(nil, out.File+" is there already", "remove it first, if nobody needs it")
+	}
+	if err := tree.Write(file, []byte(content), disk.Looks{Mode: 0o644}); err != nil {
+		clean()
+		return nil, world(err, "the file cannot be written", "make "+root+" writable")
 	}
 	if !keep {
 		defer clean()
@@ -240,16 +264,15 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 	return out, nil
 }
 
-// makeFolders makes the folders of a path below root and returns those that were not
-// there.
-func makeFolders(root, below string) (made []string, err error) {
-	at := root
+// makeFolders makes the folders of a path and returns those that were not there.
+func makeFolders(tree *disk.Tree, below string) (made []string, err error) {
+	at := ""
 	for _, part := range strings.Split(strings.Trim(below, "/"), "/") {
-		at = filepath.Join(at, part)
-		switch err := os.Mkdir(at, 0o755); {
+		at = path.Join(at, part)
+		switch err := tree.Mkdir(at, 0o755); {
 		case err == nil:
 			made = append(made, at)
-		case !errors.Is(err, os.ErrExist):
+		case !errors.Is(err, fs.ErrExist):
 			return made, err
 		}
 	}

@@ -74,8 +74,8 @@ func (j *Job) newCrawl(s *Scan) (*crawlLog, error) {
 }
 
 // openCrawl reads a log back and goes on behind its last whole line.
-func openCrawl(path string, visit func(crawlLine) error) (*crawlLog, error) {
-	f, err := os.OpenFile(path, os.O_RDWR, 0)
+func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*crawlLog, error) {
+	f, err := book.OpenCrawl(id)
 	if err != nil {
 		return nil, world(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
 	}
@@ -176,19 +176,22 @@ func (c *crawlLog) end(s *Scan) error {
 		return c.flush()
 	}
 	s.pages = c.book.PagesPath(s.ID)
-	out, err := os.OpenFile(s.pages, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	out, err := c.book.NewPages(s.ID)
 	if err != nil {
 		return err
 	}
+	defer out.Discard()
 	z, err := zstd.NewWriter(out, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 	if err != nil {
-		out.Close()
 		return err
 	}
 	lines := json.NewEncoder(z)
 	lines.SetEscapeHTML(false)
 	err = c.each(func(l crawlLine) error { return lines.Encode(l.Doc) })
-	if err := errors.Join(err, z.Close(), out.Sync(), out.Close()); err != nil {
+	if err := errors.Join(err, z.Close()); err != nil {
+		return err
+	}
+	if err := out.Commit(); err != nil {
 		return err
 	}
 	if err := c.book.WriteJSON(logbook.ScanName(s.ID), s); err != nil {

@@ -4,14 +4,15 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
+	"trimlantern/site/disk"
 	"trimlantern/site/files"
 )
 
@@ -30,12 +31,12 @@ func (s *survey) files() error {
 	seen := map[string]bool{}
 	for _, dir := range s.job.File.Files {
 		s.job.Progress.At("reading files in "+dir, 0, 0)
-		skipped, err := files.Walk(s.job.File.Path(dir), func(name string, b []byte) error {
+		skipped, err := files.Walk(s.job.File.Abs(dir), func(name string, info fs.FileInfo, b []byte) error {
 			if seen[name] || !rewrite.MayHold(b) {
 				return nil
 			}
 			seen[name] = true // one folder may be named that lies in another
-			return s.file(name, b)
+			return s.file(name, info, b)
 		})
 		s.out.Skipped = append(s.out.Skipped, s.job.named(skipped)...)
 		var f *Fault
@@ -69,13 +70,13 @@ func (j *Job) relative(name string) string {
 }
 
 // file decides over one file.
-func (s *survey) file(name string, b []byte) error {
+func (s *survey) file(name string, info fs.FileInfo, b []byte) error {
 	rel := s.job.relative(name)
 	var found []rewrite.Finding
 	s.rules.Rewritten = func(f rewrite.Finding) { found = append(found, f) }
 	res := s.rules.File(rel, b)
 	s.rules.Rewritten = nil
-	whole := s.keepFile(name, rel, b)
+	whole := s.keepFile(name, rel, info, b)
 	left := res.Left
 	if whole != "" {
 		for _, f := range found {
@@ -112,7 +113,7 @@ func (s *survey) file(name string, b []byte) error {
 }
 
 // keepFile says why a file stays as it is, or "".
-func (s *survey) keepFile(name, rel string, b []byte) rewrite.Reason {
+func (s *survey) keepFile(name, rel string, info fs.FileInfo, b []byte) rewrite.Reason {
 	for _, p := range s.choice.ExceptFiles() {
 		for _, n := range []string{rel, path.Base(rel)} {
 			if ok, err := path.Match(p, n); p == "*" || ok && err == nil {
@@ -126,7 +127,7 @@ func (s *survey) keepFile(name, rel string, b []byte) rewrite.Reason {
 	if files.Generated(rel, b) {
 		return rewrite.Generated
 	}
-	if info, err := os.Stat(name); err == nil && info.Mode()&0o222 == 0 {
+	if info.Mode()&0o222 == 0 {
 		return rewrite.ReadOnly
 	}
 	return ""
@@ -153,30 +154,33 @@ func (s *survey) lines(before, after []byte, edits []rewrite.Edit) (out []LineCh
 // The same file met twice, after a crash, is told by its hash.
 func (a *applying) source(s *sheet.Source) error {
 	j := a.job
-	name := filepath.Join(j.File.Dir, filepath.FromSlash(s.Path))
-	if filepath.IsAbs(s.Path) {
-		name = s.Path
-	}
+	file := j.File.Abs(filepath.FromSlash(s.Path))
 	skip := func(why string) error {
 		a.out.Skipped = append(a.out.Skipped, sheet.Skip{Table: s.Path, Why: why})
 		return nil
 	}
-	if !j.inFiles(name) {
+	tree, name, err := a.files.of(file)
+	switch {
+	case errors.Is(err, errUndeclared):
 		return misuse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
+	case errors.Is(err, fs.ErrNotExist):
+		return skip("the file is gone")
+	case err != nil:
+		return world(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
 	}
 	if a.ctx.Err() != nil {
 		return world(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
-	clearPart(name)
+	tree.ClearPart(name)
 	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
-	before, err := os.ReadFile(name)
-	if errors.Is(err, fs.ErrNotExist) {
+	before, info, err := tree.Read(name, files.MaxSize)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		return skip("the file is gone")
+	case err != nil:
+		return skip(whyNot(err))
 	}
-	if err != nil {
-		return skip("the file cannot be read")
-	}
-	if sheet.Hash(before) == s.After && a.changed[name] {
+	if sheet.Hash(before) == s.After && a.changed[file] {
 		a.out.Files = append(a.out.Files, s.Path)
 		a.out.Refs += s.References
 		return nil
@@ -185,44 +189,27 @@ func (a *applying) source(s *sheet.Source) error {
 	if err != nil {
 		return skip("changed since the preview")
 	}
-	info, err := os.Stat(name)
-	if err != nil {
-		return skip("the file is gone")
-	}
 	if info.Mode()&0o222 == 0 {
 		return skip("the file may not be written")
 	}
-	entry := &sheet.File{Path: name, Before: before, After: s.After, Mode: uint32(info.Mode().Perm())}
+	entry := &sheet.File{Path: file, Before: before, After: s.After, Mode: uint32(info.Mode().Perm()), Time: info.ModTime().UTC().Format(time.RFC3339Nano)}
 	records := append(slices.Clone(a.carry), sheet.Record{File: entry})
 	if err := a.journal.Append(records...); err != nil {
 		return journalFault(err, "apply")
 	}
 	a.carry = nil
-	if now, err := os.ReadFile(name); err != nil || !bytes.Equal(now, before) {
+	if now, _, err := tree.Read(name, files.MaxSize); err != nil || !bytes.Equal(now, before) {
 		return skip("changed since the preview")
 	}
-	if err := replaceFile(name, after, info.Mode().Perm()); err != nil {
+	// Its time is that of the change: caches of code and of pages go by it.
+	err = tree.Write(name, after, disk.Looks{Mode: info.Mode()})
+	if errors.Is(err, disk.ErrOwner) || errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) {
+		return skip(whyNot(err))
+	}
+	if err != nil {
 		return world(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
 	}
 	a.out.Files = append(a.out.Files, s.Path)
 	a.out.Refs += s.References
 	return nil
-}
-
-// inFiles reports whether a file lies in one of the site's folders, links followed.
-func (j *Job) inFiles(name string) bool {
-	real, err := filepath.EvalSymlinks(filepath.Dir(name))
-	if err != nil {
-		return errors.Is(err, fs.ErrNotExist) // reading says so
-	}
-	for _, dir := range j.File.Files {
-		root, err := filepath.EvalSymlinks(j.File.Path(dir))
-		if err != nil {
-			continue
-		}
-		if rel, err := filepath.Rel(root, real); err == nil && filepath.IsLocal(rel) {
-			return true
-		}
-	}
-	return false
 }

@@ -26,6 +26,7 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/site/database"
+	"trimlantern/site/disk"
 	"trimlantern/site/dump"
 	"trimlantern/site/layout"
 )
@@ -205,10 +206,9 @@ func openInput(o FilterOptions) (in *bufio.Reader, size int64, closeIn func(), e
 // output is where the result goes: a file appears under its name only when all of
 // it is there.
 type output struct {
-	w    io.Writer
-	z    io.Closer // the packer
-	f    *os.File
-	name string
+	w io.Writer
+	z io.Closer // the packer
+	f *disk.Pending
 }
 
 func openOutput(o FilterOptions) (*output, error) {
@@ -220,11 +220,11 @@ func openOutput(o FilterOptions) (*output, error) {
 			return nil, misuse(nil, "input and output are the same file", "name another output: the input stays as it is")
 		}
 	}
-	f, err := os.OpenFile(o.Out+".part", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	f, err := disk.Create(o.Out, 0o600)
 	if err != nil {
-		return nil, world(err, "the output cannot be written", "name a folder that is writable")
+		return nil, world(err, "the output cannot be written", "name a file in a folder that is writable")
 	}
-	out := &output{w: f, f: f, name: o.Out}
+	out := &output{w: f, f: f}
 	switch strings.ToLower(filepath.Ext(o.Out)) {
 	case ".gz":
 		z := gzip.NewWriter(f)
@@ -250,20 +250,13 @@ func (o *output) commit() error {
 	if o.f == nil {
 		return nil
 	}
-	if err := o.f.Sync(); err != nil {
-		return err
-	}
-	if err := o.f.Close(); err != nil {
-		return err
-	}
-	return os.Rename(o.f.Name(), o.name)
+	return o.f.Commit()
 }
 
 // discard removes incomplete output; after commit it does nothing.
 func (o *output) discard() {
 	if o.f != nil {
-		_ = o.f.Close()           // closed already where all went well
-		_ = os.Remove(o.f.Name()) // renamed already where all went well
+		o.f.Discard()
 	}
 }
 

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/sheet"
 	"trimlantern/site/database"
+	"trimlantern/site/disk"
 	"trimlantern/site/layout"
 	"trimlantern/site/sitefile"
 )
@@ -22,7 +24,9 @@ type InitOptions struct {
 	Site     string
 	Also     []string
 	Folder   string // where to look for the system
-	Path     string // where to write the site file
+	Path     string // where to write the site file; "": into the site's folder in Home
+	Here     bool   // write it into the working folder
+	Home     string // see sitefile.Home
 	Layout   string
 	Database sitefile.Database
 	Files    []string
@@ -55,16 +59,19 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	if err != nil {
 		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
-	path, err := filepath.Abs(o.Path)
+	path, dir, err := o.where(site)
 	if err != nil {
-		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+		return nil, err
 	}
-	if _, err := os.Stat(path); err == nil {
+	if _, err := os.Lstat(path); err == nil {
 		return nil, misuse(nil, path+" is there already", "remove it first, or write another one with --config FILE")
 	}
-	in := &initing{o: o, p: p, dir: filepath.Dir(path), out: &Inited{Path: path, Site: site.String()},
+	in := &initing{o: o, p: p, dir: dir, out: &Inited{Path: path, Site: site.String()},
 		file: &sitefile.File{Site: site.String(), Also: site.Also, Layout: o.Layout, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
 	in.file.Dir = in.dir
+	if filepath.Dir(path) != in.dir {
+		in.file.Folder = in.dir
+	}
 	for i, f := range in.file.Files {
 		in.file.Files[i] = in.relative(f)
 	}
@@ -77,10 +84,44 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	if err := in.connect(ctx); err != nil {
 		return nil, err
 	}
-	if err := in.file.Write(path); err != nil {
+	if o.Path == "" && !o.Here {
+		err = disk.PrivateFolder(filepath.Dir(path))
+	}
+	if refused := untrusted(err); refused != nil {
+		return nil, refused
+	}
+	if err == nil {
+		err = in.file.Write(path)
+	}
+	if err != nil {
 		return nil, world(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")
 	}
 	return in.out, nil
+}
+
+// where tells the path of the site file, and the folder that paths in it are relative to. A folder
+// that a web server serves is refused: it would hand out the old values of the whole site.
+func (o *InitOptions) where(site address.Site) (path, dir string, err error) {
+	if o.Path == "" && !o.Here {
+		home, err := sitefile.Home(o.Home)
+		if err != nil {
+			return "", "", world(err, "cannot determine your data folder", "name one: --home FOLDER")
+		}
+		dir, err = filepath.Abs(cmp.Or(o.Folder, "."))
+		if err != nil {
+			return "", "", world(err, "cannot determine the current folder", "change to a folder that exists")
+		}
+		return sitefile.InHome(home, site.String()), dir, nil
+	}
+	if path, err = filepath.Abs(cmp.Or(o.Path, sitefile.Name)); err != nil {
+		return "", "", world(err, "cannot determine the current folder", "change to a folder that exists")
+	}
+	dir = filepath.Dir(path)
+	if why, yes := sitefile.InWebRoot(dir); yes {
+		return "", "", misuse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the site file, the logbook and all old values", dir, why),
+			"leave out --here and --config: init keeps them in your data folder; or change to a folder that no web server serves")
+	}
+	return path, dir, nil
 }
 
 type initing struct {

@@ -3,7 +3,6 @@ package work
 import (
 	"errors"
 	"fmt"
-	"os"
 
 	"trimlantern/core/sheet"
 )
@@ -71,7 +70,7 @@ func (j *Job) readState(id string, visit func(sheet.Block) error) (*journalState
 // glance reads of a journal only its header and what stands behind its last
 // cells, so that old runs cost nothing. It returns nil where that does not tell.
 func (j *Job) glance(id string) *journalState {
-	f, err := os.Open(j.Book.JournalPath(id))
+	f, err := j.Book.OpenJournal(id)
 	if err != nil {
 		return nil
 	}

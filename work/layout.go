@@ -82,7 +82,7 @@ func (j *Job) CheckLayout(ctx context.Context, name string) (*Layouts, error) {
 	if name == "" {
 		name = j.File.Layout
 		if strings.HasSuffix(name, ".yaml") {
-			name = j.File.Path(name)
+			name = j.File.Abs(name)
 		}
 	}
 	out, err := ShowLayouts(name)

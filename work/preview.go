@@ -187,7 +187,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	}
 	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
-		p.Path, err = pending.Commit()
+		p.Path, err = j.Book.SheetPath(id), pending.Commit()
 	}
 	if err != nil {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")

@@ -330,7 +330,7 @@ func (r *readying) locked() {
 	if d.Config == "" || j.Layout == nil || j.Layout.Config == nil {
 		return
 	}
-	conn, err := j.Layout.Config.Connect(j.File.Path(d.Config))
+	conn, err := j.Layout.Config.Connect(j.File.Abs(d.Config))
 	if err != nil {
 		r.add("locked", certs.Care, "the system's configuration cannot be read: "+err.Error(), "an address may be locked there", "make it readable")
 		return

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -15,6 +14,8 @@ import (
 
 	"trimlantern/core/hops"
 	"trimlantern/core/sheet"
+	"trimlantern/site/disk"
+	"trimlantern/site/files"
 	"trimlantern/site/probe"
 )
 
@@ -185,7 +186,7 @@ func (j *Job) namesBelow() (out []string) {
 		}
 	}
 	if ids, err := j.Book.Sheets(); err == nil && len(ids) > 0 {
-		if f, err := os.Open(j.Book.SheetPath(ids[len(ids)-1])); err == nil {
+		if f, err := j.Book.OpenSheet(ids[len(ids)-1]); err == nil {
 			defer f.Close()
 			_ = sheet.EachLeft(f, func(l *sheet.Left) { add(l.Host) }) // the same
 		}
@@ -251,13 +252,18 @@ func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile
 		return nil, lockFault(err)
 	}
 	defer release()
-	before, err := os.ReadFile(file)
+	place, err := placeOf(file)
+	if err != nil {
+		return nil, err
+	}
+	defer place.tree.Close()
+	before, info, err := place.tree.Read(place.name, maxRuleFile)
 	missing := errors.Is(err, fs.ErrNotExist)
 	if missing && (remove || r.Server == "php") {
 		return nil, misuse(nil, "there is no file "+file, "name the file that the server reads")
 	}
 	if err != nil && !missing {
-		return nil, world(err, "the file cannot be read", "make it readable")
+		return nil, world(err, "the file cannot be read", "name a regular file that you may read")
 	}
 	out := &RedirectFile{File: file}
 	var after string
@@ -273,26 +279,50 @@ func (j *Job) InstallRules(r hops.Rule, file string, remove bool) (*RedirectFile
 	if after == string(before) {
 		return out, nil
 	}
-	id, err := j.changeFile(file, before, missing, []byte(after))
+	id, err := j.changeFile(place, before, info, []byte(after))
 	out.Journal, out.Changed = id, err == nil
 	return out, err
 }
 
-// changeFile replaces one file, or removes it where nothing is left in it, its old content into a journal of its own first, and
-// returns the journal's name.
-func (j *Job) changeFile(file string, before []byte, missing bool, after []byte) (string, error) {
+// maxRuleFile bounds a file that rules are put into.
+const maxRuleFile = 8 << 20
+
+// filePlace is a file in its folder.
+type filePlace struct {
+	path string // absolute, links followed
+	tree *disk.Tree
+	name string // in tree
+}
+
+// placeOf opens the folder of a file that the user names. A link stays a link: what it leads to is
+// the file.
+func placeOf(file string) (*filePlace, error) {
 	path, err := filepath.Abs(file)
 	if err != nil {
-		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
+		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
 	}
-	entry := &sheet.File{Path: path, Before: before, Missing: missing, After: sheet.Hash(after), Mode: 0o644}
+	if path, err = disk.Followed(path); err != nil {
+		return nil, world(err, "the file cannot be used", "name the file itself, not a link to it")
+	}
+	tree, err := disk.OpenTree(filepath.Dir(path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, misuse(nil, "there is no folder "+filepath.Dir(file), "name the file that the server reads")
+	}
+	if err != nil {
+		return nil, world(err, "the folder of the file cannot be opened", "make the folder; nothing was changed")
+	}
+	return &filePlace{path, tree, filepath.Base(path)}, nil
+}
+
+// changeFile replaces one file, or removes it where nothing is left in it; its old content goes
+// into a journal of its own first. It returns the journal's name. info is nil where there is no file.
+func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after []byte) (string, error) {
+	entry := &sheet.File{Path: at.path, Before: before, Missing: info == nil, After: sheet.Hash(after), Mode: 0o644}
 	if len(after) == 0 {
 		entry.After = ""
 	}
-	if info, err := os.Stat(file); err == nil {
-		entry.Mode = uint32(info.Mode().Perm())
-	} else if _, err := os.Stat(filepath.Dir(path)); err != nil {
-		return "", world(err, "the file cannot be written", "make its folder; nothing was changed")
+	if info != nil {
+		entry.Mode, entry.Time = uint32(info.Mode().Perm()), info.ModTime().UTC().Format(time.RFC3339Nano)
 	}
 	id := j.runID()
 	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
@@ -303,12 +333,13 @@ func (j *Job) changeFile(file string, before []byte, missing bool, after []byte)
 	if err := journal.Append(sheet.Record{File: entry}); err != nil {
 		return "", world(err, "the journal cannot be written", "make room on the disk; nothing was changed")
 	}
-	change := func() error { return replaceFile(path, after, fs.FileMode(entry.Mode)) }
 	if len(after) == 0 {
-		change = func() error { return os.Remove(path) }
+		err = at.tree.Remove(at.name)
+	} else {
+		err = at.tree.Write(at.name, after, disk.Looks{Mode: fs.FileMode(entry.Mode)})
 	}
-	if err := change(); err != nil {
-		return "", world(err, "the file cannot be written", "make its folder writable; it was not changed")
+	if err != nil {
+		return "", world(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
 	}
 	if err := journal.Append(sheet.Record{Mark: sheet.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
 		return "", world(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
@@ -318,9 +349,9 @@ func (j *Job) changeFile(file string, before []byte, missing bool, after []byte)
 
 // undoFiles puts back the files of a journal; one that somebody changed since is
 // left and named.
-func (j *Job) undoFiles(st *journalState, blocks []sheet.Block) (*Undone, error) {
+func (j *Job) undoFiles(st *journalState, blocks []sheet.Block, in *siteFiles) (*Undone, error) {
 	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
-	f, err := os.Open(j.Book.JournalPath(st.ID))
+	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
 		return nil, world(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
@@ -334,7 +365,7 @@ func (j *Job) undoFiles(st *journalState, blocks []sheet.Block) (*Undone, error)
 			if r.File == nil {
 				continue
 			}
-			if err := j.undoFile(r.File, out); err != nil {
+			if err := j.undoFile(r.File, in, out); err != nil {
 				return nil, err
 			}
 		}
@@ -350,10 +381,27 @@ func (j *Job) undoFiles(st *journalState, blocks []sheet.Block) (*Undone, error)
 	return out, nil
 }
 
-func (j *Job) undoFile(e *sheet.File, out *Undone) error {
-	clearPart(e.Path)
-	now, err := os.ReadFile(e.Path)
+// undoFile puts back one file, in one of the given folders.
+func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
+	left := func(why string) error {
+		out.Left = append(out.Left, sheet.Skip{Table: e.Path, Why: why})
+		return nil
+	}
+	tree, name, err := in.of(e.Path)
+	switch {
+	case errors.Is(err, errUndeclared):
+		return left("the site file names no folder that holds it; if it is the site's, run undo with --file " + e.Path)
+	case errors.Is(err, fs.ErrNotExist):
+		return left("its folder is gone")
+	case err != nil:
+		return world(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
+	}
+	tree.ClearPart(name)
+	now, _, err := tree.Read(name, max(files.MaxSize, maxRuleFile))
 	gone := errors.Is(err, fs.ErrNotExist)
+	if errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) || errors.Is(err, disk.ErrTooLarge) {
+		return left("changed by somebody since: " + whyNot(err))
+	}
 	if err != nil && !gone {
 		return world(err, "the file cannot be read", "make it readable; then run the same command again")
 	}
@@ -362,13 +410,16 @@ func (j *Job) undoFile(e *sheet.File, out *Undone) error {
 		out.Already++
 		return nil
 	case gone && e.After != "" || !gone && sheet.Hash(now) != e.After:
-		out.Left = append(out.Left, sheet.Skip{Table: e.Path, Why: "changed by somebody since"})
-		return nil
+		return left("changed by somebody since")
 	}
 	if e.Missing {
-		err = os.Remove(e.Path)
+		err = tree.Remove(name)
 	} else {
-		err = replaceFile(e.Path, e.Before, fs.FileMode(e.Mode))
+		when, _ := time.Parse(time.RFC3339Nano, e.Time) // none: now
+		err = tree.Write(name, e.Before, disk.Looks{Mode: fs.FileMode(e.Mode), Time: when})
+	}
+	if errors.Is(err, disk.ErrOwner) {
+		return left(whyNot(err))
 	}
 	if err != nil {
 		return world(err, "the file cannot be put back", "make its folder writable; then run the same command again")
@@ -377,32 +428,20 @@ func (j *Job) undoFile(e *sheet.File, out *Undone) error {
 	return nil
 }
 
-// partOf names the file that is written beside another before it takes its place.
-func partOf(file string) string {
-	return filepath.Join(filepath.Dir(file), ".trimlantern-"+filepath.Base(file)+".part")
-}
-
-// clearPart removes what a run that was killed left beside a file.
-func clearPart(file string) {
-	_ = os.Remove(partOf(file)) // it is the rule that there is none
-}
-
-// replaceFile writes a file beside the old one and renames it; owner and links stay.
-func replaceFile(file string, b []byte, mode fs.FileMode) error {
-	if to, err := filepath.EvalSymlinks(file); err == nil {
-		file = to // the link stays a link
+// ownFolders are the folders in which undo may put back files: those of the site, of its
+// configuration, and those of the files that the user names.
+func (j *Job) ownFolders(named []string) (*siteFiles, error) {
+	s := j.declaredFiles()
+	s.folders = append(s.folders, filepath.Clean(j.File.Dir))
+	if c := j.File.Database.Config; c != "" {
+		s.folders = append(s.folders, filepath.Dir(j.File.Abs(c)))
 	}
-	clearPart(file)
-	f, err := os.OpenFile(partOf(file), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
+	for _, file := range named {
+		path, err := filepath.Abs(file)
+		if err != nil {
+			return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+		}
+		s.single = append(s.single, path)
 	}
-	defer os.Remove(f.Name()) // renamed already where all went well
-	_, err = f.Write(b)
-	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	if err != nil {
-		return err
-	}
-	keepOwner(file, f.Name())
-	return os.Rename(f.Name(), file)
+	return s, nil
 }

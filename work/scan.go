@@ -316,7 +316,7 @@ func (s *scanning) resume() error {
 	key := func(j fetch.Job) string { return fmt.Sprint(j.Brief, j.URL) }
 	id := ids[len(ids)-1]
 	var queued []fetch.Job
-	s.log, err = openCrawl(s.job.Book.CrawlPath(id), func(l crawlLine) error {
+	s.log, err = openCrawl(s.job.Book, id, func(l crawlLine) error {
 		if l.Scan != nil {
 			if l.Scan.Site != s.out.Site || l.Scan.AsHTTPS != s.o.AsHTTPS {
 				return misuse(nil, "the interrupted scan was one of another kind", "give it the same --as-https, or begin anew with trimlantern scan")

@@ -3,7 +3,6 @@ package work
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -238,7 +237,7 @@ func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err er
 
 // readSheet reads header and summary of a sheet; end is nil where it is broken.
 func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
-	f, err := os.Open(j.Book.SheetPath(id))
+	f, err := j.Book.OpenSheet(id)
 	if err != nil {
 		return h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}

@@ -373,7 +373,7 @@ func (t *tracing) codes() error {
 	j := t.job
 	look := func(dir string, cached bool) error {
 		j.Progress.At("tracing in "+dir, 0, 0)
-		skipped, err := files.Walk(dir, func(name string, b []byte) error {
+		skipped, err := files.Walk(dir, func(name string, _ fs.FileInfo, b []byte) error {
 			t.files++
 			if !rewrite.MayHold(b) {
 				return nil
@@ -402,7 +402,7 @@ func (t *tracing) codes() error {
 		return err
 	}
 	for _, dir := range j.File.Files {
-		if err := look(j.File.Path(dir), false); err != nil {
+		if err := look(j.File.Abs(dir), false); err != nil {
 			return world(err, "reading files in "+dir, "look at the folder; then run the same command again")
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"slices"
 	"time"
 
@@ -44,6 +43,7 @@ func (u *Undone) Code() int {
 type UndoOptions struct {
 	Journal string    // its ID; "": the newest that is not undone
 	Tables  []string  // these alone; patterns
+	Files   []string  // that may be put back though they lie in no folder of the site file
 	SQL     io.Writer // where set, SQL is written here and nothing is changed
 }
 
@@ -64,7 +64,12 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		if o.SQL != nil || len(o.Tables) > 0 {
 			return nil, misuse(nil, "the journal "+st.ID+" is of a file, not of the database", "name another journal; trimlantern history lists them")
 		}
-		return j.undoFiles(st, blocks)
+		in, err := j.ownFolders(o.Files)
+		if err != nil {
+			return nil, err
+		}
+		defer in.close()
+		return j.undoFiles(st, blocks, in)
 	}
 	db, tables, err := j.open(ctx, o.SQL != nil)
 	if err != nil {
@@ -85,7 +90,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 			return nil, misuse(nil, fmt.Sprintf("the journal %s holds nothing of a table %q", st.ID, p), "trimlantern history --format json names its tables")
 		}
 	}
-	f, err := os.Open(j.Book.JournalPath(st.ID))
+	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
 		return nil, world(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
@@ -94,6 +99,8 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		u.out.SQL = true
 		return u.out, u.script(blocks, f, o.SQL)
 	}
+	in := j.declaredFiles() // apply changes files nowhere else
+	defer in.close()
 	unlock, err := db.Lock(ctx)
 	if err != nil {
 		return nil, dbLockFault(err, "undo")
@@ -105,9 +112,9 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 			switch {
 			case len(o.Tables) > 0: // tables alone
 			case r.Moved != nil:
-				err = u.moveBack(r.Moved)
+				err = u.moveBack(r.Moved, st.ID)
 			case r.File != nil:
-				err = j.undoFile(r.File, u.out)
+				err = j.undoFile(r.File, in, u.out)
 			}
 			if err != nil {
 				return err

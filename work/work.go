@@ -20,6 +20,7 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/site/database"
+	"trimlantern/site/disk"
 	"trimlantern/site/fetch"
 	"trimlantern/site/layout"
 	"trimlantern/site/logbook"
@@ -101,11 +102,11 @@ func OpenAddress(site string, also []string, p Progress) (*Job, error) {
 	return &Job{File: &sitefile.File{Site: s.String()}, Site: s, Layout: &layout.Layout{}, Progress: p, Now: time.Now}, nil
 }
 
-// Open reads the site file at path, or the nearest one at or above the working
-// folder where path is empty.
-func Open(path string, p Progress) (*Job, error) {
+// Open reads the site file at path. Where path is empty, it is the nearest one at or above the
+// working folder, or else the one in home whose site lies there, or the only one in home.
+func Open(path, home string, p Progress) (*Job, error) {
 	if path == "" {
-		found, err := nearest()
+		found, err := nearest(home)
 		if err != nil {
 			return nil, err
 		}
@@ -115,38 +116,108 @@ func Open(path string, p Progress) (*Job, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, misuse(nil, "there is no site file "+path, "make one: trimlantern init --site https://HOST FOLDER")
 	}
+	if refused := untrusted(err); refused != nil {
+		return nil, refused
+	}
 	if err != nil {
 		return nil, misuse(err, "the site file cannot be read", "fix the file, or make a new one with trimlantern init")
 	}
-	j := &Job{File: f, Book: logbook.Open(f.Dir), Progress: p, Now: time.Now}
+	j := &Job{File: f, Book: logbook.Open(f.Path), Progress: p, Now: time.Now}
+	if err := disk.TrustedFolder(j.Book.Path()); untrusted(err) != nil {
+		return nil, untrusted(err)
+	}
 	if j.Site, err = address.Parse(f.Site, f.Also...); err != nil {
 		return nil, misuse(err, path, "fix site and also in the site file")
 	}
-	if j.Layout, err = layoutOf(f); err != nil {
+	j.Layout, err = layoutOf(f)
+	if refused := untrusted(err); refused != nil {
+		return nil, refused
+	}
+	if err != nil {
 		return nil, misuse(err, path, "fix layout in the site file")
 	}
 	return j, nil
 }
 
-// nearest looks for the site file in the working folder and those above it.
-func nearest() (string, error) {
+// nearest looks for the site file in the working folder and those above it, then in home.
+func nearest(home string) (string, error) {
 	dir, err := os.Getwd()
 	if err != nil {
 		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
 	}
-	for {
-		path := filepath.Join(dir, sitefile.Name)
-		if _, err := os.Stat(path); err == nil {
+	for at := dir; ; at = filepath.Dir(at) {
+		path := filepath.Join(at, sitefile.Name)
+		if _, err := os.Lstat(path); err == nil {
 			return path, nil
 		}
-		up := filepath.Dir(dir)
-		if up == dir {
-			return "", misuse(nil, "there is no "+sitefile.Name+" here or in a folder above",
-				"make one: trimlantern init --site https://HOST FOLDER, or name one with --config FILE")
+		if filepath.Dir(at) == at {
+			break
 		}
-		dir = up
 	}
+	if home, err = sitefile.Home(home); err != nil {
+		return "", world(err, "cannot determine your data folder", "name one: --home FOLDER")
+	}
+	all, err := sitefile.AllInHome(home)
+	if refused := untrusted(err); refused != nil {
+		return "", refused
+	}
+	if err != nil {
+		return "", world(err, "the folder "+home+" cannot be read", "make it readable, or name another one: --home FOLDER")
+	}
+	if here := holding(all, dir); len(here) > 0 {
+		all = here
+	}
+	switch len(all) {
+	case 0:
+		return "", misuse(nil, "there is no "+sitefile.Name+" here, in a folder above, or in "+home,
+			"make one: trimlantern init --site https://HOST FOLDER, or name one with --config FILE")
+	case 1:
+		return all[0], nil
+	}
+	return "", misuse(nil, fmt.Sprintf("there are %d site files in %s: %s", len(all), home, strings.Join(sitesOf(all), ", ")),
+		"change to the folder of the site, or name its file: --config "+all[0])
 }
+
+// holding returns the site files whose site lies in or above a folder.
+func holding(all []string, dir string) (here []string) {
+	for _, path := range all {
+		f, err := sitefile.Read(path)
+		if err != nil || f.Folder == "" {
+			continue // whoever opens it says what is wrong
+		}
+		if _, inside := disk.Inside(f.Folder, dir); inside || filepath.Clean(f.Folder) == dir {
+			here = append(here, path)
+		}
+	}
+	return here
+}
+
+// sitesOf names site files in a home by their folders.
+func sitesOf(all []string) (names []string) {
+	for _, path := range all {
+		names = append(names, filepath.Base(filepath.Dir(path)))
+	}
+	return names
+}
+
+// OpenKnown opens the site file in home that is of the given address, or returns nil.
+func OpenKnown(site, home string, p Progress) (*Job, error) {
+	address, err := address.Parse(site)
+	if err != nil {
+		return nil, nil // OpenAddress says what is wrong
+	}
+	if home, err = sitefile.Home(home); err != nil {
+		return nil, nil // then it holds nothing
+	}
+	path := sitefile.InHome(home, address.String())
+	if _, err := os.Lstat(path); err != nil {
+		return nil, nil
+	}
+	return Open(path, home, p)
+}
+
+// maxSettings bounds the files that settings and secrets are read from.
+const maxSettings = 1 << 20
 
 // layoutOf returns a built-in layout, or the user's own where a path is named.
 func layoutOf(f *sitefile.File) (*layout.Layout, error) {
@@ -154,7 +225,7 @@ func layoutOf(f *sitefile.File) (*layout.Layout, error) {
 	case f.Layout == "":
 		return layout.Get("generic")
 	case strings.HasSuffix(f.Layout, ".yaml"):
-		b, err := os.ReadFile(f.Path(f.Layout))
+		b, err := disk.ReadTrusted(f.Abs(f.Layout), maxSettings)
 		if err != nil {
 			return nil, err
 		}
@@ -167,10 +238,10 @@ func layoutOf(f *sitefile.File) (*layout.Layout, error) {
 // configuration, over it the site file, and the password from where it lies.
 func (j *Job) config() (database.Config, error) {
 	d := j.File.Database
-	c := database.Config{Kind: d.Kind, File: j.File.Path(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name,
-		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Path(d.TLSCA)}
+	c := database.Config{Kind: d.Kind, File: j.File.Abs(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name,
+		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Abs(d.TLSCA)}
 	if d.Config != "" && j.Layout.Config != nil {
-		conn, err := j.Layout.Config.Connect(j.File.Path(d.Config))
+		conn, err := j.Layout.Config.Connect(j.File.Abs(d.Config))
 		if err != nil {
 			return c, misuse(err, "the system's configuration cannot be read", "fix database.config in the site file")
 		}
@@ -192,7 +263,10 @@ func (j *Job) config() (database.Config, error) {
 	case d.PasswordEnv != "":
 		c.Password = os.Getenv(d.PasswordEnv)
 	case d.PasswordFile != "":
-		b, err := os.ReadFile(j.File.Path(d.PasswordFile))
+		b, err := disk.ReadTrusted(j.File.Abs(d.PasswordFile), maxSettings)
+		if refused := untrusted(err); refused != nil {
+			return c, refused
+		}
 		if err != nil {
 			return c, misuse(err, "the password file cannot be read", "fix database.password-file in the site file")
 		}
@@ -315,7 +389,7 @@ func (j *Job) web() (*fetch.Client, error) {
 	}
 	ca := j.CA
 	if ca == "" {
-		ca = j.File.Path(j.File.Network.CA)
+		ca = j.File.Abs(j.File.Network.CA)
 	}
 	secrets, err := j.secrets()
 	if err != nil {
@@ -336,12 +410,15 @@ func (j *Job) web() (*fetch.Client, error) {
 func (j *Job) secrets() (http.Header, error) {
 	path := j.Secrets
 	if path == "" {
-		path = j.File.Path(j.File.Network.Credentials)
+		path = j.File.Abs(j.File.Network.Credentials)
 	}
 	if path == "" {
 		return nil, nil
 	}
-	b, err := os.ReadFile(path)
+	b, err := disk.ReadTrusted(path, maxSettings)
+	if refused := untrusted(err); refused != nil {
+		return nil, refused
+	}
 	if err != nil {
 		return nil, misuse(err, "the credentials cannot be read", "name a readable file with --credentials, or network.credentials in the site file")
 	}

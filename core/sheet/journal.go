@@ -56,6 +56,7 @@ type File struct {
 	Missing bool   `json:"missing,omitempty"` // it was not there
 	After   string `json:"after"`             // Hash of the file after; "" where it went
 	Mode    uint32 `json:"mode"`              // its permission bits
+	Time    string `json:"time,omitempty"`    // of its last change before; RFC 3339
 }
 
 // Moved is a folder whose files were moved away.

@@ -10,13 +10,14 @@ import (
 	"fmt"
 	"math"
 	"net"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"trimlantern/site/disk"
 )
 
 // lockName is the name of the advisory lock.
@@ -147,7 +148,7 @@ func tlsConfig(c Config) (*tls.Config, error) {
 		if c.CA == "" {
 			return conf, nil
 		}
-		b, err := os.ReadFile(c.CA)
+		b, err := disk.ReadTrusted(c.CA, 4<<20)
 		if err != nil {
 			return nil, err
 		}

@@ -18,6 +18,7 @@ import (
 	"modernc.org/sqlite" // the driver, in Go alone
 
 	"trimlantern/core/rewrite"
+	"trimlantern/site/disk"
 )
 
 // holdsFunction is the coarse selection, as a function inside SQLite: values need
@@ -101,7 +102,7 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 
 // looksSQLite looks at the file before the driver does, for clearer words.
 func looksSQLite(path string) error {
-	f, err := os.Open(path)
+	f, err := disk.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("%w: no file %s", ErrAbsent, path)
 	}

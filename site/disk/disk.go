@@ -18,6 +18,9 @@ var ErrNotRegular = errors.New("not a regular file")
 // ErrTooLarge says that a file is larger than what is read of its kind.
 var ErrTooLarge = errors.New("too large")
 
+// ErrOwner says that a new file cannot have the owner and group of the one it is to replace.
+var ErrOwner = errors.New("its owner cannot be kept")
+
 // Untrusted says that a file or folder that decides what the tool does could have been
 // written by somebody else.
 type Untrusted struct {

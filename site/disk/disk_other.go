@@ -14,7 +14,13 @@ func trusted(string, fs.FileInfo) error { return nil }
 
 func openFollowing(path string) (*os.File, error) { return os.Open(path) }
 
-func followed(path string) (string, error) { return filepath.EvalSymlinks(path) }
+// Followed returns the path of what a path leads to, or the path itself.
+func Followed(path string) (string, error) {
+	if to, err := filepath.EvalSymlinks(path); err == nil {
+		return to, nil
+	}
+	return path, nil
+}
 
 func giveTo(*os.File, fs.FileInfo) error { return nil }
 

@@ -60,16 +60,17 @@ func openFollowing(path string) (*os.File, error) {
 	return os.NewFile(uintptr(fd), path), nil
 }
 
-// followed returns the path of what a path leads to, all links resolved under the rule of Open.
-// What it leads to may be not there.
-func followed(path string) (string, error) {
+// Followed returns the path of what a path leads to. If it is a symbolic link, the rule of Open
+// holds for it; if nothing is there, or no link, it is the path itself.
+func Followed(path string) (string, error) {
+	if info, err := os.Lstat(path); err != nil || info.Mode()&fs.ModeSymlink == 0 {
+		return path, nil // whoever opens it says what is wrong
+	}
 	fd, err := walkTo(path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err != nil {
 		return "", &fs.PathError{Op: "open", Path: path, Err: err}
 	}
-	if err == nil {
-		_ = unix.Close(fd)
-	}
+	_ = unix.Close(fd)
 	return filepath.EvalSymlinks(path)
 }
 
@@ -162,7 +163,7 @@ func giveTo(f *os.File, like fs.FileInfo) error {
 		return nil
 	}
 	if err := f.Chown(uid, gid); err != nil {
-		return &fs.PathError{Op: "chown", Path: like.Name(), Err: fmt.Errorf("its owner cannot be kept: %w", err)}
+		return &fs.PathError{Op: "chown", Path: like.Name(), Err: fmt.Errorf("%w: %w", ErrOwner, err)}
 	}
 	return nil
 }

@@ -21,10 +21,9 @@ type Pending struct {
 // a link: what it leads to is replaced, under the same rule as in Open. A pipe or a device is
 // written to directly.
 func Create(path string, mode fs.FileMode) (*Pending, error) {
-	if info, err := os.Lstat(path); err == nil && info.Mode()&fs.ModeSymlink != 0 {
-		if path, err = followed(path); err != nil {
-			return nil, err
-		}
+	path, err := Followed(path)
+	if err != nil {
+		return nil, err
 	}
 	folder, err := openFolder(filepath.Dir(path))
 	if err != nil {

@@ -15,7 +15,6 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"os"
 	"regexp"
 	"strconv"
 	"strings"
@@ -29,6 +28,7 @@ import (
 	"golang.org/x/text/encoding"
 
 	"trimlantern/core/address"
+	"trimlantern/site/disk"
 )
 
 // Options are how servers are reached.
@@ -124,7 +124,7 @@ func New(o Options) (*Client, error) {
 		roots = x509.NewCertPool()
 	}
 	if o.CA != "" {
-		pem, err := os.ReadFile(o.CA)
+		pem, err := disk.ReadTrusted(o.CA, 4<<20)
 		if err != nil {
 			return nil, err
 		}

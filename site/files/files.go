@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	"trimlantern/site/disk"
 )
 
 // endings are the endings of files that write or style pages.
@@ -17,52 +19,67 @@ var endings = map[string]bool{
 	".css": true, ".scss": true, ".less": true, ".js": true, ".mjs": true, ".svg": true, ".json": true, ".xml": true,
 }
 
-// maxSize bounds the files that are read.
-const maxSize = 8 << 20
+// MaxSize bounds the files that are read, in bytes.
+const MaxSize = 8 << 20
 
 // Skipped is a file that was not read, and why.
 type Skipped struct{ Path, Why string }
 
-// Walk calls visit for each text file below dir, in order of name. Symbolic
-// links are not followed.
-func Walk(dir string, visit func(path string, b []byte) error) (skipped []Skipped, err error) {
-	err = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+// Walk calls visit for each text file below dir, in order of name. Symbolic links are not
+// followed, and what is no regular file is not opened.
+func Walk(dir string, visit func(path string, info fs.FileInfo, b []byte) error) (skipped []Skipped, err error) {
+	tree, err := disk.OpenTree(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer tree.Close()
+	skip := func(name, why string) {
+		skipped = append(skipped, Skipped{filepath.Join(dir, filepath.FromSlash(name)), why})
+	}
+	err = tree.Walk(".", func(name string, d fs.DirEntry, err error) error {
 		switch {
-		case err != nil && path == dir:
+		case err != nil && name == ".":
 			return err
 		case err != nil:
-			skipped = append(skipped, Skipped{path, err.Error()})
+			skip(name, bare(err))
 			return nil
 		case d.Type()&fs.ModeSymlink != 0:
 			// What it leads to may belong to somebody else, or be read twice.
-			if to, err := os.Stat(path); err == nil && (to.IsDir() || endings[strings.ToLower(filepath.Ext(path))]) {
-				skipped = append(skipped, Skipped{path, "a symbolic link: name what it leads to under files, if it is the site's"})
+			if to, err := os.Stat(filepath.Join(dir, name)); isText(name) || err == nil && to.IsDir() {
+				skip(name, "a symbolic link: name what it leads to under files, if it is the site's")
 			}
 			return nil
-		case d.IsDir() && (d.Name() == ".git" || d.Name() == "node_modules"):
-			return filepath.SkipDir // nothing in there writes a page
-		case !d.Type().IsRegular() || !endings[strings.ToLower(filepath.Ext(path))]:
+		case d.IsDir() && (d.Name() == ".git" || d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".trimlantern-")):
+			return fs.SkipDir // nothing in there writes a page
+		case d.IsDir() || !isText(name):
 			return nil
 		}
-		if info, err := d.Info(); err == nil && info.Size() > maxSize {
-			skipped = append(skipped, Skipped{path, "larger than 8 MB"})
+		b, info, err := tree.Read(name, MaxSize)
+		switch {
+		case errors.Is(err, disk.ErrTooLarge):
+			skip(name, "larger than 8 MB")
 			return nil
-		}
-		b, err := os.ReadFile(path)
-		if err != nil {
-			var pe *fs.PathError
-			if errors.As(err, &pe) {
-				err = pe.Err
-			}
-			skipped = append(skipped, Skipped{path, err.Error()})
+		case err != nil:
+			skip(name, bare(err))
 			return nil
-		}
-		if bytes.IndexByte(b, 0) >= 0 {
+		case bytes.IndexByte(b, 0) >= 0:
 			return nil // binary
 		}
-		return visit(path, b)
+		return visit(filepath.Join(dir, filepath.FromSlash(name)), info, b)
 	})
 	return skipped, err
+}
+
+// isText reports whether a file's name says that it writes or styles pages.
+func isText(name string) bool { return endings[strings.ToLower(filepath.Ext(name))] }
+
+// bare returns what went wrong without the path, which stands beside it.
+func bare(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		err = pe.Err
+	}
+	return err.Error()
 }
 
 // Generated reports whether a file says of itself, or its folder's name says, that a

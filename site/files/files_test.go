@@ -2,6 +2,7 @@ package files
 
 import (
 	"bytes"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"testing"
@@ -12,14 +13,14 @@ import (
 
 func TestWalk(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range map[string]string{"b/x.PHP": "one", "a.css": "two", "c.txt": "no", "d.js": "bin\x00ary", "e.html": string(make([]byte, maxSize+1))} {
+	for name, text := range map[string]string{"b/x.PHP": "one", "a.css": "two", "c.txt": "no", "d.js": "bin\x00ary", "e.html": string(make([]byte, MaxSize+1))} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
 	require.NoError(t, os.Symlink(filepath.Join(dir, "a.css"), filepath.Join(dir, "link.css")))
 	var got []string
-	skipped, err := Walk(dir, func(path string, b []byte) error {
+	skipped, err := Walk(dir, func(path string, _ fs.FileInfo, b []byte) error {
 		got = append(got, filepath.Base(path)+" "+string(b))
 		return nil
 	})

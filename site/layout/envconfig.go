@@ -1,15 +1,16 @@
 package layout
 
 import (
-	"os"
 	"strings"
+
+	"trimlantern/site/disk"
 )
 
 // ReadEnv reads the settings of a file of NAME=value lines, as many systems keep
 // them: comments begin with #, a value may be quoted, and export may stand in
 // front. Nothing is expanded or run. The last setting of a name counts.
 func ReadEnv(file string) (map[string]Setting, error) {
-	b, err := os.ReadFile(file)
+	b, err := disk.Read(file, maxConfig)
 	if err != nil {
 		return nil, err
 	}

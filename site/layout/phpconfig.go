@@ -2,10 +2,14 @@ package layout
 
 import (
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
+
+	"trimlantern/site/disk"
 )
+
+// maxConfig bounds a system's configuration file.
+const maxConfig = 4 << 20
 
 // Setting is one constant or variable that a PHP file sets to a literal.
 type Setting struct {
@@ -18,7 +22,7 @@ type Setting struct {
 // Names of variables keep their dollar sign. The first setting of a name counts
 // for constants, as in PHP, and the last for variables.
 func ReadPHP(file string) (map[string]Setting, error) {
-	b, err := os.ReadFile(file)
+	b, err := disk.Read(file, maxConfig)
 	if err != nil {
 		return nil, err
 	}

@@ -1,11 +1,13 @@
-// Package logbook keeps what runs leave behind: the folder .trimlantern beside
-// the site file, with sheets, journals, scan results and host verdicts.
+// Package logbook keeps what runs leave behind: a folder beside the site file, with sheets,
+// journals, scan results and host verdicts. What is in it decides what apply and undo do, so
+// that it is only used where nobody else can write it.
 package logbook
 
 import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -16,10 +18,18 @@ import (
 	"github.com/gofrs/flock"
 
 	"trimlantern/core/sheet"
+	"trimlantern/site/disk"
 )
 
-// Dir is the folder's name.
-const Dir = ".trimlantern"
+// FolderOf returns the folder of the logbook that belongs to a site file. Two site files in one
+// folder have a logbook each.
+func FolderOf(siteFile string) string {
+	name := strings.TrimSuffix(filepath.Base(siteFile), filepath.Ext(siteFile))
+	if name == "trimlantern" {
+		return filepath.Join(filepath.Dir(siteFile), ".trimlantern")
+	}
+	return filepath.Join(filepath.Dir(siteFile), "."+name+".trimlantern")
+}
 
 const (
 	sheetEnd   = ".sheet.jsonl.zst"
@@ -32,18 +42,33 @@ const (
 // Logbook is an open logbook.
 type Logbook struct{ dir string }
 
-// Open returns the logbook beside a site file. It is made when first written to.
-func Open(siteDir string) *Logbook { return &Logbook{filepath.Join(siteDir, Dir)} }
+// Open returns the logbook that belongs to a site file. It is made when first written to.
+func Open(siteFile string) *Logbook { return &Logbook{FolderOf(siteFile)} }
 
 // Path returns where the logbook lies.
 func (l *Logbook) Path() string { return l.dir }
 
-// Ensure makes the folder.
+// denied tells Apache to hand out nothing of the folder, should it lie where a server can see it.
+const denied = "Require all denied\n"
+
+// Ensure makes the folder. It fails with a *disk.Untrusted where somebody else can write it.
 func (l *Logbook) Ensure() error {
-	if err := os.MkdirAll(l.dir, 0o700); err != nil {
+	if err := disk.PrivateFolder(l.dir); err != nil {
 		return err
 	}
-	return os.Chmod(l.dir, 0o700)
+	err := disk.CreateNew(filepath.Join(l.dir, ".htaccess"), []byte(denied), 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	return err
+}
+
+// open opens a file of the logbook for reading.
+func (l *Logbook) open(name string) (*os.File, error) {
+	if err := disk.TrustedFolder(l.dir); err != nil {
+		return nil, err
+	}
+	return disk.Open(filepath.Join(l.dir, name))
 }
 
 // ErrBusy says that another run works on the site.
@@ -74,41 +99,11 @@ func (l *Logbook) Lock() (release func(), err error) {
 }
 
 // Create makes a new file that appears under its name only when Commit is called.
-func (l *Logbook) create(name string) (*Pending, error) {
+func (l *Logbook) create(name string) (*disk.Pending, error) {
 	if err := l.Ensure(); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(l.dir, name+".part"), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	return &Pending{File: f, name: filepath.Join(l.dir, name)}, nil
-}
-
-// Pending is a file that is not there yet.
-type Pending struct {
-	*os.File
-	name string
-}
-
-// Commit writes the file through to the disk and gives it its name.
-func (p *Pending) Commit() (string, error) {
-	if err := p.Sync(); err != nil {
-		return "", err
-	}
-	if err := p.Close(); err != nil {
-		return "", err
-	}
-	if err := os.Rename(p.File.Name(), p.name); err != nil {
-		return "", err
-	}
-	return p.name, syncDir(filepath.Dir(p.name))
-}
-
-// Discard throws the file away; after Commit it does nothing.
-func (p *Pending) Discard() {
-	_ = p.Close()                // closed already where all went well
-	_ = os.Remove(p.File.Name()) // gone already where all went well
+	return disk.Create(filepath.Join(l.dir, name), 0o600)
 }
 
 func syncDir(dir string) error {
@@ -121,7 +116,11 @@ func syncDir(dir string) error {
 }
 
 // NewSheet begins the sheet called id.
-func (l *Logbook) NewSheet(id string) (*Pending, error) { return l.create(id + sheetEnd) }
+func (l *Logbook) NewSheet(id string) (*disk.Pending, error) { return l.create(id + sheetEnd) }
+
+// OpenSheet and OpenJournal open the sheet or journal called id for reading.
+func (l *Logbook) OpenSheet(id string) (*os.File, error)   { return l.open(id + sheetEnd) }
+func (l *Logbook) OpenJournal(id string) (*os.File, error) { return l.open(id + journalEnd) }
 
 // SheetPath and JournalPath return where the sheet or journal called id lies.
 func (l *Logbook) SheetPath(id string) string   { return filepath.Join(l.dir, id+sheetEnd) }
@@ -133,6 +132,11 @@ func (l *Logbook) Journals() ([]string, error) { return l.list(journalEnd) }
 func (l *Logbook) Scans() ([]string, error)    { return l.list(scanEnd) }
 
 func (l *Logbook) list(end string) ([]string, error) {
+	if err := disk.TrustedFolder(l.dir); errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
 	entries, err := os.ReadDir(l.dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -162,16 +166,20 @@ func (l *Logbook) WriteJSON(name string, v any) error {
 	if err := e.Encode(v); err != nil {
 		return err
 	}
-	_, err = p.Commit()
-	return err
+	return p.Commit()
 }
 
 // ReadJSON reads what WriteJSON kept. A file that is not there leaves v as it is.
 func (l *Logbook) ReadJSON(name string, v any) error {
-	b, err := os.ReadFile(filepath.Join(l.dir, name))
+	f, err := l.open(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(f)
 	if err != nil {
 		return err
 	}
@@ -183,6 +191,19 @@ func (l *Logbook) ReadJSON(name string, v any) error {
 
 // ScanName returns the file name of the scan called id.
 func ScanName(id string) string { return id + scanEnd }
+
+// OpenPages and OpenCrawl open the pages of the scan called id, when it has ended, and while it is
+// at work or was interrupted; the latter for going on with it.
+func (l *Logbook) OpenPages(id string) (*os.File, error) { return l.open(id + pagesEnd) }
+func (l *Logbook) OpenCrawl(id string) (*os.File, error) {
+	if err := disk.TrustedFolder(l.dir); err != nil {
+		return nil, err
+	}
+	return os.OpenFile(l.CrawlPath(id), os.O_RDWR, 0)
+}
+
+// NewPages begins the pages of the scan called id.
+func (l *Logbook) NewPages(id string) (*disk.Pending, error) { return l.create(id + pagesEnd) }
 
 // PagesPath and CrawlPath return where the pages of the scan called id lie, when it
 // has ended and while it is at work.
@@ -217,6 +238,9 @@ func (l *Logbook) CreateJournal(h sheet.JournalHeader) (*Journal, error) {
 // ReopenJournal opens a journal to go on with it; end is where its last whole
 // block ends, and what a crash left behind that is cut off.
 func (l *Logbook) ReopenJournal(id string, end int64) (*Journal, error) {
+	if err := disk.TrustedFolder(l.dir); err != nil {
+		return nil, err
+	}
 	f, err := os.OpenFile(l.JournalPath(id), os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
@@ -252,7 +276,7 @@ func (j *Journal) Close() error { return j.f.Close() }
 
 // ReadJournal reads a journal block by block; see sheet.EachBlock.
 func (l *Logbook) ReadJournal(id string, visit func(sheet.Block) error) (end int64, err error) {
-	f, err := os.Open(l.JournalPath(id))
+	f, err := l.OpenJournal(id)
 	if err != nil {
 		return 0, err
 	}

@@ -12,10 +12,10 @@ import (
 )
 
 func TestLock(t *testing.T) {
-	book := Open(t.TempDir())
+	book := Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))
 	release, err := book.Lock()
 	require.NoError(t, err)
-	_, err = Open(filepath.Dir(book.Path())).Lock()
+	_, err = Open(filepath.Join(filepath.Dir(book.Path()), "trimlantern.yaml")).Lock()
 	assert.ErrorIs(t, err, ErrBusy)
 	assert.ErrorContains(t, err, "process ")
 	release()
@@ -28,7 +28,7 @@ func TestLock(t *testing.T) {
 }
 
 func TestPending(t *testing.T) {
-	book := Open(t.TempDir())
+	book := Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))
 	list, err := book.Sheets()
 	require.NoError(t, err)
 	assert.Empty(t, list, "a logbook that is not there is empty")
@@ -37,8 +37,7 @@ func TestPending(t *testing.T) {
 	list, err = book.Sheets()
 	require.NoError(t, err)
 	assert.Empty(t, list, "an incomplete file has no name")
-	_, err = p.Commit()
-	require.NoError(t, err)
+	require.NoError(t, p.Commit())
 	p.Discard()
 	p, err = book.NewSheet("1")
 	require.NoError(t, err)
@@ -46,8 +45,7 @@ func TestPending(t *testing.T) {
 	for _, id := range []string{"3", "0"} {
 		p, err = book.NewSheet(id)
 		require.NoError(t, err)
-		_, err = p.Commit()
-		require.NoError(t, err)
+		require.NoError(t, p.Commit())
 	}
 	list, err = book.Sheets()
 	require.NoError(t, err)
@@ -58,7 +56,7 @@ func TestPending(t *testing.T) {
 }
 
 func TestJSON(t *testing.T) {
-	book := Open(t.TempDir())
+	book := Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))
 	v := map[string]int{"kept": 1}
 	require.NoError(t, book.ReadJSON("x.json", &v))
 	assert.Equal(t, 1, v["kept"], "what is not there changes nothing")
@@ -71,7 +69,7 @@ func TestJSON(t *testing.T) {
 
 // A journal that a crash cut off goes on behind its last whole block.
 func TestJournalAfterCrash(t *testing.T) {
-	book := Open(t.TempDir())
+	book := Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))
 	j, err := book.CreateJournal(sheet.JournalHeader{ID: "j"})
 	require.NoError(t, err)
 	require.NoError(t, j.Append(sheet.Record{Entry: &sheet.Entry{Table: "one"}}))

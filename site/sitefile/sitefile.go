@@ -5,20 +5,21 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 
 	"go.yaml.in/yaml/v3"
 
 	"trimlantern/core/sheet"
+	"trimlantern/site/disk"
 )
 
 // Name is the file's usual name.
 const Name = "trimlantern.yaml"
 
-// File is a site file. Paths are relative to the folder it lies in.
+// File is a site file. Paths are relative to Folder, or to the folder it lies in.
 type File struct {
 	Site     string            `yaml:"site"`
+	Folder   string            `yaml:"folder,omitempty"` // of the site; absolute
 	Also     []string          `yaml:"also,omitempty"`
 	Layout   string            `yaml:"layout"`
 	Database Database          `yaml:"database"`
@@ -27,7 +28,8 @@ type File struct {
 	Hosts    map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"
 	Network  Network           `yaml:"network,omitempty"`
 
-	Dir string `yaml:"-"` // where it lies
+	Dir  string `yaml:"-"` // what paths are relative to
+	Path string `yaml:"-"` // of the file itself
 }
 
 // Database says where the site's database is. The password is never in it.
@@ -59,15 +61,20 @@ type Network struct {
 }
 
 const head = `# The site file of Trim Lantern: one site, its database and its files.
-# Passwords are never kept here. Paths are relative to this folder.
+# Passwords are never kept here. Paths are relative to folder, or else to this file's.
 `
 
 // decisions are what may stand under hosts.
 var decisions = map[string]bool{"secure": true, "insecure": true, "leave": true}
 
-// Read reads a site file. An error says what is wrong and in which line.
+// maxSize bounds a site file.
+const maxSize = 1 << 20
+
+// Read reads a site file. An error says what is wrong and in which line. A file that others
+// could have written is refused with a *disk.Untrusted: it says where passwords are read, where
+// they are sent, and which files are changed.
 func Read(path string) (*File, error) {
-	b, err := os.ReadFile(path)
+	b, err := disk.ReadTrusted(path, maxSize)
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +96,13 @@ func Read(path string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.Dir = filepath.Dir(abs)
+	f.Path, f.Dir = abs, filepath.Dir(abs)
+	if f.Folder != "" {
+		if !filepath.IsAbs(f.Folder) {
+			return nil, fmt.Errorf("%s: folder: %q is not absolute; write it from / on", path, f.Folder)
+		}
+		f.Dir = f.Folder
+	}
 	return &f, nil
 }
 
@@ -102,19 +115,11 @@ func (f *File) Write(path string) error {
 	if err := e.Encode(f); err != nil {
 		return err
 	}
-	out, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
-	}
-	if _, err := out.Write(buf.Bytes()); err != nil {
-		out.Close()
-		return err
-	}
-	return out.Close()
+	return disk.CreateNew(path, buf.Bytes(), 0o600)
 }
 
-// Path makes a path of the file absolute.
-func (f *File) Path(p string) string {
+// Abs makes a path of the file absolute.
+func (f *File) Abs(p string) string {
 	if p == "" || filepath.IsAbs(p) {
 		return p
 	}

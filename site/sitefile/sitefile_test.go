@@ -18,12 +18,12 @@ func TestWriteRead(t *testing.T) {
 	got, err := Read(path)
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Dir(path), got.Dir)
-	f.Dir = got.Dir
+	f.Dir, f.Path = got.Dir, got.Path
 	assert.Equal(t, f, got)
 	assert.ErrorIs(t, f.Write(path), os.ErrExist, "a site file is never written over")
-	assert.Equal(t, filepath.Join(got.Dir, "theme"), got.Path("theme"))
-	assert.Equal(t, "/etc/x", got.Path("/etc/x"))
-	assert.Empty(t, got.Path(""))
+	assert.Equal(t, filepath.Join(got.Dir, "theme"), got.Abs("theme"))
+	assert.Equal(t, "/etc/x", got.Abs("/etc/x"))
+	assert.Empty(t, got.Abs(""))
 }
 
 func TestReadRefuses(t *testing.T) {

@@ -29,7 +29,7 @@ func TestBadInput(t *testing.T) {
 		code int
 		say  string
 	}{
-		{"no configuration", empty, []string{"preview"}, 2, "there is no trimlantern.yaml here or in a folder above"},
+		{"no configuration", empty, []string{"preview"}, 2, "there is no trimlantern.yaml here, in a folder above, or in "},
 		{"no configuration, scan", empty, []string{"scan"}, 2, "there is no trimlantern.yaml"},
 		{"no configuration, no flags", empty, []string{"init"}, 2, "the site's address is empty"},
 		{"a site file that is not there", empty, []string{"apply", "--config", "nothing.yaml"}, 2, "there is no site file nothing.yaml"},
@@ -45,7 +45,7 @@ func TestBadInput(t *testing.T) {
 		{"a password in the open", empty, []string{"init", "--site", "https://ternrock.example", "--database", "mysql://keeper:lamp-oil@h/museum"}, 2, "must not hold the password"},
 		{"no such prefix", dir, []string{"init", "--config", "x.yaml", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--prefix", "zz_"}, 2, `no tables of WordPress with the prefix "zz_"`},
 		{"no such layout", dir, []string{"init", "--config", "x.yaml", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--layout", "none"}, 2, "known are generic, settings, wordpress"},
-		{"a site file in the way", dir, []string{"init", "--site", "https://ternrock.example", "."}, 2, "is there already"},
+		{"a site file in the way", dir, []string{"init", "--here", "--site", "https://ternrock.example", "."}, 2, "is there already"},
 		{"no sheet yet", dir, []string{"apply"}, 2, "there is no change sheet yet"},
 		{"no such sheet", dir, []string{"apply", "20200101-000000-000"}, 2, "no change sheet is called 20200101-000000-000"},
 		{"nothing to undo", dir, []string{"undo"}, 2, "there is nothing to undo"},
@@ -74,9 +74,9 @@ func TestBadInput(t *testing.T) {
 	assert.Equal(t, before, dump(t, filepath.Join(dir, "site.db")))
 }
 
-// siteFile changes the site file of a folder.
-func siteFile(t *testing.T, dir, from, to string) {
-	path := filepath.Join(dir, "trimlantern.yaml")
+// inSiteFile changes the site file of a folder.
+func inSiteFile(t *testing.T, dir, from, to string) {
+	path := siteFile(dir)
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.Contains(t, string(b), from)
@@ -92,15 +92,15 @@ func TestAnotherSite(t *testing.T) {
 		"site: ftp://ternrock.example":              "which is not https",
 	} {
 		dir := bare(t, 1)
-		siteFile(t, dir, "site: https://ternrock.example", to)
+		inSiteFile(t, dir, "site: https://ternrock.example", to)
 		r := want(t, 2, dir, "preview", "--offline")
 		assert.Contains(t, r.errs, say, to)
-		sheets, err := filepath.Glob(filepath.Join(dir, ".trimlantern", "*sheet*"))
+		sheets, err := filepath.Glob(filepath.Join(logbookOf(dir), "*sheet*"))
 		require.NoError(t, err)
 		assert.Empty(t, sheets, "no sheet, whole or half")
 	}
 	dir := bare(t, 1)
-	siteFile(t, dir, "prefix: m_", "prefix: zz_")
+	inSiteFile(t, dir, "prefix: m_", "prefix: zz_")
 	r := want(t, 2, dir, "preview", "--offline")
 	assert.Contains(t, r.errs, "a prefix that fits: m_")
 }
@@ -110,7 +110,7 @@ func TestBadSheets(t *testing.T) {
 	path := filepath.Join(dir, "site.db")
 	before := dump(t, path)
 	want(t, 1, dir, "preview", "--offline")
-	sheets, err := filepath.Glob(filepath.Join(dir, ".trimlantern", "*.sheet.jsonl.zst"))
+	sheets, err := filepath.Glob(filepath.Join(logbookOf(dir), "*.sheet.jsonl.zst"))
 	require.NoError(t, err)
 	require.Len(t, sheets, 1)
 	good, err := os.ReadFile(sheets[0])
@@ -135,14 +135,14 @@ func TestBadSheets(t *testing.T) {
 	refused("damaged", "the change sheet")
 	put(good)
 
-	siteFile(t, dir, "site: https://ternrock.example", "site: https://ternrock.example/core")
+	inSiteFile(t, dir, "site: https://ternrock.example", "site: https://ternrock.example/core")
 	refused("a sheet of another site", "is of the site https://ternrock.example, not of https://ternrock.example/core")
-	siteFile(t, dir, "site: https://ternrock.example/core", "site: https://ternrock.example")
+	inSiteFile(t, dir, "site: https://ternrock.example/core", "site: https://ternrock.example")
 	require.NoError(t, os.Rename(path, filepath.Join(dir, "moved.db")))
 	path = filepath.Join(dir, "moved.db")
-	siteFile(t, dir, "file: site.db", "file: moved.db")
+	inSiteFile(t, dir, "file: site.db", "file: moved.db")
 	refused("a sheet of another database", "is of another database")
-	siteFile(t, dir, "file: moved.db", "file: site.db")
+	inSiteFile(t, dir, "file: moved.db", "file: site.db")
 	require.NoError(t, os.Rename(path, filepath.Join(dir, "site.db")))
 	path = filepath.Join(dir, "site.db")
 
@@ -165,7 +165,7 @@ func TestReadOnlyFolder(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, os.Chmod(dir, 0o755)) })
 	for _, args := range [][]string{{"preview", "--offline"}, {"init", "--config", "new.yaml", "--site", "https://ternrock.example", "--database", "sqlite:site.db"}} {
 		c := exec.Command(program, args...)
-		c.Dir = dir
+		c.Dir, c.Env = dir, environment(dir)
 		if os.Getuid() == 0 {
 			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 		}
@@ -183,10 +183,10 @@ func TestTwoAtOnce(t *testing.T) {
 	dir := bare(t, 30000)
 	want(t, 1, dir, "preview", "--offline")
 	first := exec.Command(program, "apply", "--offline")
-	first.Dir = dir
+	first.Dir, first.Env = dir, environment(dir)
 	require.NoError(t, first.Start())
 	require.Eventually(t, func() bool { // the first holds the lock
-		b, err := os.ReadFile(filepath.Join(dir, ".trimlantern", "lock"))
+		b, err := os.ReadFile(filepath.Join(logbookOf(dir), "lock"))
 		return err == nil && strings.TrimSpace(string(b)) == strconv.Itoa(first.Process.Pid)
 	}, 10*time.Second, time.Millisecond)
 	busy := false

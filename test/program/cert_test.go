@@ -151,7 +151,7 @@ func TestCertProof(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(root, ".well-known", "pki-validation", "token.txt"))
 	require.NoError(t, err)
 	assert.Equal(t, "the content", string(b))
-	assert.Contains(t, want(t, 3, f.dir, f.args("cert", "proof", "--pki-folder", root, "token.txt", "x")...).errs, "file exists")
+	assert.Contains(t, want(t, 3, f.dir, f.args("cert", "proof", "--pki-folder", root, "token.txt", "x")...).errs, "is there already")
 	assert.FileExists(t, filepath.Join(root, ".well-known", "pki-validation", "token.txt"), "what was there stays")
 	for _, c := range []struct {
 		args []string

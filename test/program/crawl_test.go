@@ -172,7 +172,7 @@ func TestResume(t *testing.T) {
 		}
 		if i == 1 { // asked to stop, it says how to go on
 			c := exec.Command(program, args...)
-			c.Dir = dir
+			c.Dir, c.Env = dir, environment(dir)
 			var errs bytes.Buffer
 			c.Stderr = &errs
 			require.NoError(t, c.Start())
@@ -190,7 +190,7 @@ func TestResume(t *testing.T) {
 	assert.Equal(t, whole.Read, resumed.Read)
 	assert.Equal(t, whole.Classes, resumed.Classes)
 	assert.ElementsMatch(t, whole.urls(), resumed.urls())
-	left, err := filepath.Glob(filepath.Join(dir, ".trimlantern", "*.crawl.jsonl"))
+	left, err := filepath.Glob(filepath.Join(logbookOf(dir), "*.crawl.jsonl"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
 	counts := func(c crawled) map[string]int {

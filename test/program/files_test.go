@@ -147,7 +147,7 @@ func TestFilesKilled(t *testing.T) {
 // before its end.
 func killed(t *testing.T, dir string, after time.Duration, args ...string) bool {
 	c := exec.Command(program, args...)
-	c.Dir = dir
+	c.Dir, c.Env = dir, environment(dir)
 	require.NoError(t, c.Start())
 	timer := time.AfterFunc(after, func() { _ = c.Process.Kill() }) // gone already: that is the end
 	err := c.Wait()

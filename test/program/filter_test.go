@@ -166,7 +166,7 @@ func TestFilterLargeRow(t *testing.T) {
 	assert.Contains(t, want(t, 2, dir, "filter", "--site", "https://ternrock.example", "--largest-row", "8", "long.sql", "out.sql").errs, "allow it with --largest-row 32")
 	assert.Contains(t, want(t, 2, dir, "filter", "--site", "https://ternrock.example", "long.sql", "out.sql").errs, "allow it with --largest-row 64")
 	c := exec.Command(program, "filter", "--site", "https://ternrock.example", "--largest-row", "20", "long.sql", "out.sql")
-	c.Dir = dir
+	c.Dir, c.Env = dir, environment(dir)
 	require.NoError(t, c.Run())
 	t.Logf("a row of %d MB: peak %d MB", len(in)>>20, peakMB(c.ProcessState.SysUsage()))
 	assert.Less(t, peakMB(c.ProcessState.SysUsage()), int64(100))

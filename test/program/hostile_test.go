@@ -131,7 +131,7 @@ func TestHostileWeb(t *testing.T) {
 	args := []string{"scan", "--site", "https://ternrock.example", "--ca", ca, "--resolve", "ternrock.example:443:" + addr, "--resolve", "badcert.example:443:" + addr,
 		"--pages", "150", "--timeout", "2s", "--report", "r.json", "--report", "r.html", "--report", "r.csv", "--report", "r.xml", "--report", "r.sarif"}
 	c := exec.Command(program, args...)
-	c.Dir = dir
+	c.Dir, c.Env = dir, environment(dir)
 	out, err := c.CombinedOutput()
 	assert.Equal(t, 1, c.ProcessState.ExitCode(), "%v %s", err, out)
 	assert.Less(t, time.Since(began), 90*time.Second)

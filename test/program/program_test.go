@@ -58,12 +58,34 @@ func run(t testing.TB, dir string, args ...string) result {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	c := exec.CommandContext(ctx, program, args...)
-	c.Dir = dir
+	c.Dir, c.Env = dir, environment(dir)
 	var out, errs bytes.Buffer
 	c.Stdout, c.Stderr = &out, &errs
 	err := c.Run()
 	require.NotNil(t, c.ProcessState, "%v", err)
 	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// environment gives the site in a folder a home of its own, beside it.
+func environment(dir string) []string {
+	return append(os.Environ(), "TRIMLANTERN_HOME="+homeOf(dir))
+}
+
+func homeOf(dir string) string { return dir + ".home" }
+
+// siteFile and logbookOf return where site file and logbook of the site in a folder lie.
+func siteFile(dir string) string {
+	if here := filepath.Join(dir, "trimlantern.yaml"); there(here) {
+		return here
+	}
+	return filepath.Join(homeOf(dir), "ternrock.example", "trimlantern.yaml")
+}
+
+func logbookOf(dir string) string { return filepath.Join(filepath.Dir(siteFile(dir)), ".trimlantern") }
+
+func there(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
 }
 
 // want runs the program and wants an exit code.
@@ -115,7 +137,7 @@ func TestDemo(t *testing.T) {
 func TestRoadByHand(t *testing.T) {
 	dir, initArgs := museum(t)
 	want(t, 0, dir, initArgs...)
-	info, err := os.Stat(filepath.Join(dir, "trimlantern.yaml"))
+	info, err := os.Stat(siteFile(dir))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	before := dump(t, filepath.Join(dir, "site.db"))
@@ -203,8 +225,8 @@ func TestRoadByHand(t *testing.T) {
 	assert.Contains(t, want(t, 2, dir, "undo").errs, "nothing to undo")
 	assert.Contains(t, want(t, 2, dir, "undo", applied.Journal).errs, "was undone already")
 
-	for _, f := range []string{".trimlantern", ".trimlantern/" + preview.Sheet + ".sheet.jsonl.zst", ".trimlantern/" + applied.Journal + ".journal.jsonl.zst"} {
-		info, err := os.Stat(filepath.Join(dir, f))
+	for _, f := range []string{"", preview.Sheet + ".sheet.jsonl.zst", applied.Journal + ".journal.jsonl.zst"} {
+		info, err := os.Stat(filepath.Join(logbookOf(dir), f))
 		require.NoError(t, err)
 		assert.Zero(t, info.Mode().Perm()&0o077, "%s is nobody else's", f)
 	}
@@ -307,7 +329,7 @@ func bare(t testing.TB, rows int) string {
 			INSERT INTO m_posts SELECT i, 'Post ' || i, '<p>' || hex(randomblob(300)) || ' http://ternrock.example/' || i || '</p>', 'http://ternrock.example/?p=' || i FROM n;
 		INSERT INTO m_postmeta VALUES (1, 1, 'bytes', CAST('a:1:{s:4:"' || char(0) || '*' || char(0) || 'u";s:23:"http://ternrock.example";}' AS BLOB))`, rows)
 	require.NoError(t, err)
-	want(t, 0, dir, "init", "--site", "https://ternrock.example", "--database", "sqlite:site.db")
+	want(t, 0, dir, "init", "--here", "--site", "https://ternrock.example", "--database", "sqlite:site.db")
 	return dir
 }
 
@@ -327,7 +349,7 @@ func TestInterrupted(t *testing.T) {
 	undisturbed := dump(t, filepath.Join(twin, "site.db"))
 
 	journalled := func() (size int64) {
-		paths, err := filepath.Glob(filepath.Join(dir, ".trimlantern", "*.journal.jsonl.zst"))
+		paths, err := filepath.Glob(filepath.Join(logbookOf(dir), "*.journal.jsonl.zst"))
 		require.NoError(t, err)
 		for _, p := range paths {
 			if info, err := os.Stat(p); err == nil {
@@ -339,7 +361,7 @@ func TestInterrupted(t *testing.T) {
 	// start runs apply or undo and sends a signal once it is at work.
 	start := func(signal os.Signal, args ...string) (result, bool) {
 		c := exec.Command(program, args...)
-		c.Dir = dir
+		c.Dir, c.Env = dir, environment(dir)
 		var errs bytes.Buffer
 		c.Stderr = &errs
 		before := journalled()

@@ -64,7 +64,7 @@ func TestCharsets(t *testing.T) {
 			url += "&charset=" + connection
 		}
 		_ = os.Remove(filepath.Join(s.dir, "trimlantern.yaml")) // of the connection before
-		s.tool(0, "init", "--site", "https://ternrock.example", "--database", url, "--prefix", "m_")
+		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", url, "--prefix", "m_")
 		var preview struct {
 			Counts map[string]int `json:"left"`
 			Cells  int
@@ -112,7 +112,7 @@ func TestScriptOfSchema(t *testing.T) {
 	s.sql(`CREATE SCHEMA "an""nex"; CREATE TABLE "an""nex".m_posts (id INT PRIMARY KEY, v TEXT); INSERT INTO "an""nex".m_posts VALUES (1, 'http://ternrock.example/ é');
 		CREATE TABLE m_posts (id INT PRIMARY KEY, v TEXT); INSERT INTO m_posts VALUES (1, 'http://ternrock.example/ of another')`)
 	before := s.dump()
-	s.tool(0, "init", "--site", "https://ternrock.example", "--database", s.url+"&schema=an%22nex", "--prefix", "m_")
+	s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", s.url+"&schema=an%22nex", "--prefix", "m_")
 	code, said := s.try("preview", "--offline")
 	require.Less(t, code, 2, said)
 	code, said = s.try("apply", "--offline")
@@ -153,7 +153,7 @@ func TestHiddenRows(t *testing.T) {
 		CREATE TABLE m_kept (id INT PRIMARY KEY, v TEXT); INSERT INTO m_kept VALUES (1, 'http://ternrock.example/a'), (2, 'http://ternrock.example/b');
 		ALTER TABLE m_kept ENABLE ROW LEVEL SECURITY; CREATE POLICY first_row ON m_kept USING (id = 1);
 		CREATE ROLE visitor LOGIN; GRANT ALL ON ALL TABLES IN SCHEMA public TO visitor;`)
-	s.tool(0, "init", "--site", "https://ternrock.example", "--database", strings.Replace(s.url, "keeper@", "visitor@", 1), "--prefix", "m_")
+	s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", strings.Replace(s.url, "keeper@", "visitor@", 1), "--prefix", "m_")
 	p := s.preview()
 	assert.Equal(t, 2, p.Cells, "what can be seen")
 	assert.Equal(t, 1, p.Left["hidden"])

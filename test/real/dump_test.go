@@ -177,7 +177,7 @@ func TestMariaDBDump(t *testing.T) {
 		assert.ElementsMatch(t, keyless, got[15*dumpRows:])
 	}
 	// The same as preview and apply make of the loaded database.
-	b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--database", "mysql://root@/museum?socket="+b.socket, "--prefix", "m_")
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "mysql://root@/museum?socket="+b.socket, "--prefix", "m_")
 	b.tool(1, "preview", "--offline")
 	b.tool(1, "apply", "--offline")
 	same(t, "apply", want[:15*dumpRows], cells("museum")[:15*dumpRows])
@@ -219,7 +219,7 @@ func TestSQLiteDump(t *testing.T) {
 	dump := shell("one.db", ".dump\n")
 	shell("two.db", string(filter(t, b.program, []byte(dump))))
 	same(t, "filter", want, cells("two.db"))
-	b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--database", "sqlite:"+filepath.Join(b.dir, "one.db"))
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "sqlite:"+filepath.Join(b.dir, "one.db"))
 	b.tool(1, "preview", "--offline")
 	code, out := b.try("apply", "--offline") // 1: binary values may be left and named
 	require.Contains(t, []int{0, 1}, code, out)

@@ -38,7 +38,7 @@ func TestNetworkOfSites(t *testing.T) {
 		require.NotEmpty(t, insecure.FindString(body), "%s begins insecure", p)
 	}
 
-	said := b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, b.system)
+	said := b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, b.system)
 	assert.Contains(t, said, "also shop.ternrock.example: the address of site 2 in the same database")
 	assert.Contains(t, said, "stories.ternrock.example")
 	before := b.dump()
@@ -135,7 +135,7 @@ func TestLockedAddress(t *testing.T) {
 	require.NoError(t, os.WriteFile(config, []byte(locked), 0o644))
 	line := strings.Count(locked[:strings.Index(locked, "define('WP_HOME'")], "\n") + 1
 	place := "wp-config.php:" + itoa(line) + " (WP_HOME)"
-	assert.Contains(t, b.tool(0, "init", "--site", "https://"+host, b.system), "public address: WP_HOME in www/wp-config.php, line "+itoa(line))
+	assert.Contains(t, b.tool(0, "init", "--here", "--site", "https://"+host, b.system), "public address: WP_HOME in www/wp-config.php, line "+itoa(line))
 	var p struct {
 		Addresses []struct{ Name, Locked string }
 	}

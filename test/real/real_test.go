@@ -342,7 +342,7 @@ func TestRealSystem(t *testing.T) {
 	}
 	require.Greater(t, insecure, 20, "the pages begin insecure")
 
-	b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+b.http, "--resolve", "*:443:"+b.https, b.system)
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+b.http, "--resolve", "*:443:"+b.https, b.system)
 	site, err := os.ReadFile(filepath.Join(b.dir, "trimlantern.yaml"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(site), "a secret")

@@ -209,7 +209,7 @@ func TestRedirectLoop(t *testing.T) {
 	t.Parallel()
 	w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
 	site := []string{"--site", "https://" + host}
-	w.tool(0, append([]string{"init", "--database", "sqlite:" + emptySite(w.bench), "--also", "www." + host}, site...)...)
+	w.tool(0, append([]string{"init", "--here", "--database", "sqlite:" + emptySite(w.bench), "--also", "www." + host}, site...)...)
 	root := w.layOut("# somebody's rules\nRewriteEngine On\nRewriteCond %{HTTPS} !=on\nRewriteRule ^ https://ternrock.example%{REQUEST_URI} [R=302,L]\n", "")
 	htaccess := filepath.Join(root, ".htaccess")
 	before, err := os.ReadFile(htaccess)
@@ -267,7 +267,7 @@ func TestSystemBehindProxy(t *testing.T) {
 	b.startMariaDB()
 	b.copySystem()
 	w := &web{bench: b, plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
-	w.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, b.system)
+	w.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, b.system)
 	w.tool(1, "preview", "--offline")
 	w.tool(1, "apply", "--offline")
 	w.apache(b.system)

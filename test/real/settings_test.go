@@ -54,7 +54,7 @@ INSERT INTO cat_sessions VALUES ('s1', 'back=http://ternrock.example/');`)
 	b.await("the catalogue", func() bool { return strings.Contains(page("/"), "Tern Rock Light") })
 	require.Contains(t, page("/page7"), "http://ternrock.example/7.jpg")
 
-	said := b.tool(0, "init", "--site", "https://"+host, root)
+	said := b.tool(0, "init", "--here", "--site", "https://"+host, root)
 	assert.Contains(t, said, "settings")
 	assert.Contains(t, said, "core address: ASSET_URL in catalogue/.env, line 8")
 	site, err := os.ReadFile(filepath.Join(b.dir, "trimlantern.yaml"))

@@ -279,7 +279,7 @@ func (s *store) preview(args ...string) (p struct {
 }
 
 func (s *store) init() {
-	s.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--database", s.url, "--prefix", "m_")
+	s.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", s.url, "--prefix", "m_")
 }
 
 // try runs the program and returns what it came to.

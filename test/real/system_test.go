@@ -45,7 +45,7 @@ func TestLookingAtRealSystem(t *testing.T) {
 	require.NoError(t, json.Unmarshal(b.run(".", "php", "plant.php", b.system), &planted))
 	require.Len(t, planted, 8)
 	b.get("/") // lets the system write what it writes at first
-	b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+b.http, "--resolve", "*:443:"+b.https, b.system)
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+b.http, "--resolve", "*:443:"+b.https, b.system)
 	list := "https://" + host + "/\n"
 	for _, p := range planted {
 		list += "https://" + host + p.Page + "\n"
@@ -134,7 +134,7 @@ func TestLookingAtDemo(t *testing.T) {
 	}
 	run := func(code int, args ...string) []byte {
 		c := exec.Command(program, args...)
-		c.Dir = site
+		c.Dir, c.Env = site, append(os.Environ(), "TRIMLANTERN_HOME="+site+".home")
 		out, err := c.Output()
 		require.Equal(t, code, c.ProcessState.ExitCode(), "%v: %v\n%s", args, err, tail(out))
 		return out

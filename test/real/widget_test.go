@@ -38,7 +38,7 @@ func TestProtectedWidgets(t *testing.T) {
 	require.Contains(t, before[pages.Sealed], "http://ternrock.example/visit")
 	require.NotContains(t, before[pages.Foreign], "visit", "the system itself refuses it")
 
-	b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, b.system)
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, b.system)
 	var p struct{ Left map[string]int }
 	require.NoError(t, json.Unmarshal([]byte(b.tool(1, "preview", "--offline", "--quiet", "--format", "json")), &p))
 	assert.Equal(t, 1, p.Left["protected"])

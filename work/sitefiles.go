@@ -1,0 +1,90 @@
+package work
+
+import (
+	"errors"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trimlantern/site/disk"
+)
+
+// siteFiles are the folders in which a run may change files, each opened when it is first needed.
+type siteFiles struct {
+	folders []string // absolute
+	single  []string // files outside of them, absolute
+	open    map[string]*disk.Tree
+}
+
+// declaredFiles are the folders under files in the site file.
+func (j *Job) declaredFiles() *siteFiles {
+	s := &siteFiles{open: map[string]*disk.Tree{}}
+	for _, dir := range j.File.Files {
+		s.folders = append(s.folders, filepath.Clean(j.File.Abs(dir)))
+	}
+	return s
+}
+
+// errUndeclared says that a file lies in none of the folders.
+var errUndeclared = errors.New("in none of the folders that the site file names")
+
+// of returns the folder that holds a file, and the file's name in it. It fails with
+// errUndeclared where none does.
+func (s *siteFiles) of(file string) (*disk.Tree, string, error) {
+	folders := s.folders
+	if slices.Contains(s.single, file) {
+		folders = append(slices.Clone(folders), filepath.Dir(file))
+	}
+	for _, dir := range folders {
+		name, ok := disk.Inside(dir, file)
+		if !ok {
+			continue
+		}
+		if t := s.open[dir]; t != nil {
+			return t, name, nil
+		}
+		t, err := disk.OpenTree(dir)
+		if err != nil {
+			return nil, "", err
+		}
+		s.open[dir] = t
+		return t, name, nil
+	}
+	return nil, "", errUndeclared
+}
+
+// close lets go of the folders.
+func (s *siteFiles) close() {
+	for _, t := range s.open {
+		t.Close()
+	}
+}
+
+// untrusted says in a user's words that a file or folder was refused, or returns nil.
+func untrusted(err error) error {
+	var u *disk.Untrusted
+	if !errors.As(err, &u) {
+		return nil
+	}
+	return misuse(nil, u.Error()+": it is not used, since it decides what is read and changed", u.Do)
+}
+
+// whyNot says in few words why a file of the site cannot be read or replaced.
+func whyNot(err error) string {
+	switch {
+	case errors.Is(err, disk.ErrLink):
+		return "it is a symbolic link"
+	case errors.Is(err, disk.ErrNotRegular):
+		return "it is not a regular file"
+	case errors.Is(err, disk.ErrTooLarge):
+		return "it is too large"
+	case errors.Is(err, disk.ErrOwner):
+		return "its owner or group cannot be kept: run the command as the file's owner, or as root"
+	}
+	return "the file cannot be read"
+}
+
+// startsOurs begins the names of files and folders that runs leave in the site's folders.
+const startsOurs = ".trimlantern-"
+
+func isOurs(name string) bool { return strings.HasPrefix(name, startsOurs) }
