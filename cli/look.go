@@ -102,6 +102,7 @@ func scanFlags(c *cobra.Command, o *work.ScanOptions) {
 	f.BoolVar(&o.Trace, "trace", false, "say where each culprit lives, in database and files")
 	f.BoolVar(&o.Browser, "browser", false, "look with an installed Chromium too")
 	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: the one that is installed)")
+	f.StringVar(&o.BrowserUser, "browser-user", "", "run the browser as this `USER`: as root its sandbox does not work")
 	f.IntVar(&o.Tabs, "tabs", 4, "how many `windows` the browser opens at once")
 	f.IntVar(&o.Looks, "looks", 500, "look at no more than this many `pages` with the browser")
 }

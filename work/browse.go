@@ -26,6 +26,7 @@ type BrowserState struct {
 	Unconfirmed []Unread `json:"unconfirmed,omitempty"` // read as certain, and not reported by the browser
 	Failed      []Unread `json:"failed,omitempty"`
 	LeftOut     int      `json:"left_out,omitempty"`
+	Unprotected bool     `json:"unprotected,omitempty"` // it ran as root, without its sandbox
 }
 
 // findBrowser refuses a scan that wants a browser where there is none.
@@ -86,7 +87,7 @@ func (s *scanning) secureHost(raw string) {
 
 // browse looks at every page with the browser and takes in what it reports.
 func (s *scanning) browse(ctx context.Context) error {
-	out := &BrowserState{}
+	out := &BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
 	s.out.Browser = out
 	type look struct {
 		doc  ScannedPage
@@ -107,7 +108,7 @@ func (s *scanning) browse(ctx context.Context) error {
 	if err != nil {
 		return world(err, "what was read cannot be read back", "look at the disk; then run the same command again")
 	}
-	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx)})
+	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser})
 	if err != nil {
 		return world(err, "the browser", "try it by itself, or name another with --chromium PATH")
 	}

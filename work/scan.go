@@ -20,23 +20,24 @@ import (
 
 // ScanOptions bound a scan and say what it looks at.
 type ScanOptions struct {
-	URLs     []string // where to begin; none: the front page, the site map and the feed
-	Pages    int
-	Depth    int
-	Parallel int
-	Pause    time.Duration
-	Time     time.Duration // 0: no bound
-	Bare     bool          // ask for no images and the like, only for what is read
-	Robots   bool          // honour robots.txt
-	AsHTTPS  bool          // before the switch: read over HTTP, judge as if over HTTPS
-	Resume   bool          // go on with the scan that was interrupted
-	Compare  string        // an earlier scan's ID, or "last"
-	FailOn   string        // the mildest class that counts; "" all
-	Browser  bool          // look with an installed browser too
-	Chromium string        // its path; "" the one that is found
-	Tabs     int
-	Looks    int  // pages that the browser looks at, at the most
-	Trace    bool // say where each culprit lives
+	URLs        []string // where to begin; none: the front page, the site map and the feed
+	Pages       int
+	Depth       int
+	Parallel    int
+	Pause       time.Duration
+	Time        time.Duration // 0: no bound
+	Bare        bool          // ask for no images and the like, only for what is read
+	Robots      bool          // honour robots.txt
+	AsHTTPS     bool          // before the switch: read over HTTP, judge as if over HTTPS
+	Resume      bool          // go on with the scan that was interrupted
+	Compare     string        // an earlier scan's ID, or "last"
+	FailOn      string        // the mildest class that counts; "" all
+	Browser     bool          // look with an installed browser too
+	Chromium    string        // its path; "" the one that is found
+	BrowserUser string        // of this machine, that the browser runs as; "": the caller
+	Tabs        int
+	Looks       int  // pages that the browser looks at, at the most
+	Trace       bool // say where each culprit lives
 }
 
 // Scan is what a scan found. Its pages are kept in a file: see EachPage.

@@ -7,8 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
-	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -25,7 +25,7 @@ import (
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/cdproto/target"
-	"github.com/chromedp/chromedp"
+	jsonv2 "github.com/go-json-experiment/json"
 
 	"trimlantern/site/fetch"
 )
@@ -63,17 +63,16 @@ const (
 
 // Options are how the browser runs.
 type Options struct {
-	Path   string            // from Find
-	Pins   []string          // SHA-256 in base64 of public keys that are trusted whatever the authority
-	Header map[string]string // sent to Own hosts alone
-	Own    func(host string) bool
+	Path string   // from Find
+	Pins []string // SHA-256 in base64 of public keys that are trusted whatever the authority
+	User string   // of this machine, that it runs as; "": the caller
 }
 
 // Browser is a running browser.
 type Browser struct {
-	ctx    context.Context
-	client *fetch.Client
-	close  func()
+	client  *fetch.Client
+	process *process
+	proxy   *proxy
 }
 
 // Mixed is one report of mixed content by the browser itself.
@@ -99,56 +98,121 @@ type Seen struct {
 	Timeout bool     // the page was not quiet in time; what was seen counts
 }
 
+// startTime is how long the browser may take to start.
+const startTime = 40 * time.Second
+
 // Open starts the browser. All its traffic goes through client's way of reaching
-// hosts, so that --resolve counts and no page leads into a private network.
+// hosts, so that --resolve counts and no page leads into a private network. It is spoken to
+// through a pipe, and its way out has a password: no other user of the machine can use either.
 func Open(ctx context.Context, client *fetch.Client, o Options) (*Browser, error) {
 	proxy, err := startProxy(client)
 	if err != nil {
 		return nil, err
 	}
-	profile, err := os.MkdirTemp("", "trimlantern-browser-")
+	process, err := start(o, proxy.addr)
 	if err != nil {
 		proxy.Close()
-		return nil, err
-	}
-	flags := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]),
-		chromedp.ExecPath(o.Path),
-		chromedp.UserDataDir(profile),
-		chromedp.WindowSize(1280, 900),
-		chromedp.ProxyServer("http://"+proxy.addr),
-		chromedp.Flag("proxy-bypass-list", "<-loopback>"),
-		chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-domain-reliability", true),
-		chromedp.Flag("disable-quic", true),
-		chromedp.Flag("no-pings", true),
-		chromedp.WSURLReadTimeout(40*time.Second),
-	)
-	if len(o.Pins) > 0 {
-		flags = append(flags, chromedp.Flag("ignore-certificate-errors-spki-list", strings.Join(o.Pins, ",")))
-	}
-	if os.Geteuid() == 0 { // its sandbox does not run as root
-		flags = append(flags, chromedp.NoSandbox)
-	}
-	alloc, endAlloc := chromedp.NewExecAllocator(ctx, flags...)
-	// What the library cannot read of a newer browser's events is no error of ours.
-	silent := func(string, ...any) {}
-	tab, endTab := chromedp.NewContext(alloc, chromedp.WithErrorf(silent), chromedp.WithLogf(silent))
-	b := &Browser{ctx: tab, client: client, close: func() {
-		endTab()
-		endAlloc()
-		proxy.Close()
-		os.RemoveAll(profile)
-	}}
-	err = chromedp.Run(tab, cdpbrowser.SetDownloadBehavior(cdpbrowser.SetDownloadBehaviorBehaviorDeny))
-	if err != nil {
-		b.close()
 		return nil, fmt.Errorf("%s does not start: %w", o.Path, err)
+	}
+	b := &Browser{client, process, proxy}
+	ctx, stop := context.WithTimeout(ctx, startTime)
+	defer stop()
+	err = cdpbrowser.SetDownloadBehavior(cdpbrowser.SetDownloadBehaviorBehaviorDeny).Do(b.in(ctx))
+	if err == nil {
+		err = b.introduce(ctx)
+	}
+	if err != nil {
+		b.Close()
+		return nil, process.failed(o.Path, err)
 	}
 	return b, nil
 }
 
-// Close ends the browser and removes what it kept.
-func (b *Browser) Close() { b.close() }
+// Close ends the browser; what it kept goes with it.
+func (b *Browser) Close() {
+	b.process.stop()
+	b.proxy.Close()
+}
+
+// in returns a context in which commands go to the browser itself.
+func (b *Browser) in(ctx context.Context) context.Context {
+	return cdp.WithExecutor(ctx, session{b.process.pipe, ""})
+}
+
+// introduce makes the browser known to its proxy: it asks for a page that only the proxy has, and
+// remembers the password that it is then given.
+func (b *Browser) introduce(ctx context.Context) error {
+	t, err := b.tab(ctx)
+	if err != nil {
+		return err
+	}
+	defer t.end()
+	t.listen(func(ev any) {
+		switch e := ev.(type) {
+		case *cdpfetch.EventRequestPaused:
+			go func() { _ = cdpfetch.ContinueRequest(e.RequestID).Do(t.ctx) }() // what fails shows below
+		case *cdpfetch.EventAuthRequired:
+			say := &cdpfetch.AuthChallengeResponse{Response: cdpfetch.AuthChallengeResponseResponseCancelAuth}
+			if e.AuthChallenge != nil && e.AuthChallenge.Source == cdpfetch.AuthChallengeSourceProxy {
+				say = &cdpfetch.AuthChallengeResponse{Response: cdpfetch.AuthChallengeResponseResponseProvideCredentials, Username: proxyUser, Password: b.proxy.password}
+			}
+			go func() { _ = cdpfetch.ContinueWithAuth(e.RequestID, say).Do(t.ctx) }() // the same
+		}
+	})
+	if err := cdpfetch.Enable().WithHandleAuthRequests(true).Do(t.ctx); err != nil {
+		return err
+	}
+	_, _, failed, _, err := page.Navigate("http://" + introduction + "/").Do(t.ctx)
+	if err == nil && failed != "" && !b.proxy.met.Load() {
+		err = errors.New(failed)
+	}
+	return err
+}
+
+// tab is a page in a window of its own: in a tab behind others a browser loads neither films nor
+// what comes into sight.
+type tab struct {
+	session
+	ctx   context.Context // for commands to it
+	stop  context.CancelFunc
+	b     *Browser
+	id    target.ID
+	begun context.Context
+}
+
+// tab opens an empty page. Its commands end with ctx.
+func (b *Browser) tab(ctx context.Context) (*tab, error) {
+	id, err := target.CreateTarget("about:blank").WithNewWindow(true).Do(b.in(ctx))
+	if err != nil {
+		return nil, err
+	}
+	own, err := target.AttachToTarget(id).WithFlatten(true).Do(b.in(ctx))
+	if err != nil {
+		return nil, err
+	}
+	t := &tab{session: session{b.process.pipe, own}, b: b, id: id, begun: ctx}
+	t.ctx, t.stop = context.WithCancel(cdp.WithExecutor(ctx, t.session))
+	return t, nil
+}
+
+// end closes the page.
+func (t *tab) end() {
+	t.stop()
+	t.listen(nil)
+	ctx, stop := context.WithTimeout(context.WithoutCancel(t.begun), 5*time.Second)
+	defer stop()
+	_ = target.CloseTarget(t.id).Do(t.b.in(ctx)) // with the browser it closes anyway
+}
+
+// do runs commands of the page, one after the other.
+func (t *tab) do(commands ...interface{ Do(context.Context) error }) error {
+	for _, c := range commands {
+		if err := c.Do(t.ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // watch collects the events of one tab.
 type watch struct {
@@ -161,7 +225,7 @@ type watch struct {
 	dead   bool
 }
 
-func (w *watch) event(ctx context.Context, ev any) {
+func (w *watch) event(t *tab, ev any) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	switch e := ev.(type) {
@@ -202,13 +266,13 @@ func (w *watch) event(ctx context.Context, ev any) {
 	case *target.EventAttachedToTarget:
 		if e.TargetInfo != nil && e.TargetInfo.Type == "worker" {
 			w.last = time.Now()
-			go w.worker(ctx, e.TargetInfo.TargetID)
+			w.worker(t, session{t.p, e.SessionID})
 		}
 	case *inspector.EventTargetCrashed:
 		w.dead = true
 	case *page.EventJavascriptDialogOpening:
 		go func() { // a page that asks something must not stop us
-			_ = chromedp.Run(ctx, page.HandleJavaScriptDialog(false))
+			_ = page.HandleJavaScriptDialog(false).Do(t.ctx) // a page that has gone needs no answer
 		}()
 	}
 }
@@ -216,11 +280,9 @@ func (w *watch) event(ctx context.Context, ev any) {
 // worker watches a worker of the page, whose requests are not among the page's own
 // reports. It may have asked before it could be watched: then its log, which is handed
 // over whole, has the browser's words.
-func (w *watch) worker(tab context.Context, id target.ID) {
-	ctx, end := chromedp.NewContext(tab, chromedp.WithTargetID(id))
-	defer end()
+func (w *watch) worker(t *tab, own session) {
 	asked := map[network.RequestID]string{}
-	chromedp.ListenTarget(ctx, func(ev any) {
+	own.listen(func(ev any) {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.last = time.Now()
@@ -241,9 +303,13 @@ func (w *watch) worker(tab context.Context, id target.ID) {
 			w.seen.Mixed = append(w.seen.Mixed, m)
 		}
 	})
-	if chromedp.Run(ctx) == nil { // else it ended before it could be watched
-		<-tab.Done()
-	}
+	go func() {
+		ctx := cdp.WithExecutor(t.ctx, own)
+		_ = log.Enable().Do(ctx) // it may have ended before it could be watched
+		_ = network.Enable().Do(ctx)
+		<-t.ctx.Done()
+		own.listen(nil)
+	}()
 }
 
 // quotedInsecure returns the insecure address that a message names in quotes, or "".
@@ -277,31 +343,34 @@ func (w *watch) quiet(now time.Time) (bool, error) {
 // Look opens a page, lets its scripts run, goes down to its end and returns what the
 // browser reports. Several looks may run at once, each in a tab of its own.
 func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
-	id, err := b.window()
+	limited, stop := context.WithTimeout(ctx, pageTime)
+	defer stop()
+	t, err := b.tab(limited)
 	if err != nil {
 		return nil, err
 	}
-	tab, end := chromedp.NewContext(b.ctx, chromedp.WithTargetID(id))
-	defer end()
-	tab, stop := context.WithTimeout(tab, pageTime)
-	defer stop()
-	defer context.AfterFunc(ctx, stop)()
+	defer t.end()
 	w := &watch{asked: map[string]bool{}, flying: map[network.RequestID]string{}, last: time.Now()}
-	if err := chromedp.Run(tab); err != nil { // opens the tab
-		return nil, err
+	secrets := b.client.Secrets()
+	t.listen(func(ev any) {
+		w.event(t, ev)
+		if e, ok := ev.(*cdpfetch.EventRequestPaused); ok {
+			go b.confide(t, e, secrets) // a listener must not wait
+		}
+	})
+	if len(secrets) > 0 {
+		if err := cdpfetch.Enable().Do(t.ctx); err != nil {
+			return nil, err
+		}
 	}
-	chromedp.ListenTarget(tab, func(ev any) { w.event(tab, ev) })
-	if err := b.confide(tab); err != nil {
-		return nil, err
-	}
-	navigate := chromedp.ActionFunc(func(ctx context.Context) error {
-		_, _, failed, _, err := page.Navigate(address).Do(ctx)
-		if err == nil && failed != "" {
+	err = t.do(inspector.Enable(), page.Enable(), log.Enable(), runtime.Enable(), target.SetAutoAttach(true, false).WithFlatten(true), network.Enable(), audits.Enable())
+	if err == nil {
+		var failed string
+		if _, _, failed, _, err = page.Navigate(address).Do(t.ctx); err == nil && failed != "" {
 			err = errors.New(failed)
 		}
-		return err
-	})
-	if err := chromedp.Run(tab, network.Enable(), audits.Enable(), navigate); err != nil {
+	}
+	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -315,7 +384,7 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 				return err
 			}
 			select {
-			case <-tab.Done():
+			case <-t.ctx.Done():
 				late = true
 				return ctx.Err()
 			case <-time.After(40 * time.Millisecond):
@@ -328,22 +397,18 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 	var title, at string
 	if !late {
 		// What is loaded only when it comes into sight.
-		down := chromedp.ActionFunc(func(ctx context.Context) error {
-			short, stop := context.WithTimeout(ctx, 3*time.Second)
-			defer stop()
-			// Two frames later what comes into sight has been told of it; where no frame comes,
-			// a while is enough.
-			_, _, err := runtime.Evaluate(`new Promise(done => {
-				if (document.documentElement && document.documentElement.scrollHeight > innerHeight) scrollTo(0, 1e9)
-				requestAnimationFrame(() => requestAnimationFrame(done)); setTimeout(done, 1500) })`).WithAwaitPromise(true).Do(short)
-			return err
-		})
-		_ = chromedp.Run(tab, down) // a page whose scripts hang was looked at all the same
+		short, stop := context.WithTimeout(t.ctx, 3*time.Second)
+		// Two frames later what comes into sight has been told of it; where no frame comes,
+		// a while is enough. A page whose scripts hang was looked at all the same.
+		_, _, _ = runtime.Evaluate(`new Promise(done => {
+			if (document.documentElement && document.documentElement.scrollHeight > innerHeight) scrollTo(0, 1e9)
+			requestAnimationFrame(() => requestAnimationFrame(done)); setTimeout(done, 1500) })`).WithAwaitPromise(true).Do(short)
+		stop()
 		w.touch()
 		if err := settle(); err != nil {
 			return nil, err
 		}
-		_ = chromedp.Run(tab, chromedp.Title(&title), chromedp.Location(&at))
+		title, at = t.text("document.title"), t.text("location.href")
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -354,55 +419,39 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 	return &w.seen, nil
 }
 
-// confide has the secrets of a staging site sent along, to its own hosts alone.
-func (b *Browser) confide(tab context.Context) error {
-	secrets := b.client.Secrets()
-	if len(secrets) == 0 {
-		return nil
+// text returns the text that a script of the page gives, or "".
+func (t *tab) text(script string) (text string) {
+	v, _, err := runtime.Evaluate(script).WithReturnByValue(true).Do(t.ctx)
+	if err != nil || v == nil || jsonv2.Unmarshal(v.Value, &text) != nil {
+		return ""
 	}
-	chromedp.ListenTarget(tab, func(ev any) {
-		e, ok := ev.(*cdpfetch.EventRequestPaused)
-		if !ok {
-			return
-		}
-		go func() { // a listener must not wait
-			on := cdpfetch.ContinueRequest(e.RequestID)
-			// A redirect must not carry them on to another host.
-			for name, v := range e.Request.Headers {
-				if text, ok := v.(string); ok && secrets.Get(name) == "" {
-					on.Headers = append(on.Headers, &cdpfetch.HeaderEntry{Name: name, Value: text})
-				}
-			}
-			if u, err := url.Parse(e.Request.URL); err == nil && b.client.Confides(u) {
-				for name, values := range secrets {
-					for _, v := range values {
-						on.Headers = append(on.Headers, &cdpfetch.HeaderEntry{Name: name, Value: v})
-					}
-				}
-			}
-			_ = chromedp.Run(tab, on) // a tab that is closed needs no answer
-		}()
-	})
-	return chromedp.Run(tab, cdpfetch.Enable())
+	return text
 }
 
-// window opens an empty page in a window of its own: in a tab behind others a browser
-// loads neither films nor what comes into sight.
-func (b *Browser) window() (id target.ID, err error) {
-	err = chromedp.Run(b.ctx, chromedp.ActionFunc(func(ctx context.Context) error {
-		id, err = target.CreateTarget("about:blank").WithNewWindow(true).Do(cdp.WithExecutor(ctx, chromedp.FromContext(ctx).Browser))
-		return err
-	}))
-	return id, err
+// confide lets a request go on, with the secrets of a staging site where it goes to one of its own
+// hosts. A redirect must not carry them on to another.
+func (b *Browser) confide(t *tab, e *cdpfetch.EventRequestPaused, secrets http.Header) {
+	on := cdpfetch.ContinueRequest(e.RequestID)
+	for name, v := range e.Request.Headers {
+		if text, ok := v.(string); ok && secrets.Get(name) == "" {
+			on.Headers = append(on.Headers, &cdpfetch.HeaderEntry{Name: name, Value: text})
+		}
+	}
+	if u, err := url.Parse(e.Request.URL); err == nil && b.client.Confides(u) {
+		for name, values := range secrets {
+			for _, v := range values {
+				on.Headers = append(on.Headers, &cdpfetch.HeaderEntry{Name: name, Value: v})
+			}
+		}
+	}
+	_ = on.Do(t.ctx) // a tab that is closed needs no answer
 }
 
 // Version returns the browser's own words for itself.
 func (b *Browser) Version() string {
-	var product string
-	_ = chromedp.Run(b.ctx, chromedp.ActionFunc(func(ctx context.Context) error {
-		_, p, _, _, _, err := cdpbrowser.GetVersion().Do(cdp.WithExecutor(ctx, chromedp.FromContext(ctx).Browser))
-		product = p
-		return err
-	}))
+	_, product, _, _, _, err := cdpbrowser.GetVersion().Do(b.in(context.Background()))
+	if err != nil {
+		return ""
+	}
 	return product
 }

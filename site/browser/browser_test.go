@@ -39,7 +39,14 @@ func TestProxy(t *testing.T) {
 	p, err := startProxy(client)
 	require.NoError(t, err)
 	t.Cleanup(func() { p.Close() })
-	through := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: p.addr})}}
+	stranger := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: p.addr, User: url.UserPassword(proxyUser, "guess")})}}
+	refused, err := stranger.Get("http://ternrock.example/")
+	require.NoError(t, err)
+	refused.Body.Close()
+	assert.Equal(t, http.StatusProxyAuthRequired, refused.StatusCode, "whoever does not know the password is not served")
+	_, err = stranger.Get("https://ternrock.example/")
+	assert.ErrorContains(t, err, "Proxy Authentication Required")
+	through := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: p.addr, User: url.UserPassword(proxyUser, p.password)})}}
 	res, err := through.Get("http://ternrock.example/")
 	require.NoError(t, err)
 	res.Body.Close()

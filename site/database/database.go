@@ -56,6 +56,7 @@ var (
 	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger
 	ErrChanged = errors.New("somebody changed the row in between")
 	ErrRights  = errors.New("the database user may not do that")
+	ErrClear   = errors.New("the database asks for the password in the clear, over a connection that is not known to be safe")
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 
 	errUnprepared = errors.New("the database does not keep the statement")

@@ -1,12 +1,14 @@
 package database
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"database/sql"
 	"errors"
 	"fmt"
 	"net"
+	"strconv"
 	"strings"
 	"time"
 
@@ -16,19 +18,9 @@ import (
 )
 
 func openPostgres(ctx context.Context, c Config) (Database, error) {
-	p, err := pgx.ParseConfig("") // takes a password file of the user's too
+	p, err := postgresConfig(c)
 	if err != nil {
 		return nil, err
-	}
-	p.Host, p.Port, p.User, p.Database = c.Host, 5432, c.User, c.Name
-	if c.Socket != "" {
-		p.Host = c.Socket
-	}
-	if c.Port != 0 {
-		p.Port = uint16(c.Port)
-	}
-	if c.Password != "" {
-		p.Password = c.Password
 	}
 	p.ConnectTimeout = 15 * time.Second
 	p.RuntimeParams["application_name"] = "trimlantern"
@@ -92,6 +84,42 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 	return s, nil
 }
 
+// postgresConfig says where to connect and as whom. Without a password of its own it takes the
+// one that the user's password file has for exactly this host, port, database and user.
+func postgresConfig(c Config) (*pgx.ConnConfig, error) {
+	host, port := c.Host, cmp.Or(c.Port, 5432)
+	if c.Socket != "" {
+		host = c.Socket
+	}
+	var words []string
+	for _, w := range [][2]string{{"host", host}, {"port", strconv.Itoa(port)}, {"user", c.User}, {"dbname", c.Name}} {
+		if w[1] != "" {
+			words = append(words, w[0]+"='"+strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(w[1])+"'")
+		}
+	}
+	p, err := pgx.ParseConfig(strings.Join(append(words, "sslmode=disable"), " ")) // see postgresTLS
+	if err != nil {
+		return nil, fmt.Errorf("the settings of the connection cannot be used: %w", err)
+	}
+	if c.Password != "" {
+		p.Password = c.Password
+	}
+	if c.TLS == "" && !local(c) {
+		// Whoever is in between could strip TLS off and ask for the password in the clear.
+		p.RequireAuth = "scram-sha-256,md5,none"
+	}
+	return p, nil
+}
+
+// local reports whether the database is on this machine, where nobody is in between.
+func local(c Config) bool {
+	if c.Socket != "" || c.Host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(c.Host)
+	return ip != nil && ip.IsLoopback()
+}
+
 // postgresTLS sets how the connection is protected. Without a word on it, TLS is
 // tried first, then plain.
 func postgresTLS(p *pgx.ConnConfig, c Config) error {
@@ -133,6 +161,8 @@ func postgresFailure(err error) error {
 		return fmt.Errorf("%s (%s)", e.Message, e.Code) // its details may hold values
 	case errors.As(err, &cert), strings.Contains(err.Error(), "server refused TLS connection"):
 		return fmt.Errorf("%w: %w", ErrTLS, err)
+	case strings.Contains(err.Error(), "authentication method requirement"):
+		return ErrClear
 	case errors.As(err, &op) && op.Op == "dial":
 		return fmt.Errorf("%w: %w", ErrAbsent, op.Err)
 	}
