@@ -163,6 +163,9 @@ func (a *app) open() (*work.Job, error) {
 		return nil, err
 	}
 	j.Resolve, j.CA, j.Offline, j.Secrets = a.resolve, a.ca, a.offline, a.secrets
+	if why := j.Exposed(); why != "" {
+		fmt.Fprintf(a.errs, "trimlantern: the site file and the logbook, with all old values, are in a folder that a web server serves (%s)\nWhat to do: trimlantern init --move puts them into your data folder\n", report.Clean(why))
+	}
 	return j, nil
 }
 

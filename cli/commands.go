@@ -26,6 +26,7 @@ import (
 func (a *app) initCommand() *cobra.Command {
 	var o work.InitOptions
 	var databaseURL string
+	move := false
 	c := &cobra.Command{
 		Use:   "init --site https://HOST [FOLDER]",
 		Short: "Write the site file: which site, which database, which files",
@@ -50,6 +51,13 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 			if len(args) > 0 {
 				o.Folder = args[0]
 			}
+			if move {
+				r, err := work.Move(a.config, a.home)
+				if err != nil {
+					return err
+				}
+				return a.show(r, func(t *report.Text) { t.Moved(r) })
+			}
 			if databaseURL != "" {
 				if err := parseDatabase(databaseURL, &o.Database); err != nil {
 					return err
@@ -71,6 +79,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 	a.network(c)
 	f := c.Flags()
 	f.BoolVar(&o.Here, "here", false, "keep site file and logbook in the current folder; not in one that a web server serves")
+	f.BoolVar(&move, "move", false, "move the site file that is in use, with its logbook, into your data folder")
 	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, mysql://USER@HOST/NAME or postgres://USER@HOST/NAME; ?socket=PATH, tls=off|encrypt|verify, tls-ca=FILE, schema=NAME")
 	f.StringVar(&o.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
 	f.StringVar(&o.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")

@@ -17,6 +17,11 @@ import (
 	"trimlantern/work"
 )
 
+// Moved reports where the site file is now.
+func (t *Text) Moved(r *work.Moved) {
+	t.printf("Moved the site file and the logbook:\n  from  %s\n  to    %s\n\nNext: trimlantern status\n", Clean(r.From), Clean(r.Path))
+}
+
 // Inited reports what init wrote.
 func (t *Text) Inited(r *work.Inited) {
 	t.printf("Wrote %s\n\n", clip(r.Path, 74))

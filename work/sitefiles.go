@@ -73,7 +73,7 @@ func untrusted(err error) error {
 func whyNot(err error) string {
 	switch {
 	case errors.Is(err, disk.ErrLink):
-		return "it is a symbolic link"
+		return "it is a symbolic link, or reached through one"
 	case errors.Is(err, disk.ErrNotRegular):
 		return "it is not a regular file"
 	case errors.Is(err, disk.ErrTooLarge):

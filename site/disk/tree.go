@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// ErrLink says that a name is a symbolic link.
+// ErrLink says that a name is a symbolic link, or that one on the way leads out of the tree.
 var ErrLink = errors.New("a symbolic link")
 
 // Tree is a folder of the site with all below it. Nothing that is done through it leaves it,
@@ -39,6 +39,16 @@ func OpenTree(dir string) (*Tree, error) {
 	return nil, err
 }
 
+// do works with the tree's rights. It says ErrLink where the way leads out of the tree.
+func (t *Tree) do(work func() error) error {
+	err := t.act.do(work)
+	var pe *fs.PathError
+	if errors.As(err, &pe) && strings.Contains(pe.Err.Error(), "path escapes from parent") { // of os.Root
+		return &fs.PathError{Op: pe.Op, Path: pe.Path, Err: ErrLink}
+	}
+	return err
+}
+
 // Close lets go of the tree.
 func (t *Tree) Close() {
 	t.act.end()
@@ -57,7 +67,7 @@ func Inside(dir, file string) (name string, ok bool) {
 
 // Lstat looks at a name, and at a link itself.
 func (t *Tree) Lstat(name string) (info fs.FileInfo, err error) {
-	err = t.act.do(func() error {
+	err = t.do(func() error {
 		info, err = t.root.Lstat(filepath.FromSlash(name))
 		return err
 	})
@@ -67,7 +77,7 @@ func (t *Tree) Lstat(name string) (info fs.FileInfo, err error) {
 // Read reads a regular file of at most most bytes that is no link. It fails with ErrLink,
 // ErrNotRegular or ErrTooLarge.
 func (t *Tree) Read(name string, most int64) (b []byte, info fs.FileInfo, err error) {
-	err = t.act.do(func() error {
+	err = t.do(func() error {
 		b, info, err = t.read(filepath.FromSlash(name), most)
 		return err
 	})
@@ -125,7 +135,7 @@ func (t *Tree) Write(name string, b []byte, l Looks) error {
 	part := partOf(name)
 	var old fs.FileInfo
 	var f *os.File
-	err := t.act.do(func() (err error) {
+	err := t.do(func() (err error) {
 		if old, err = t.root.Lstat(name); err == nil {
 			err = plain(old)
 		}
@@ -150,7 +160,7 @@ func (t *Tree) Write(name string, b []byte, l Looks) error {
 		err = setTime(f, l.Time)
 	}
 	err = errors.Join(err, f.Sync(), f.Close())
-	return t.act.do(func() error {
+	return t.do(func() error {
 		if err == nil {
 			err = t.root.Rename(part, name)
 		}
@@ -171,28 +181,28 @@ const partStart, partEnd = ".trimlantern-", ".part"
 
 // ClearPart removes what a run that was killed left beside a file.
 func (t *Tree) ClearPart(name string) {
-	_ = t.act.do(func() error { return t.root.Remove(partOf(filepath.FromSlash(name))) }) // it is the rule that there is none
+	_ = t.do(func() error { return t.root.Remove(partOf(filepath.FromSlash(name))) }) // it is the rule that there is none
 }
 
 // Remove removes a file, or an empty folder; of a link, the link.
 func (t *Tree) Remove(name string) error {
-	return t.act.do(func() error { return t.root.Remove(filepath.FromSlash(name)) })
+	return t.do(func() error { return t.root.Remove(filepath.FromSlash(name)) })
 }
 
 // Mkdir makes a folder.
 func (t *Tree) Mkdir(name string, mode fs.FileMode) error {
-	return t.act.do(func() error { return t.root.Mkdir(filepath.FromSlash(name), mode) })
+	return t.do(func() error { return t.root.Mkdir(filepath.FromSlash(name), mode) })
 }
 
 // Rename gives something another name in the tree.
 func (t *Tree) Rename(from, to string) error {
-	return t.act.do(func() error { return t.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to)) })
+	return t.do(func() error { return t.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to)) })
 }
 
 // List returns what a folder holds, in order of name; "." is the tree itself. The folder must be
 // none that a link leads to.
 func (t *Tree) List(name string) (entries []fs.DirEntry, err error) {
-	err = t.act.do(func() error {
+	err = t.do(func() error {
 		info, err := t.root.Lstat(filepath.FromSlash(name))
 		if err != nil {
 			return err
