@@ -24,6 +24,8 @@ grep -qx pgsql <<<"$modules" || missing+=(php-pgsql)
 need sqlite3 sqlite3
 need chromium chromium
 need openssl openssl
+need /usr/lib/galera/libgalera_smm.so galera-4
+need rsync rsync
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
 
 if [ ${#missing[@]} -eq 0 ]; then

@@ -206,6 +206,8 @@ type applying struct {
 	ended   chan error
 	batch   []*sheet.Cell
 	bytes   int
+	step    step
+	lost    *flushing // the batch that the database took back last
 	files   *siteFiles
 }
 
@@ -317,6 +319,7 @@ func (a *applying) run() error {
 	if r := a.job.Rate; r > 0 {
 		most = max(1, min(most, r/2)) // small steps, so that the pauses are short too
 	}
+	a.step = step{most, most}
 	cell := func(c *sheet.Cell) error {
 		if n++; n <= a.done {
 			a.out.Refs += c.References
@@ -373,7 +376,7 @@ func (a *applying) run() error {
 	if err == nil {
 		err = a.flush()
 	}
-	if last := a.settle(); err == nil {
+	if last := a.settled(); err == nil {
 		err = last
 	}
 	if err == nil {
@@ -431,6 +434,9 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 func (a *applying) dbFailed(err error) error {
 	if errors.Is(err, database.ErrRights) {
 		return world(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "give the user the right to change the site's tables, then run the same command again")
+	}
+	if errors.Is(err, database.ErrFrozen) {
+		return world(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
 	}
 	return world(err, fmt.Sprintf("the database failed after %d of %d cells; what was done is in the journal", a.out.Changed, a.out.Planned),
 		"when it is back, go on with the same command: trimlantern apply; or take it back: trimlantern undo")

@@ -22,8 +22,17 @@ func (a *applying) drop(drops []*sheet.Drop, n int) error {
 		if a.open != nil {
 			count = countCells(a.open)
 		}
-		if err := a.dropSome(drops[a.done : a.done+min(count, len(drops)-a.done)]); err != nil {
-			return err
+		var p patience
+		for {
+			skipped := len(a.out.Skipped)
+			err := a.dropSome(drops[a.done : a.done+min(count, len(drops)-a.done)])
+			if err == nil {
+				break
+			}
+			if !p.wait(a.ctx, err) {
+				return err
+			}
+			a.out.Skipped = a.out.Skipped[:skipped]
 		}
 		a.done += count
 	}
@@ -90,6 +99,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 		if err := a.journal.Append(records...); err != nil {
 			return journalFault(err, "apply")
 		}
+		a.open, a.carry = records[len(a.carry):], nil // for another attempt
 	}
 	for _, d := range gone {
 		t, _ := database.Find(a.tables, d.Table)

@@ -12,26 +12,31 @@ import (
 	"trimlantern/site/database"
 )
 
-// flush carries out one batch: read the rows and hold them, check each value,
+// flush carries out the cells that were gathered.
+func (a *applying) flush() error {
+	cells := a.batch
+	a.batch, a.bytes = nil, 0
+	return a.through(cells, a.open)
+}
+
+// attempt carries out one batch: read the rows and hold them, check each value,
 // write the journal through to the disk, then the database. While disk and database
 // write, the next batch is read and checked already; its block goes into the
-// journal only when the batch before is committed.
-func (a *applying) flush() error {
-	if len(a.batch) == 0 {
-		return nil
-	}
+// journal only when the batch before is committed. It returns the batch where it was begun to be
+// written. The error may be of the batch before: then a.lost is that one.
+func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 	if a.ctx.Err() != nil {
 		if err := a.settle(); err != nil {
-			return err
+			return nil, err
 		}
-		return world(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
+		return nil, world(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
 			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
-	a.job.Progress.At("changing "+a.batch[0].Table, int64(a.out.Changed), int64(a.out.Planned))
-	together := a.overlaps()
+	a.job.Progress.At("changing "+cells[0].Table, int64(a.out.Changed), int64(a.out.Planned))
+	together := a.overlaps(cells)
 	if !together {
 		if err := a.settle(); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	began := time.Now()
@@ -39,34 +44,35 @@ func (a *applying) flush() error {
 	ctx := context.WithoutCancel(a.ctx)
 	tx, err := a.db.Begin(ctx)
 	if err != nil {
-		return errors.Join(a.settle(), a.dbFailed(err))
+		if before := a.settle(); before != nil {
+			return nil, before
+		}
+		return nil, a.dbFailed(err)
 	}
-	f := &flushing{a: a, ctx: ctx, tx: tx, ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
+	f := &flushing{a: a, ctx: ctx, tx: tx, cells: cells, again: a.open != nil, ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
 	blocks, err := a.checked(f)
 	if err != nil {
 		_ = tx.Rollback() // what failed before counts
-		return err
+		return nil, err
 	}
-	n := len(a.batch)
-	a.batch, a.bytes, a.open = nil, 0, nil
 	a.behind, a.ended = f, make(chan error, 1)
 	go func() { a.ended <- f.carryOut(blocks) }()
 	if !together {
 		if err := a.settle(); err != nil {
-			return err
+			return f, err
 		}
 	}
-	a.job.rest(a.ctx, n, began)
-	return nil
+	a.job.rest(a.ctx, len(cells), began)
+	return f, nil
 }
 
 // overlaps reports whether a batch may be read while the one before is written:
 // not where rows of the two can stand in each other's way.
-func (a *applying) overlaps() bool {
+func (a *applying) overlaps(batch []*sheet.Cell) bool {
 	if a.open != nil || a.job.Rate > 0 || !a.db.Concurrent() {
 		return false
 	}
-	for cells := range sameTable(a.batch) {
+	for cells := range sameTable(batch) {
 		if t, ok := database.Find(a.tables, cells[0].Table); !ok || len(t.Unique) > 0 || len(t.Triggers) > 0 {
 			return false
 		}
@@ -87,7 +93,7 @@ func (a *applying) checked(f *flushing) ([][]byte, error) {
 	}
 	var block []byte
 	err := func() error {
-		for cells := range sameTable(a.batch) {
+		for cells := range sameTable(f.cells) {
 			if err := f.check(cells); err != nil {
 				return err
 			}
@@ -101,7 +107,7 @@ func (a *applying) checked(f *flushing) ([][]byte, error) {
 		}
 		return nil
 	}()
-	f.records = nil
+	f.written, f.records = f.records, nil
 	if before := a.settle(); before != nil { // the batch before failed: this one is not begun
 		return nil, before
 	}
@@ -147,9 +153,14 @@ func (a *applying) settle() error {
 	}
 	a.behind = nil
 	if err := <-a.ended; err != nil {
+		if !f.again {
+			a.lost = f
+		}
 		return err
 	}
-	a.carry = []sheet.Record{{Mark: sheet.Committed}}
+	if len(a.carry) == 0 {
+		a.carry = []sheet.Record{{Mark: sheet.Committed}}
+	}
 	for _, s := range f.refused {
 		a.carry = append(a.carry, sheet.Record{Refused: &s})
 	}
@@ -198,6 +209,9 @@ type flushing struct {
 	a          *applying
 	ctx        context.Context
 	tx         database.Batch
+	cells      []*sheet.Cell
+	again      bool                    // its block is in the journal already, as that of an earlier attempt
+	written    []sheet.Record          // its block
 	ahead      map[string]*sheet.Entry // written ahead by an interrupted run
 	passed     map[string]string       // and what that run skipped, with why
 	records    []sheet.Record
@@ -224,7 +238,7 @@ func (f *flushing) skip(c *sheet.Cell, why string) {
 
 // record adds a record; the open block has one of each of its cells already.
 func (f *flushing) record(r sheet.Record) {
-	if f.a.open == nil {
+	if !f.again {
 		f.records = append(f.records, r)
 	}
 }
@@ -324,7 +338,7 @@ func rowID(key []sheet.Value) string {
 
 // moved finds rows whose key itself an interrupted run has rewritten.
 func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, now [][]database.Value) error {
-	if f.a.open == nil {
+	if !f.again {
 		return nil
 	}
 	for i, key := range rows {
@@ -369,7 +383,7 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 // cell checks one cell and returns what is to be written; nil: nothing.
 func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]byte, error) {
 	id := ""
-	if f.a.open != nil {
+	if f.again {
 		id = cellID(c.Table, keys(c.Key), c.Column)
 	}
 	entry := f.ahead[id]
@@ -387,7 +401,7 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]by
 		return nil, nil
 	case err != nil:
 		return nil, misuse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
-	case f.a.open != nil && entry == nil:
+	case f.again && entry == nil:
 		f.skip(c, f.passed[id])
 		return nil, nil
 	}

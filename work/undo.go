@@ -80,7 +80,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		return nil, misuse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
 			"check database in the site file")
 	}
-	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files),
+	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
 		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}}}
 	u.only = func(table string) bool {
 		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.fits(p, table) })
@@ -122,7 +122,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		}
 		return u.block(records)
 	})
-	if last := u.settle(); err == nil {
+	if last := u.settled(); err == nil {
 		err = last
 	}
 	if err != nil {
@@ -224,8 +224,10 @@ type undoing struct {
 	total  int
 	files  int // that the run changed
 	out    *Undone
-	behind *puttingBack // the block that is being written, and how it ended
+	behind *puttingBack // what is being written, and how it ended
 	ended  chan error
+	step   step
+	lost   *puttingBack // what the database took back last
 }
 
 // block puts back the entries of one block, in one transaction. Where the rows of two
@@ -238,34 +240,43 @@ func (u *undoing) block(records []sheet.Record) error {
 	if len(records) == 0 {
 		return nil
 	}
+	return u.through(records)
+}
+
+// attempt puts back records in one transaction. It returns it where it was begun to be written. The
+// error may be of the one before: then u.lost is that one.
+func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 	together := u.overlaps(records)
 	if u.ctx.Err() != nil || !together {
 		if err := u.settle(); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if u.ctx.Err() != nil {
-		return world(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
+		return nil, world(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
 	}
 	u.job.Progress.At("putting back", int64(u.out.Back+u.out.Already+len(u.out.Left)), int64(u.total))
 	count, began := len(records), time.Now()
 	ctx := context.WithoutCancel(u.ctx)
 	tx, err := u.db.Begin(ctx)
 	if err != nil {
-		return errors.Join(u.settle(), u.failed(err))
+		if before := u.settle(); before != nil {
+			return nil, before
+		}
+		return nil, u.failed(err)
 	}
-	part := &puttingBack{u: u, ctx: ctx, tx: tx, back: map[string]int{}}
+	part := &puttingBack{u: u, ctx: ctx, tx: tx, records: records, back: map[string]int{}}
 	if together {
 		err = part.check(entriesOf(records))
 	} else {
 		err = part.inOrder(records)
 	}
-	if before := u.settle(); err == nil {
+	if before := u.settle(); before != nil {
 		err = before
 	}
 	if err != nil {
 		_ = tx.Rollback() // what failed before counts
-		return err
+		return nil, err
 	}
 	u.behind, u.ended = part, make(chan error, 1)
 	go func() { u.ended <- part.finish() }()
@@ -273,7 +284,7 @@ func (u *undoing) block(records []sheet.Record) error {
 		err = u.settle()
 	}
 	u.job.rest(u.ctx, count, began)
-	return err
+	return part, err
 }
 
 // overlaps reports whether a block may be read while the one behind it is written.
@@ -296,6 +307,7 @@ func (u *undoing) settle() error {
 	}
 	u.behind = nil
 	if err := <-u.ended; err != nil {
+		u.lost = p
 		return err
 	}
 	for t, n := range p.back {
@@ -356,6 +368,9 @@ func (p *puttingBack) finish() error {
 }
 
 func (u *undoing) failed(err error) error {
+	if errors.Is(err, database.ErrFrozen) {
+		return world(err, fmt.Sprintf("%d of %d cells are put back", u.out.Back, u.total), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
+	}
 	return world(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
 		"when it is back, go on with the same command: trimlantern undo")
 }
@@ -365,6 +380,7 @@ type puttingBack struct {
 	u       *undoing
 	ctx     context.Context
 	tx      database.Batch
+	records []sheet.Record
 	table   database.Table // of the changes
 	changes []*rowBack     // what is still to be written
 	back    map[string]int

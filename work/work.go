@@ -341,6 +341,8 @@ func dbFault(err error, c database.Config) error {
 		do = "give the user the right to read the site's tables, and for apply to change them"
 	case errors.Is(err, database.ErrClear):
 		do = "write tls: verify under database in the site file; or tls: off where you trust the way to the server"
+	case errors.Is(err, database.ErrFrozen):
+		do = "name the server that takes changes under database in the site file, or have it made writable"
 	case errors.Is(err, database.ErrTLS):
 		do = "check database.tls and database.tls-ca in the site file"
 	case errors.Is(err, database.ErrLocked):

@@ -57,6 +57,8 @@ var (
 	ErrChanged = errors.New("somebody changed the row in between")
 	ErrRights  = errors.New("the database user may not do that")
 	ErrClear   = errors.New("the database asks for the password in the clear, over a connection that is not known to be safe")
+	ErrAgain   = errors.New("others write to the same rows") // the transaction was taken back, and may be tried again
+	ErrFrozen  = errors.New("the server takes no changes: it is read-only")
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 
 	errUnprepared = errors.New("the database does not keep the statement")

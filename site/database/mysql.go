@@ -173,8 +173,16 @@ func mysqlFailure(err error) error {
 		switch e.Number {
 		case 1044, 1045, 1698:
 			return fmt.Errorf("%w (error %d)", ErrDenied, e.Number)
-		case 1142, 1143, 1227, 1290:
+		case 1142, 1143, 1227:
 			return fmt.Errorf("%w (error %d)", ErrRights, e.Number)
+		case 1290, 1792, 1836: // read_only, a read-only transaction, a replica
+			return fmt.Errorf("%w (error %d)", ErrFrozen, e.Number)
+		case 1205, 1213: // a lock not to be had in time, a deadlock or another node's change
+			return fmt.Errorf("%w (error %d)", ErrAgain, e.Number)
+		case 1047:
+			if strings.Contains(e.Message, "WSREP") { // a node that is not joined to its cluster, as yet
+				return fmt.Errorf("%w (error %d: %s)", ErrAgain, e.Number, e.Message)
+			}
 		case 1049:
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
 		case 1243, 1461, 1615: // unknown, one too many, to be prepared anew

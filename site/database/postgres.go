@@ -150,8 +150,12 @@ func postgresFailure(err error) error {
 		switch {
 		case e.Code == "28P01", e.Code == "28000":
 			return fmt.Errorf("%w (%s)", ErrDenied, e.Code)
-		case e.Code == "42501", e.Code == "25006":
+		case e.Code == "42501":
 			return fmt.Errorf("%w (%s)", ErrRights, e.Code)
+		case e.Code == "25006": // a replica, or a database that is set so
+			return fmt.Errorf("%w (%s)", ErrFrozen, e.Code)
+		case e.Code == "40001", e.Code == "40P01", e.Code == "55P03": // serialization, a deadlock, a lock
+			return fmt.Errorf("%w (%s)", ErrAgain, e.Code)
 		case e.Code == "3D000":
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
 		// A rule of integrity, too long, a function or trigger that says no, a view's check.

@@ -241,5 +241,12 @@ func sqliteFailure(err error) error {
 	if errors.As(err, &e) && e.Code()&0xff == 19 { // SQLITE_CONSTRAINT
 		return fmt.Errorf("%w: %s", ErrRefused, e.Error())
 	}
+	switch {
+	case e == nil:
+	case e.Code()&0xff == 5: // SQLITE_BUSY
+		return fmt.Errorf("%w: %s", ErrAgain, e.Error())
+	case e.Code()&0xff == 8: // SQLITE_READONLY
+		return fmt.Errorf("%w: %s", ErrFrozen, e.Error())
+	}
 	return err
 }
