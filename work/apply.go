@@ -72,9 +72,9 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	if err != nil {
 		return nil, err
 	}
-	unlock, err := db.Lock(ctx)
+	unlock, err := j.lock(ctx, db, "apply")
 	if err != nil {
-		return nil, dbLockFault(err, "apply")
+		return nil, err
 	}
 	defer unlock()
 	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops, files: j.declaredFiles(),
@@ -122,6 +122,19 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	a.out.Remain = s.out
 	return a.out, nil
+}
+
+// lock takes the lock on the database.
+func (j *Job) lock(ctx context.Context, db database.Database, command string) (unlock func(), err error) {
+	for p := (patience{}); ; {
+		if unlock, err = db.Lock(ctx); err == nil {
+			return unlock, nil
+		}
+		if !p.wait(ctx, err) {
+			return nil, dbLockFault(err, command)
+		}
+		j.Progress.At("waiting for the database", 0, 0)
+	}
 }
 
 // dbLockFault says why the lock on the database was not to be had.
@@ -179,6 +192,7 @@ func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.
 		err = fmt.Errorf("is of the site %s, not of %s", h.Site, j.Site)
 	case h.Database != db.Identity():
 		err = fmt.Errorf("is of another database (%s, not %s)", h.Database, db.Identity())
+		again += "; if it is the same one on another server now, write under database in the site file: identity: '" + h.Database + "'"
 	case h.Prefix != j.File.Database.Prefix:
 		err = fmt.Errorf("is of tables with the prefix %q, not %q", h.Prefix, j.File.Database.Prefix)
 	default:

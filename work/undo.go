@@ -78,7 +78,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	defer db.Close()
 	if st.Header.Database != db.Identity() {
 		return nil, misuse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
-			"check database in the site file")
+			"check database in the site file; if it is the same one on another server now, write there: identity: '"+st.Header.Database+"'")
 	}
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
 		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}}}
@@ -101,9 +101,9 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	}
 	in := j.declaredFiles() // apply changes files nowhere else
 	defer in.close()
-	unlock, err := db.Lock(ctx)
+	unlock, err := j.lock(ctx, db, "undo")
 	if err != nil {
-		return nil, dbLockFault(err, "undo")
+		return nil, err
 	}
 	defer unlock()
 	err = backwards(blocks, f, func(records []sheet.Record) error {

@@ -239,7 +239,7 @@ func layoutOf(f *sitefile.File) (*layout.Layout, error) {
 func (j *Job) config() (database.Config, error) {
 	d := j.File.Database
 	c := database.Config{Kind: d.Kind, File: j.File.Abs(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name,
-		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Abs(d.TLSCA)}
+		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Abs(d.TLSCA), Identity: d.Identity}
 	if d.Config != "" && j.Layout.Config != nil {
 		conn, err := j.Layout.Config.Connect(j.File.Abs(d.Config))
 		if err != nil {

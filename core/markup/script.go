@@ -129,9 +129,10 @@ func (s *script) lineEnd(p int) int {
 	return len(s.b)
 }
 
-// step returns the offset after the character at p; in a legacy text it may have two bytes.
+// step returns the offset after the character at p; in a legacy text it may have two bytes. p may
+// be behind the end, after a backslash that is the last character.
 func (s *script) step(p int) int {
-	if s.legacy && s.b[p] >= 0x81 && p+1 < len(s.b) && isTrail(s.b[p+1]) {
+	if s.legacy && p < len(s.b) && s.b[p] >= 0x81 && p+1 < len(s.b) && isTrail(s.b[p+1]) {
 		return p + 2
 	}
 	return p + 1

@@ -145,6 +145,7 @@ func TestWalkXML(t *testing.T) {
 func FuzzWalks(f *testing.F) {
 	f.Add([]byte("import a from 'b' /* c */ `d ${ /e/ } f` @import \"g\"; p { x: url(h) image-set(\"i\" type(\"j\")) }"))
 	f.Add([]byte("<html xmlns='http://www.w3.org/1999/xhtml'><style><![CDATA[a]]></style><script>b &lt;</script><?c?><!DOCTYPE d [\"]>\"]></html>"))
+	f.Add([]byte("/\xff0\\"))
 	f.Add([]byte("\x95\\\"'`${{}}//\\\n<!--\n-->"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for _, module := range []bool{false, true} {

@@ -24,6 +24,7 @@ type Config struct {
 	TLS      string // one of TLSModes
 	CA       string // PEM file of the authority that TLS "verify" trusts; empty: the system's
 	ReadOnly bool   // refuse to write
+	Identity string // which database it is, by the user's word; empty: told from the server
 }
 
 // Kinds are the kinds of databases: MariaDB is "mysql".

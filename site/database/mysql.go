@@ -59,7 +59,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &sqlDatabase{db: sql.OpenDB(connector), failure: mysqlFailure, lock: mysqlLock}
+	s := &sqlDatabase{db: sql.OpenDB(connector), stated: c.Identity, failure: mysqlFailure, lock: mysqlLock}
 	s.db.SetMaxOpenConns(4)
 	s.d = dialect{
 		quote: quoteMySQL,
@@ -104,7 +104,11 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	if strings.Contains(version.String, "MariaDB") { // MySQL settles the types of parameters beforehand
 		s.statements = map[string]*sql.Stmt{}
 	}
-	s.identity = fmt.Sprintf("mysql:%s%s:%s", host.String, dir.String, name.String)
+	at := host.String + dir.String
+	if uuid, yes := clustered(ctx, s.db); yes { // each node is the same database
+		at = uuid
+	}
+	s.identity = fmt.Sprintf("mysql:%s:%s", at, name.String)
 	return s, nil
 }
 
@@ -179,8 +183,9 @@ func mysqlFailure(err error) error {
 			return fmt.Errorf("%w (error %d)", ErrFrozen, e.Number)
 		case 1205, 1213: // a lock not to be had in time, a deadlock or another node's change
 			return fmt.Errorf("%w (error %d)", ErrAgain, e.Number)
-		case 1047:
-			if strings.Contains(e.Message, "WSREP") { // a node that is not joined to its cluster, as yet
+		case 1047, 1180:
+			// A node that is cut off from its cluster, or has not joined it yet.
+			if strings.Contains(e.Message, "WSREP") || strings.Contains(e.Message, "provider status") {
 				return fmt.Errorf("%w (error %d: %s)", ErrAgain, e.Number, e.Message)
 			}
 		case 1049:
@@ -201,7 +206,25 @@ func mysqlFailure(err error) error {
 
 func mysqlLock(ctx context.Context, db *sql.DB) (held, error) {
 	const id = "CONCAT('" + lockName + ":', DATABASE())"
-	return sessionLock(ctx, db, "SELECT GET_LOCK("+id+", 0)", "SELECT IS_USED_LOCK("+id+")", "DO RELEASE_LOCK("+id+")")
+	own, err := sessionLock(ctx, db, "SELECT GET_LOCK("+id+", 0)", "SELECT IS_USED_LOCK("+id+")", "DO RELEASE_LOCK("+id+")")
+	if err != nil {
+		return own, err
+	}
+	if _, yes := clustered(ctx, db); !yes {
+		return own, nil
+	}
+	l, err := takeLease(ctx, db)
+	if errors.Is(mysqlFailure(err), ErrRights) {
+		return own, nil // who may make no table has the lock of one node; no edit is lost without it
+	}
+	if err != nil {
+		own.release()
+		return held{}, err
+	}
+	return held{
+		release: func() { l.release(); own.release() },
+		still:   func(ctx context.Context) error { return errors.Join(l.still(ctx), own.still(ctx)) },
+	}, nil
 }
 
 // mysqlKinds is the one table of the types that can hold a reference.
@@ -218,7 +241,7 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 		COALESCE(c.CHARACTER_MAXIMUM_LENGTH, 0), COALESCE(c.CHARACTER_OCTET_LENGTH, 0), COALESCE(e.TRANSACTIONS, '') <> 'YES', COALESCE(t.TABLE_ROWS, -1), COALESCE(c.CHARACTER_SET_NAME, '')
 		FROM information_schema.COLUMNS c JOIN information_schema.TABLES t USING (TABLE_SCHEMA, TABLE_NAME)
 		LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
-		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND c.TABLE_NAME LIKE ?
+		WHERE c.TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND c.TABLE_NAME LIKE ? AND c.TABLE_NAME <> '`+leaseTable+`'
 		ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION`, like)
 	if err != nil {
 		return nil, err

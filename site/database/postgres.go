@@ -34,7 +34,7 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 	if err := postgresTLS(p, c); err != nil {
 		return nil, err
 	}
-	s := &sqlDatabase{db: stdlib.OpenDB(*p), failure: postgresFailure, lock: postgresLock}
+	s := &sqlDatabase{db: stdlib.OpenDB(*p), stated: c.Identity, failure: postgresFailure, lock: postgresLock}
 	s.db.SetMaxOpenConns(4)
 	s.d = dialect{
 		quote: quoteSQL,

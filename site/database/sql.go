@@ -1,6 +1,7 @@
 package database
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -158,7 +159,8 @@ func picks(p Pick, b []byte) bool {
 type sqlDatabase struct {
 	db       *sql.DB
 	d        dialect
-	identity string
+	identity string // told from the server
+	stated   string // by the user
 	lock     func(ctx context.Context, db *sql.DB) (held, error)
 	held     *held             // the lock, while somebody has it
 	failure  func(error) error // gives driver errors their names
@@ -167,7 +169,7 @@ type sqlDatabase struct {
 	statements map[string]*sql.Stmt // those that are prepared, by their text; without the map none are
 }
 
-func (s *sqlDatabase) Identity() string { return s.identity }
+func (s *sqlDatabase) Identity() string { return cmp.Or(s.stated, s.identity) }
 func (s *sqlDatabase) Script() Script   { return s.d.script }
 func (s *sqlDatabase) Concurrent() bool { return !s.d.typed } // SQLite has one writer at a time
 func (s *sqlDatabase) Close() error     { return s.db.Close() }

@@ -49,7 +49,7 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &sqlDatabase{db: db, identity: "sqlite:" + path, failure: sqliteFailure}
+	s := &sqlDatabase{db: db, stated: c.Identity, identity: "sqlite:" + path, failure: sqliteFailure}
 	s.d = dialect{
 		quote: quoteSQL,
 		place: func(int, Column) string { return "?" },

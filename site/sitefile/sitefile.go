@@ -46,8 +46,9 @@ type Database struct {
 	Name         string `yaml:"name,omitempty"`
 	Schema       string `yaml:"schema,omitempty"` // PostgreSQL
 	Charset      string `yaml:"charset,omitempty"`
-	TLS          string `yaml:"tls,omitempty"`    // off, encrypt or verify; empty: where the server has it
-	TLSCA        string `yaml:"tls-ca,omitempty"` // PEM file of the authority that verify trusts
+	TLS          string `yaml:"tls,omitempty"`      // off, encrypt or verify; empty: where the server has it
+	TLSCA        string `yaml:"tls-ca,omitempty"`   // PEM file of the authority that verify trusts
+	Identity     string `yaml:"identity,omitempty"` // which database it is, where the server moved; as a journal names it
 	Prefix       string `yaml:"prefix"`
 }
 

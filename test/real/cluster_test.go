@@ -191,6 +191,51 @@ func TestCluster(t *testing.T) {
 	}
 }
 
+// The lock holds on both nodes; a node that is lost in the middle is waited for; and what was applied
+// through one node is undone through the other, when the first is gone.
+func TestClusterLosesNode(t *testing.T) {
+	t.Parallel()
+	first, second := clusterOf(t)
+	const rows = 6000
+	first.fillCluster(rows)
+	url := func(n *node) string { return "mysql://root@/museum?socket=" + n.socket }
+	first.tool(0, "init", "--here", "--site", "https://"+host, "--database", url(first), "--prefix", "m_", "--layout", "generic")
+	first.tool(0, "init", "--config", "other.yaml", "--site", "https://"+host, "--database", url(second), "--prefix", "m_", "--layout", "generic")
+	first.tool(1, "preview", "--offline")
+	first.tool(1, "preview", "--offline", "--config", "other.yaml")
+	slow := exec.Command(first.program, "apply", "--offline", "--rate", "400")
+	slow.Dir = first.dir
+	var said strings.Builder
+	slow.Stdout, slow.Stderr = &said, &said
+	require.NoError(t, slow.Start())
+	time.Sleep(2 * time.Second)
+	code, other := first.try("apply", "--offline", "--config", "other.yaml")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, other, fmt.Sprintf("another run holds the lock on this database (process %d on ", slow.Process.Pid))
+	second.quit()
+	time.Sleep(3 * time.Second)
+	second.launch()
+	_ = slow.Wait() // its exit code is looked at
+	assert.Contains(t, []int{0, 1}, slow.ProcessState.ExitCode(), said.String())
+	count := func(n *node, where string) string {
+		return strings.TrimSpace(n.sql("SELECT COUNT(*) FROM museum.m_posts WHERE " + where))
+	}
+	assert.Equal(t, itoa(rows), count(first, "v LIKE 'see https://%'"))
+	assert.Empty(t, strings.TrimSpace(first.sql("SHOW TABLES IN museum LIKE 'trimlantern%'")), "nothing of ours stays")
+	first.quit()
+	second.await("the node that is left", func() bool {
+		_ = exec.Command("mariadb", "--no-defaults", "--socket="+second.socket, "-uroot", "-e", "SET GLOBAL wsrep_provider_options='pc.bootstrap=YES'").Run() // until it is ready for it
+		out, err := exec.Command("mariadb", "--no-defaults", "--socket="+second.socket, "-uroot", "-N", "-e", "SHOW STATUS LIKE 'wsrep_ready'").Output()
+		return err == nil && strings.Contains(string(out), "ON")
+	})
+	site := filepath.Join(first.dir, "trimlantern.yaml")
+	text, err := os.ReadFile(site)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(site, []byte(strings.ReplaceAll(string(text), first.socket, second.socket)), 0o600))
+	first.tool(0, "undo")
+	assert.Equal(t, itoa(rows), count(second, "v LIKE 'see http://%'"))
+}
+
 func lastLine(s string) string {
 	lines := strings.Split(strings.TrimSpace(s), "\n")
 	return lines[len(lines)-1]
