@@ -60,7 +60,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 		return nil, err
 	}
 	s := &sqlDatabase{db: sql.OpenDB(connector), stated: c.Identity, failure: mysqlFailure, lock: mysqlLock}
-	s.db.SetMaxOpenConns(4)
+	s.db.SetMaxOpenConns(6) // two for locks, two batches at work, and what they prepare
 	s.d = dialect{
 		quote: quoteMySQL,
 		place: func(_ int, c Column) string {

@@ -223,11 +223,15 @@ func TestClusterLosesNode(t *testing.T) {
 	assert.Equal(t, itoa(rows), count(first, "v LIKE 'see https://%'"))
 	assert.Empty(t, strings.TrimSpace(first.sql("SHOW TABLES IN museum LIKE 'trimlantern%'")), "nothing of ours stays")
 	first.quit()
-	second.await("the node that is left", func() bool {
-		_ = exec.Command("mariadb", "--no-defaults", "--socket="+second.socket, "-uroot", "-e", "SET GLOBAL wsrep_provider_options='pc.bootstrap=YES'").Run() // until it is ready for it
-		out, err := exec.Command("mariadb", "--no-defaults", "--socket="+second.socket, "-uroot", "-N", "-e", "SHOW STATUS LIKE 'wsrep_ready'").Output()
-		return err == nil && strings.Contains(string(out), "ON")
-	})
+	ready := func(is string) func() bool {
+		return func() bool {
+			out, err := exec.Command("mariadb", "--no-defaults", "--socket="+second.socket, "-uroot", "-N", "-e", "SHOW STATUS LIKE 'wsrep_ready'").Output()
+			return err == nil && strings.HasSuffix(strings.TrimSpace(string(out)), is)
+		}
+	}
+	second.await("the node that is left, which notices it", ready("OFF"))
+	second.sql("SET GLOBAL wsrep_provider_options='pc.bootstrap=YES'")
+	second.await("the node that is left", ready("ON"))
 	site := filepath.Join(first.dir, "trimlantern.yaml")
 	text, err := os.ReadFile(site)
 	require.NoError(t, err)
