@@ -223,6 +223,7 @@ type applying struct {
 	step    step
 	lost    *flushing // the batch that the database took back last
 	files   *siteFiles
+	refused []*sheet.Cell // by the database
 }
 
 // openJournal begins a journal for the sheet, or goes on with the one of a run
@@ -394,6 +395,9 @@ func (a *applying) run() error {
 		err = last
 	}
 	if err == nil {
+		err = a.recheck()
+	}
+	if err == nil {
 		err = a.drop(drops, n)
 	}
 	for _, s := range sources {
@@ -405,6 +409,44 @@ func (a *applying) run() error {
 		err = a.emptyCaches()
 	}
 	return err
+}
+
+// recheck looks at the cells that the database refused: with the row that a foreign key refers to,
+// it may have changed them itself by now.
+func (a *applying) recheck() error {
+	if len(a.refused) == 0 {
+		return nil
+	}
+	tx, err := a.db.Begin(context.WithoutCancel(a.ctx))
+	if err != nil {
+		return a.dbFailed(err)
+	}
+	defer func() { _ = tx.Rollback() }() // it only reads
+	for _, c := range a.refused {
+		t, ok := database.Find(a.tables, c.Table)
+		if !ok {
+			continue
+		}
+		now, err := tx.Read(a.ctx, t, [][][]byte{keys(c.Key)}, []string{c.Column})
+		if err != nil {
+			return a.dbFailed(err)
+		}
+		if now[0] == nil || sheet.Hash(now[0][0].Bytes) != c.After {
+			continue
+		}
+		id := cellID(c.Table, keys(c.Key), c.Column)
+		before := len(a.out.Skipped)
+		a.out.Skipped = slices.DeleteFunc(a.out.Skipped, func(s sheet.Skip) bool {
+			return s.Column != "" && cellID(s.Table, keys(s.Key), s.Column) == id
+		})
+		if len(a.out.Skipped) == before {
+			continue
+		}
+		a.out.Changed++
+		a.out.Refs += c.References
+		a.out.Tables[c.Table]++
+	}
+	return nil
 }
 
 // sheetLine is a line of a sheet; one field is set.

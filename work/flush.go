@@ -396,6 +396,9 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]by
 	case v.Lossy:
 		f.skip(c, lossy)
 		return nil, nil
+	case errors.Is(err, sheet.ErrChanged) && sheet.Hash(v.Bytes) == c.After:
+		f.skip(c, "changed already, by the database itself or by somebody else")
+		return nil, nil
 	case errors.Is(err, sheet.ErrChanged):
 		f.skip(c, "changed since the preview")
 		return nil, nil
@@ -469,6 +472,7 @@ func (f *flushing) singly(change rowChange, why error) error {
 			words = "changed since the preview"
 		}
 		f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: words})
+		f.a.refused = append(f.a.refused, c)
 	}
 	return nil
 }

@@ -125,10 +125,30 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	if last := u.settled(); err == nil {
 		err = last
 	}
+	if err == nil {
+		err = u.onceMore()
+	}
 	if err != nil {
 		return nil, err
 	}
 	return u.out, u.mark(st, len(o.Tables) > 0)
+}
+
+// onceMore tries again what the database refused: what stood in its way may be put back by now, as
+// the row that a foreign key refers to, with which the database may have put it back itself.
+func (u *undoing) onceMore() error {
+	u.second = true
+	records := make([]sheet.Record, len(u.refused))
+	for i, e := range u.refused {
+		records[len(records)-1-i].Entry = e // the last first
+	}
+	if len(records) == 0 {
+		return nil
+	}
+	if err := u.through(records); err != nil {
+		return err
+	}
+	return u.settled()
 }
 
 // mark writes into the journal that it is undone, or some tables of it.
@@ -228,6 +248,9 @@ type undoing struct {
 	ended  chan error
 	step   step
 	lost   *puttingBack // what the database took back last
+
+	refused []*sheet.Entry
+	second  bool // those that were refused are tried once more
 }
 
 // block puts back the entries of one block, in one transaction. Where the rows of two
@@ -317,6 +340,7 @@ func (u *undoing) settle() error {
 	u.out.Rows += p.rows
 	u.out.Already += p.already
 	u.out.Left = append(u.out.Left, p.left...)
+	u.refused = append(u.refused, p.refused...)
 	return nil
 }
 
@@ -387,6 +411,7 @@ type puttingBack struct {
 	rows    int
 	already int
 	left    []sheet.Skip
+	refused []*sheet.Entry // to be tried once more, when all else is put back
 }
 
 func (p *puttingBack) leave(table string, key []sheet.Value, column, why string) {
@@ -517,6 +542,10 @@ func (p *puttingBack) write() error {
 	}
 	for i, c := range changes {
 		for _, e := range c.entries {
+			if refused[i] != nil && !p.u.second {
+				p.refused = append(p.refused, e)
+				continue
+			}
 			if refused[i] != nil {
 				p.leave(e.Table, e.Key, e.Column, refused[i].Error())
 				continue

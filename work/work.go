@@ -513,7 +513,26 @@ func (v *verdicts) keep() error {
 	return v.job.Book.WriteJSON(verdictsFile, v.known)
 }
 
-// runID names a run by its time, so that names sort by age.
+// runForm is how a run's time is written in its name.
+const runForm = "20060102-150405.000"
+
+// runID names a run by its time, so that names sort by age. Where the clock was ahead once, and the
+// logbook holds a later name, the new one comes behind it all the same.
 func (j *Job) runID() string {
-	return strings.ReplaceAll(j.Now().UTC().Format("20060102-150405.000"), ".", "-")
+	now := j.Now().UTC()
+	if j.Book != nil {
+		for _, list := range []func() ([]string, error){j.Book.Sheets, j.Book.Journals, j.Book.Scans} {
+			all, err := list()
+			if err != nil || len(all) == 0 {
+				continue // whoever writes there says what is wrong
+			}
+			last := all[len(all)-1]
+			if k := strings.LastIndexByte(last, '-'); k > 0 {
+				if t, err := time.Parse(runForm, last[:k]+"."+last[k+1:]); err == nil && !now.After(t) {
+					now = t.Add(time.Millisecond)
+				}
+			}
+		}
+	}
+	return strings.ReplaceAll(now.Format(runForm), ".", "-")
 }

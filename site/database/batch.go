@@ -181,7 +181,10 @@ func (b *sqlBatch) saved(ctx context.Context, t Table, step func() error) error 
 		return step()
 	}
 	if _, err := b.tx.ExecContext(ctx, "SAVEPOINT step"); err != nil {
-		return b.s.failure(err)
+		if err = b.s.failure(err); errors.Is(err, errNoSteps) {
+			return step()
+		}
+		return err
 	}
 	err := step()
 	if err == nil {

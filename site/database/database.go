@@ -62,6 +62,7 @@ var (
 	ErrFrozen  = errors.New("the server takes no changes: it is read-only")
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 
+	errNoSteps    = errors.New("the table's engine takes back no part of a transaction")
 	errUnprepared = errors.New("the database does not keep the statement")
 )
 

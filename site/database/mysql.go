@@ -190,6 +190,8 @@ func mysqlFailure(err error) error {
 			}
 		case 1049:
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
+		case 1178: // Aria
+			return fmt.Errorf("%w (error %d)", errNoSteps, e.Number)
 		case 1243, 1461, 1615: // unknown, one too many, to be prepared anew
 			return fmt.Errorf("%w (error %d)", errUnprepared, e.Number)
 		// A key twice, a check, a foreign key, too long, a trigger that says no.
@@ -322,6 +324,9 @@ func mysqlKeys(ctx context.Context, db *sql.DB, tables []Table) error {
 	return addIndexes(rows, tables)
 }
 
+// inexact reports whether a value of a column, read as text, does not find its row again.
+func inexact(c Column) bool { return c.Type == "float" || c.Type == "bit" }
+
 // addIndexes reads tables' names with their unique indexes and the indexes'
 // columns, in order, the primary one first: whether a column is there only in part,
 // and whether it may be NULL.
@@ -355,7 +360,8 @@ func addIndexes(rows *sql.Rows, tables []Table) error {
 			return err != nil || part[[2]string{t.Name, ix.Name}]
 		})
 		for _, ix := range t.Unique {
-			if columns, err := pickColumns(*t, ix.Columns); err == nil && !nullable[[2]string{t.Name, ix.Name}] {
+			columns, err := pickColumns(*t, ix.Columns)
+			if err == nil && !nullable[[2]string{t.Name, ix.Name}] && !slices.ContainsFunc(columns, inexact) {
 				t.Key, t.primary = columns, ix.Name == "PRIMARY"
 				break
 			}

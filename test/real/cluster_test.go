@@ -232,10 +232,7 @@ func TestClusterLosesNode(t *testing.T) {
 	second.await("the node that is left, which notices it", ready("OFF"))
 	second.sql("SET GLOBAL wsrep_provider_options='pc.bootstrap=YES'")
 	second.await("the node that is left", ready("ON"))
-	site := filepath.Join(first.dir, "trimlantern.yaml")
-	text, err := os.ReadFile(site)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(site, []byte(strings.ReplaceAll(string(text), first.socket, second.socket)), 0o600))
+	first.editSiteFile(first.socket, second.socket)
 	first.tool(0, "undo")
 	assert.Equal(t, itoa(rows), count(second, "v LIKE 'see http://%'"))
 }
