@@ -137,6 +137,7 @@ func (a *app) choice(c *cobra.Command, o *sheet.Choice) {
 
 func (a *app) previewCommand() *cobra.Command {
 	var choice sheet.Choice
+	var judge string
 	c := &cobra.Command{
 		Use:   "preview",
 		Short: "Show every change, write a change sheet, change nothing",
@@ -145,7 +146,9 @@ change, what is left alone and why, and what needs a person. Nothing is changed:
 preview is the dry run. The change sheet in the logbook holds exactly the changes
 that apply will make.
 
-Hosts that pages load from are asked whether they serve the same over HTTPS.
+Hosts that pages load from are asked whether they serve the same over HTTPS. Where PHP
+is installed, it loads every serialized value before and after the change, without any
+class: what it would no longer load is left and named.
 
 ` + exitCodes,
 		Example: `  trimlantern preview
@@ -159,6 +162,7 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 				return err
 			}
 			j.Choice = choice
+			j.Judge = judge
 			r, err := j.Preview(c.Context())
 			if err != nil {
 				return err
@@ -168,6 +172,7 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 	}
 	a.network(c)
 	a.choice(c, &choice)
+	judgeFlag(c, &judge)
 	c.Flags().StringVar(&choice.Address, "only", "", "of the site's own addresses change this one alone: `public|core`")
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host; what it serves stays unknown")
 	return c
@@ -175,6 +180,7 @@ Hosts that pages load from are asked whether they serve the same over HTTPS.
 
 func (a *app) mendCommand() *cobra.Command {
 	var choice sheet.Choice
+	var judge string
 	var cause envelope.Cause
 	c := &cobra.Command{
 		Use:   "mend",
@@ -198,6 +204,7 @@ takes it back.
 				return err
 			}
 			j.Choice = choice
+			j.Judge = judge
 			r, err := j.Mend(c.Context(), cause)
 			if err != nil {
 				return err
@@ -208,7 +215,13 @@ takes it back.
 	c.Flags().StringVar(&cause.Was, "was", "http://", "the `TEXT` that was replaced")
 	c.Flags().StringVar(&cause.Now, "now", "https://", "the `TEXT` that replaced it")
 	a.choice(c, &choice)
+	judgeFlag(c, &judge)
 	return c
+}
+
+// judgeFlag adds the flag for a second opinion.
+func judgeFlag(c *cobra.Command, judge *string) {
+	c.Flags().StringVar(judge, "judge", "", "the `PHP` that loads serialized values before and after the change, or none (default: the one that is installed)")
 }
 
 func (a *app) applyCommand() *cobra.Command {

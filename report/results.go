@@ -108,6 +108,7 @@ func (t *Text) Preview(p *work.Preview) {
 		}
 	}
 	t.left(p)
+	t.opinion(p.Opinion)
 	switch {
 	case p.Changes() > 0:
 		t.printf("\nSheet %s holds exactly these changes.\n", p.Sheet)
@@ -117,6 +118,22 @@ func (t *Text) Preview(p *work.Preview) {
 		t.next("trimlantern scan")
 	default:
 		t.next("decide what needs a person, then: trimlantern scan")
+	}
+}
+
+// opinion says whom else the serialized values were shown to.
+func (t *Text) opinion(o *work.Opinion) {
+	switch {
+	case o == nil || o.Values == 0 && o.Unjudged == 0:
+	case o.Unjudged > 0:
+		t.printf("\n")
+		t.wrap("", t.care(fmt.Sprintf("%s to change not tried with PHP: %s.", plural(o.Unjudged, "serialized value"), Clean(o.Why))))
+	case o.Refused > 0:
+		t.printf("\n")
+		t.wrap("", t.care(fmt.Sprintf("PHP %s was asked to load %s before and after the change: %s left as they are, since it would not load them afterwards.", Clean(o.Version), plural(o.Values, "serialized value"), plural(o.Refused, "value"))))
+	default:
+		t.printf("\n")
+		t.wrap("", fmt.Sprintf("PHP %s was asked to load them: %s of %s that change load as before.", Clean(o.Version), number(o.Loaded), plural(o.Values, "serialized value")))
 	}
 }
 

@@ -44,6 +44,7 @@ type Preview struct {
 	Files     []FileChange           `json:"files,omitempty"`         // files to change
 	FileRefs  int                    `json:"file_references"`
 	Skipped   []files.Skipped        `json:"skipped_files,omitempty"`
+	Opinion   *Opinion               `json:"opinion,omitempty"` // of PHP
 }
 
 // AddressState is one of the site's own addresses as it stands.
@@ -115,6 +116,7 @@ type survey struct {
 	ctx       context.Context
 	unique    map[[32]byte]bool // values that a unique index will hold
 	samples   map[string]int
+	opinion   *judging // nil: nobody is asked
 }
 
 // The kinds of sheets: what a preview looks for.
@@ -172,6 +174,11 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	s := j.survey(db, asked, w, kind, choice)
+	if s.opinion, err = j.secondOpinion(kind); err != nil {
+		return nil, err
+	}
+	defer s.opinion.close()
+	s.out.Opinion = s.opinion.out
 	if err := s.run(ctx, db, tables); err != nil {
 		return nil, err
 	}
@@ -241,6 +248,9 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 			}
 			s.job.Progress.At("reading "+t.Name, before+min(rows, counts[i]), total)
 		})
+		if err == nil {
+			err = s.opinion.drain()
+		}
 		if err != nil {
 			return s.failed(err, t)
 		}
@@ -374,9 +384,6 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		if len(o.edits) == 0 {
 			continue
 		}
-		for _, h := range o.hosts {
-			s.out.Hosts[h.Host] += h.Count
-		}
 		if err := s.change(t, row, o.column, label, o, tc); err != nil {
 			return err
 		}
@@ -488,18 +495,40 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 // change counts the change of one cell and writes it to the sheet.
 func (s *survey) change(t database.Table, row database.Row, i int, label string, o outcome, tc *sheet.TableCount) error {
 	c, v := t.Columns[i], row.Values[i].Bytes
-	tc.Cells++
-	tc.References += o.references
-	s.sample(t.Name, c.Name, label, v, o.edits)
+	count := func() {
+		tc.Cells++
+		tc.References += o.references
+		for _, h := range o.hosts {
+			s.out.Hosts[h.Host] += h.Count
+		}
+	}
 	if s.sheet == nil {
+		count()
 		return nil
 	}
-	err := s.sheet.Cell(sheet.Cell{Table: t.Name, Key: values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
-		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)] != ""})
-	if err != nil {
-		return world(err, "the change sheet cannot be written", "make room on the disk")
+	cell := sheet.Cell{Table: t.Name, Key: values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
+		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)] != ""}
+	// The row's memory is used again before the answer comes.
+	for k := range cell.Key {
+		cell.Key[k] = bytes.Clone(cell.Key[k])
 	}
-	return nil
+	var shown []byte
+	if s.samples["table "+t.Name] == 0 {
+		shown = bytes.Clone(v)
+	}
+	return s.opinion.later(v, o.after, func(loads bool) error {
+		if !loads {
+			return s.left(sheet.Left{Reason: rewrite.Unloadable, Table: t.Name, Key: cell.Key, Column: c.Name, Label: label, Count: max(1, o.references)})
+		}
+		count()
+		if shown != nil {
+			s.sample(t.Name, c.Name, label, shown, o.edits)
+		}
+		if err := s.sheet.Cell(cell); err != nil {
+			return world(err, "the change sheet cannot be written", "make room on the disk")
+		}
+		return nil
+	})
 }
 
 func values(key [][]byte) []sheet.Value {

@@ -84,6 +84,7 @@ type Job struct {
 	Secrets string        // file with the headers of a staging site, instead of the site file's
 
 	Choice sheet.Choice // over the site file's: what preview reads
+	Judge  string       // the PHP that preview asks for a second opinion; "": the one that is installed; NoJudge
 
 	conn   *layout.Connection // what the system's own configuration says
 	sites  map[int]Place      // of several sites in one database, by number

@@ -13,31 +13,32 @@ const (
 	Cached     Reason = "cached"     // a cached copy, made anew by the system
 	NotChosen  Reason = "not-chosen" // left out by the user's choice
 
-	OtherPort Reason = "other-port" // the site's host on a port of its own
-	Outside   Reason = "outside"    // the site's host, outside its folder
-	Subdomain Reason = "sub-domain" // a name below the site's that was not named
-	Private   Reason = "private"    // a leftover of development
-	NoHTTPS   Reason = "no-https"   // loaded from a host without HTTPS
-	NoVerdict Reason = "no-verdict" // loaded from a host nobody could ask
-	Possible  Reason = "possible"   // another host, which a script may load
-	Unsound   Reason = "unsound"    // looks serialized and cannot be read
-	Opaque    Reason = "opaque"     // a class's own format
-	KeyTaken  Reason = "key-taken"  // the rewritten array key exists already
-	TooDeep   Reason = "too-deep"   // envelopes nested past the limit
-	TooLong   Reason = "too-long"   // would outgrow its column
-	NoKey     Reason = "no-key"     // its table has no key to find the row again
-	ReadOnly  Reason = "read-only"  // stands in a file that may not be written
-	Generated Reason = "generated"  // stands in a file that a program makes anew
-	Taken     Reason = "taken"      // a unique index has the secure form already
-	List      Reason = "list"       // a column of lists or enumerations, which are not rewritten
-	Unsealed  Reason = "unsealed"   // what says how long it is, or wraps it, cannot be made to fit
-	Protected Reason = "protected"  // a hash or a signature would no longer fit
-	Binary    Reason = "binary"     // inside of binary content
-	Unread    Reason = "unread"     // compressed or encoded in a way that is not read
-	Unclear   Reason = "unclear"    // nobody can tell where the host ends
-	Malformed Reason = "malformed"  // an address that is not well formed
-	Hidden    Reason = "hidden"     // a table of which the database hides rows
-	Charset   Reason = "charset"    // its text does not survive the charset of the connection
+	OtherPort  Reason = "other-port" // the site's host on a port of its own
+	Outside    Reason = "outside"    // the site's host, outside its folder
+	Subdomain  Reason = "sub-domain" // a name below the site's that was not named
+	Private    Reason = "private"    // a leftover of development
+	NoHTTPS    Reason = "no-https"   // loaded from a host without HTTPS
+	NoVerdict  Reason = "no-verdict" // loaded from a host nobody could ask
+	Possible   Reason = "possible"   // another host, which a script may load
+	Unsound    Reason = "unsound"    // looks serialized and cannot be read
+	Opaque     Reason = "opaque"     // a class's own format
+	KeyTaken   Reason = "key-taken"  // the rewritten array key exists already
+	TooDeep    Reason = "too-deep"   // envelopes nested past the limit
+	TooLong    Reason = "too-long"   // would outgrow its column
+	NoKey      Reason = "no-key"     // its table has no key to find the row again
+	ReadOnly   Reason = "read-only"  // stands in a file that may not be written
+	Generated  Reason = "generated"  // stands in a file that a program makes anew
+	Taken      Reason = "taken"      // a unique index has the secure form already
+	List       Reason = "list"       // a column of lists or enumerations, which are not rewritten
+	Unsealed   Reason = "unsealed"   // what says how long it is, or wraps it, cannot be made to fit
+	Protected  Reason = "protected"  // a hash or a signature would no longer fit
+	Binary     Reason = "binary"     // inside of binary content
+	Unread     Reason = "unread"     // compressed or encoded in a way that is not read
+	Unclear    Reason = "unclear"    // nobody can tell where the host ends
+	Malformed  Reason = "malformed"  // an address that is not well formed
+	Hidden     Reason = "hidden"     // a table of which the database hides rows
+	Unloadable Reason = "unloadable" // PHP, asked for a second opinion, would not load it after the change
+	Charset    Reason = "charset"    // its text does not survive the charset of the connection
 )
 
 // reasons is the one table of reasons: their words and whether a person must act.
@@ -75,6 +76,7 @@ var reasons = map[Reason]struct {
 	Unclear:    {"letters directly behind the host: where does it end?", true},
 	Malformed:  {"addresses of this site that are not well formed", true},
 	Hidden:     {"tables with rows that this database user may not see", true},
+	Unloadable: {"values that PHP would no longer load", true},
 	Charset:    {"text that the connection's charset would change", true},
 	NotChosen:  {"left out by your choice", false},
 }

@@ -1,0 +1,7 @@
+//go:build !unix
+
+package php
+
+import "os/exec"
+
+func leave(*exec.Cmd) {}
