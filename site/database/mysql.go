@@ -113,7 +113,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 }
 
 // carried are the charsets that convert to utf8mb4 and back without a change.
-var carried = []string{"utf8mb4", "utf8mb3", "utf8", "ascii", "latin1"}
+var carried = []string{"utf8mb4", "utf8mb3", "utf8", "latin1"} // ascii can hold other bytes, which no conversion keeps
 
 // mysqlWhole returns the SQL condition that a column's bytes survive conversion to the connection's
 // charset and back, or "" if they always do.

@@ -1,0 +1,246 @@
+//go:build real
+
+package real
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var (
+	zooSeed  = flag.Uint64("zoo-seed", 14, "the seed of the random texts in every charset")
+	zooCells = flag.Int("zoo-cells", 12, "how many random texts each charset gets")
+	zooAll   = flag.Bool("zoo-all", false, "connect in every charset that the server lets a client use")
+)
+
+// randomText is some text of many scripts, in hexadecimal digits of UTF-8.
+func randomText(r *rand.Rand) string {
+	ranges := [][2]rune{{' ', '~'}, {0xa0, 0xff}, {0x100, 0x17f}, {0x370, 0x3ff}, {0x400, 0x4ff}, {0x5d0, 0x5ea}, {0x621, 0x64a}, {0xe01, 0xe5b}, {0x3041, 0x30ff}, {0x4e00, 0x9fa5}, {0xac00, 0xd7a3}, {0xff61, 0xff9f}, {0x1f600, 0x1f64f}, {0x2500, 0x257f}}
+	var b strings.Builder
+	for range 1 + r.IntN(12) {
+		in := ranges[r.IntN(len(ranges))]
+		c := in[0] + rune(r.IntN(int(in[1]-in[0])))
+		if c == '\'' || c == '\\' {
+			c = 'x'
+		}
+		b.WriteRune(c)
+	}
+	return fmt.Sprintf("%X", b.String())
+}
+
+// judgeBytes takes what a database shows of its cells' own bytes before apply, after it and after
+// undo, and wants only the edits to differ, and then nothing. to is how the text that goes in looks, by
+// table. It returns how many cells changed and how many stayed.
+func judgeBytes(t *testing.T, what string, before, after map[string]string, edit func(table, was string) string) (changed, left int) {
+	t.Helper()
+	for id, was := range before {
+		table, _, _ := strings.Cut(id, " ")
+		switch after[id] {
+		case was:
+			left++
+		case edit(table, was):
+			changed++
+		default:
+			assert.Fail(t, "other bytes", "%s: %s was %s, is %s", what, id, was, after[id])
+		}
+	}
+	assert.Len(t, after, len(before), what)
+	return changed, left
+}
+
+// Every charset of the server, with random text of it, connected in what the system's own software
+// may use: after apply only the edits differ in the bytes of the columns, after undo nothing.
+func TestCharsetZoo(t *testing.T) {
+	t.Parallel()
+	s := mariaStore(newBench(t), "InnoDB")
+	r := rand.New(rand.NewPCG(*zooSeed, 0))
+	hexOf := map[string][2]string{} // how http: and https: look, by table
+	var in strings.Builder
+	var charsets []string
+	for line := range strings.Lines(s.sql("SELECT CHARACTER_SET_NAME FROM information_schema.CHARACTER_SETS WHERE CHARACTER_SET_NAME <> 'binary' ORDER BY 1")) {
+		charsets = append(charsets, strings.TrimSpace(line))
+	}
+	require.Greater(t, len(charsets), 35)
+	for _, c := range charsets {
+		pair := strings.Fields(s.sql(fmt.Sprintf("SELECT HEX(CONVERT('http:' USING %[1]s)), HEX(CONVERT('https:' USING %[1]s))", c)))
+		require.Len(t, pair, 2)
+		hexOf["m_"+c] = [2]string{pair[0], pair[1]}
+		fmt.Fprintf(&in, "CREATE TABLE m_%[1]s (id INT PRIMARY KEY, v VARCHAR(150) CHARACTER SET %[1]s, w LONGTEXT CHARACTER SET %[1]s);\n", c)
+		for n := range *zooCells {
+			var raw strings.Builder // bytes that may be characters of the charset which no Unicode text leads to
+			for range 4 {
+				fmt.Fprintf(&raw, "%02X%02X", 0x81+r.IntN(0x7c), 0x40+r.IntN(0xbc))
+			}
+			text := func() string {
+				return fmt.Sprintf("CONCAT(CONVERT(_utf8mb4 0x%[2]s USING %[1]s), CONVERT(' http://ternrock.example/x ' USING %[1]s), CONVERT(_utf8mb4 0x%[3]s USING %[1]s), CONVERT(_binary 0x%[4]s USING %[1]s))",
+					c, randomText(r), randomText(r), raw.String())
+			}
+			fmt.Fprintf(&in, "INSERT IGNORE INTO m_%s VALUES (%d, %s, %s);\n", c, n, text(), text())
+		}
+	}
+	s.sql(in.String())
+	raw := func() map[string]string {
+		out := map[string]string{}
+		for _, c := range charsets {
+			for line := range strings.Lines(s.sql("SELECT CONCAT('m_" + c + " ', id, 'v'), HEX(v) FROM m_" + c + " UNION ALL SELECT CONCAT('m_" + c + " ', id, 'w'), HEX(w) FROM m_" + c)) {
+				id, hex, _ := strings.Cut(strings.TrimSpace(line), "\t")
+				out[id] = hex
+			}
+		}
+		return out
+	}
+	before := raw()
+	require.Len(t, before, 2**zooCells*len(charsets))
+	connections := []string{"", "utf8", "utf8mb4", "latin1"}
+	if *zooAll {
+		for _, c := range charsets {
+			if !slices.Contains(connections, c) && !slices.Contains([]string{"ucs2", "utf16", "utf16le", "utf32"}, c) { // no client may use these
+				connections = append(connections, c)
+			}
+		}
+	}
+	for _, connection := range connections {
+		url := s.url
+		if connection != "" {
+			url += "&charset=" + connection
+		}
+		_ = os.Remove(filepath.Join(s.dir, "trimlantern.yaml")) // of the connection before
+		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", url, "--prefix", "m_", "--layout", "generic")
+		var preview struct {
+			Left  map[string]int
+			Cells int
+		}
+		_, out := s.try("preview", "--offline", "--format", "json", "--quiet")
+		require.NoError(t, json.Unmarshal([]byte(out), &preview), out)
+		code, said := s.try("apply", "--offline")
+		require.Less(t, code, 2, "connection %q: %s", connection, said)
+		changed, left := judgeBytes(t, fmt.Sprintf("connection %q", connection), before, raw(), func(table, was string) string {
+			return strings.Replace(was, hexOf[table][0], hexOf[table][1], 1)
+		})
+		assert.Equal(t, preview.Cells, changed, connection)
+		assert.Equal(t, left, preview.Left["charset"], "connection %q: what stays is named: %v", connection, preview.Left)
+		code, said = s.try("undo")
+		require.Less(t, code, 2, said)
+		assert.Equal(t, before, raw(), "connection %q: undo gives the bytes of before", connection)
+		t.Logf("connection %q: %d changed, %d left and named", connection, changed, left)
+	}
+}
+
+// PostgreSQL's server encodings; and one that lets any bytes in.
+func TestEncodingZoo(t *testing.T) {
+	t.Parallel()
+	s := postgresStore(newBench(t))
+	r := rand.New(rand.NewPCG(*zooSeed, 1))
+	texts := map[string]string{"UTF8": "Türme 日本 Ж 😀", "LATIN1": "Türme é", "LATIN2": "Łódź ž", "LATIN9": "Türme €", "WIN1251": "Правь", "WIN1252": "Türme €", "KOI8R": "Правь", "EUC_JP": "日本 灯台",
+		"EUC_KR": "한국", "EUC_CN": "中文", "ISO_8859_7": "Φάρος", "SQL_ASCII": ""}
+	for _, encoding := range slices.Sorted(maps.Keys(texts)) {
+		db := "zoo_" + strings.ToLower(encoding)
+		s.sql(fmt.Sprintf("CREATE DATABASE %s ENCODING '%s' LC_COLLATE 'C' LC_CTYPE 'C' TEMPLATE template0", db, encoding))
+		in := func(sql string) string { return s.sql("\\connect " + db + "\n" + sql) }
+		fill := "CREATE TABLE m_posts (id INT PRIMARY KEY, v TEXT, w VARCHAR(200));\n"
+		for n := range *zooCells {
+			words := []rune(strings.Repeat(texts[encoding], 2))
+			r.Shuffle(len(words), func(i, k int) { words[i], words[k] = words[k], words[i] })
+			value := fmt.Sprintf("convert_from(convert_to('%s', 'UTF8'), 'UTF8') || ' http://ternrock.example/x ' || '%s'", string(words), texts[encoding])
+			if encoding == "SQL_ASCII" {
+				value = fmt.Sprintf("E'\\x%02x\\x%02x' || ' http://ternrock.example/x ' || E'\\xc3'", 0x80+r.IntN(0x7f), 0xc0+r.IntN(0x3f))
+			}
+			fill += fmt.Sprintf("INSERT INTO m_posts VALUES (%d, %s, %s);\n", n, value, value)
+		}
+		if encoding == "SQL_ASCII" {
+			in(fill)
+		} else {
+			in("SET client_encoding = 'UTF8';\n" + fill)
+		}
+		raw := func() map[string]string {
+			out := map[string]string{}
+			for line := range strings.Lines(in("SELECT 'm_posts ' || id || 'v', encode(textsend(v), 'hex') FROM m_posts UNION ALL SELECT 'm_posts ' || id || 'w', encode(textsend(w), 'hex') FROM m_posts")) {
+				if id, hex, ok := strings.Cut(strings.TrimSpace(line), "|"); ok {
+					out[id] = hex
+				}
+			}
+			return out
+		}
+		before := raw()
+		require.Len(t, before, 2**zooCells, encoding)
+		_ = os.Remove(filepath.Join(s.dir, "trimlantern.yaml"))
+		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", strings.Replace(s.url, "/museum", "/"+db, 1), "--prefix", "m_", "--layout", "generic")
+		code, said := s.try("preview", "--offline")
+		require.Less(t, code, 2, "%s: %s", encoding, said)
+		code, said = s.try("apply", "--offline")
+		require.Less(t, code, 2, "%s: %s", encoding, said)
+		changed, left := judgeBytes(t, encoding, before, raw(), func(_, was string) string {
+			return strings.Replace(was, fmt.Sprintf("%x", "http:"), fmt.Sprintf("%x", "https:"), 1)
+		})
+		assert.Equal(t, 2**zooCells, changed+left)
+		if left > 0 { // letters of a single byte that look like a length before the address
+			assert.LessOrEqual(t, left, 2, "%s: %s", encoding, said)
+			assert.Contains(t, strings.Join(strings.Fields(said), " "), fmt.Sprintf("%d cannot be sealed again", left), "what stays is named")
+		}
+		code, said = s.try("undo")
+		require.Less(t, code, 2, said)
+		assert.Equal(t, before, raw(), encoding)
+		t.Logf("%s: %d changed, %d left", encoding, changed, left)
+	}
+}
+
+// SQLite takes any bytes for text: invalid UTF-8 and NULs too.
+func TestAnyBytesInSQLite(t *testing.T) {
+	t.Parallel()
+	s := sqliteStore(newBench(t))
+	r := rand.New(rand.NewPCG(*zooSeed, 2))
+	fill := "CREATE TABLE m_posts (id INTEGER PRIMARY KEY, v TEXT, w BLOB);\n"
+	n := 20 * *zooCells
+	for i := range n {
+		b := make([]byte, r.IntN(20))
+		for k := range b {
+			b[k] = byte(r.IntN(256))
+		}
+		hex := fmt.Sprintf("%X%X%X", b, " http://ternrock.example/x ", b)
+		fill += fmt.Sprintf("INSERT INTO m_posts VALUES (%d, CAST(X'%s' AS TEXT), X'%s');\n", i, hex, hex)
+	}
+	s.sql(fill)
+	raw := func() map[string]string {
+		out := map[string]string{}
+		for line := range strings.Lines(s.sql("SELECT 'm_posts ' || id || 'v ' || typeof(v), hex(v) FROM m_posts UNION ALL SELECT 'm_posts ' || id || 'w ' || typeof(w), hex(w) FROM m_posts")) {
+			id, hex, _ := strings.Cut(strings.TrimSpace(line), "|")
+			out[id] = hex
+		}
+		return out
+	}
+	before := raw()
+	require.Len(t, before, 2*n)
+	s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", s.url, "--prefix", "m_", "--layout", "generic")
+	var preview struct {
+		Left  map[string]int
+		Cells int
+	}
+	_, out := s.try("preview", "--offline", "--format", "json", "--quiet")
+	require.NoError(t, json.Unmarshal([]byte(out), &preview), out)
+	code, said := s.try("apply", "--offline")
+	require.Less(t, code, 2, said)
+	changed, left := judgeBytes(t, "SQLite", before, raw(), func(_, was string) string {
+		return strings.Replace(was, fmt.Sprintf("%X", "http:"), fmt.Sprintf("%X", "https:"), 1)
+	})
+	assert.Equal(t, preview.Cells, changed)
+	sum := 0
+	for _, k := range preview.Left {
+		sum += k
+	}
+	assert.GreaterOrEqual(t, sum, left, "what stays is named: %v", preview.Left)
+	code, said = s.try("undo")
+	require.Less(t, code, 2, said)
+	assert.Equal(t, before, raw())
+	t.Logf("SQLite: %d changed, %d left: %v", changed, left, preview.Left)
+}
