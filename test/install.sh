@@ -24,6 +24,7 @@ grep -qx pgsql <<<"$modules" || missing+=(php-pgsql)
 need sqlite3 sqlite3
 need chromium chromium
 need openssl openssl
+need ss iproute2
 need /usr/lib/galera/libgalera_smm.so galera-4
 need rsync rsync
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)

@@ -6,6 +6,7 @@ package real
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -84,6 +85,7 @@ type bench struct {
 	socket  string
 	system  string // the system's folder
 	program string
+	charset string // that the system's configuration names
 	// More flags of the servers, and where PostgreSQL listens.
 	mariaFlags    []string
 	postgresFlags func(dir string) string
@@ -93,12 +95,16 @@ type bench struct {
 	pool          *x509.CertPool
 }
 
-func setUp(t *testing.T) *bench {
+// setUp is a world with the system installed in it.
+func setUp(t *testing.T) *bench { return setUpWith(t, "utf8mb4") }
+
+// setUpWith has the system's configuration name a charset.
+func setUpWith(t *testing.T, charset string) *bench {
 	dir := t.TempDir()
 	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 		require.NoError(t, os.Chmod(d, 0o755)) // Apache's own user reads below it
 	}
-	b := &bench{t: t, dir: dir, socket: filepath.Join(dir, "db.sock"), system: filepath.Join(dir, "www"), program: built}
+	b := &bench{t: t, dir: dir, socket: filepath.Join(dir, "db.sock"), system: filepath.Join(dir, "www"), program: built, charset: charset}
 	b.startMariaDB()
 	b.copySystem()
 	b.startApache()
@@ -197,7 +203,7 @@ define( 'DB_NAME', 'museum' );
 define( 'DB_USER', 'keeper' );
 define( "DB_PASSWORD", 'a secret' ); # define('DB_PASSWORD', 'nor this');
 define( 'DB_HOST', 'localhost:%s' );
-define( 'DB_CHARSET', 'utf8mb4' );
+define( 'DB_CHARSET', '%s' );
 /* $table_prefix = 'wp_'; */
 $table_prefix = '%s';
 define( 'DISABLE_WP_CRON', true );
@@ -205,7 +211,7 @@ define( 'WP_HTTP_BLOCK_EXTERNAL', true );
 define( 'AUTOMATIC_UPDATER_DISABLED', true );
 if ( ! defined( 'ABSPATH' ) ) { define( 'ABSPATH', __DIR__ . '/' ); }
 require_once ABSPATH . 'wp-settings.php';
-`, b.socket, prefix)
+`, b.socket, cmp.Or(b.charset, "utf8mb4"), prefix)
 	require.NoError(b.t, os.WriteFile(filepath.Join(b.system, "wp-config.php"), []byte(config), 0o644))
 	require.NoError(b.t, os.RemoveAll(filepath.Join(b.system, ".htaccess")))
 	out := b.run(".", "php", "fill.php", b.system)

@@ -121,7 +121,11 @@ func TestCharsetZoo(t *testing.T) {
 			Left  map[string]int
 			Cells int
 		}
-		_, out := s.try("preview", "--offline", "--format", "json", "--quiet")
+		code, out := s.try("preview", "--offline", "--format", "json", "--quiet")
+		if code == 2 { // swe7 has no backslash, so that no table is found
+			assert.Equal(t, "swe7", connection, out)
+			continue
+		}
 		require.NoError(t, json.Unmarshal([]byte(out), &preview), out)
 		code, said := s.try("apply", "--offline")
 		require.Less(t, code, 2, "connection %q: %s", connection, said)
@@ -129,7 +133,11 @@ func TestCharsetZoo(t *testing.T) {
 			return strings.Replace(was, hexOf[table][0], hexOf[table][1], 1)
 		})
 		assert.Equal(t, preview.Cells, changed, connection)
-		assert.Equal(t, left, preview.Left["charset"], "connection %q: what stays is named: %v", connection, preview.Left)
+		named := 0
+		for _, k := range preview.Left {
+			named += k
+		}
+		assert.Equal(t, left, named, "connection %q: what stays is named: %v", connection, preview.Left)
 		code, said = s.try("undo")
 		require.Less(t, code, 2, said)
 		assert.Equal(t, before, raw(), "connection %q: undo gives the bytes of before", connection)
