@@ -29,7 +29,7 @@ real:
 	$(GO) test -tags real -count=1 -parallel 3 -timeout 40m ./test/real
 
 # Longer runs: every fuzz target for ten minutes, twelve million values for PHP to
-# judge, every store killed 200 times, speed against general tools; and the program
+# judge, every store killed 200 times, every charset and connection, 120 runs on a cluster, speed against general tools; and the program
 # builds for other systems.
 check-long: check
 	GOOS=windows $(GO) build -o /dev/null ./cmd/trimlantern
@@ -38,6 +38,8 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-seed 0 -php-values 5000000
 	$(GO) test -tags real -count=1 -timeout 120m -run 'TestLayersJudged|TestMutatedJudged|TestMendJudged' -v ./test/real -php-seed 0 -layer-values 10000 -mixed-values 5000000 -mutated-values 100000 -mended-values 100000
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
+	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
+	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 dense
 	bench/stores.sh 1000 5 mariadb
