@@ -566,6 +566,9 @@ func (t *Text) Undone(u *work.Undone) {
 		t.printf("\n%s\n", t.good("These cells are as they were; the rest of the journal is not undone."))
 	} else if len(u.Left) == 0 {
 		t.printf("\n%s\n", t.good("Everything in the journal is as it was, byte for byte."))
+		if u.Proven > 0 {
+			t.wrap("", fmt.Sprintf("The database's own hash says so of %s of the %s put back.", number(u.Proven), plural(u.Back, "cell")))
+		}
 	} else {
 		t.heading("Left, since somebody changed them after us")
 		t.skips(u.Left)

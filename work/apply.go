@@ -20,6 +20,7 @@ type Applied struct {
 	Resumed   bool           `json:"resumed"` // went on with an interrupted run
 	Planned   int            `json:"planned"` // cells of the sheet
 	Sources   int            `json:"planned_files,omitempty"`
+	Proven    int            `json:"proven"`  // cells of which the database's own hash says that they hold what was written, in this run
 	Changed   int            `json:"changed"` // cells changed, earlier parts of the run included
 	Refs      int            `json:"references"`
 	Tables    map[string]int `json:"tables"`
@@ -224,6 +225,8 @@ type applying struct {
 	lost    *flushing // the batch that the database took back last
 	files   *siteFiles
 	refused []*sheet.Cell // by the database
+
+	unproven map[string]bool // cells that the database would not hold as they were written
 }
 
 // openJournal begins a journal for the sheet, or goes on with the one of a run

@@ -165,6 +165,7 @@ func (a *applying) settle() error {
 		a.carry = append(a.carry, sheet.Record{Refused: &s})
 	}
 	a.out.Changed += f.changed
+	a.out.Proven += f.proven
 	a.out.Refs += f.references
 	for t, n := range f.tables {
 		a.out.Tables[t] += n
@@ -217,6 +218,7 @@ type flushing struct {
 	records    []sheet.Record
 	changes    []rowChange
 	changed    int // cells
+	proven     int // of them, by the database's own hash
 	references int
 	tables     map[string]int
 	skips      []sheet.Skip
@@ -262,7 +264,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 	}
 	var rows [][][]byte
 	at := map[string]int{}
-	var columns []string
+	var columns, converted []string
 	for _, c := range cells {
 		if _, ok := t.Column(c.Column); !ok {
 			f.skip(c, "the column is gone")
@@ -274,6 +276,9 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		}
 		if !slices.Contains(columns, c.Column) {
 			columns = append(columns, c.Column)
+			if column, _ := t.Column(c.Column); f.tx.Converts(column) {
+				converted = append(converted, c.Column)
+			}
 		}
 	}
 	if len(rows) == 0 {
@@ -286,6 +291,12 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 	if err := f.moved(t, rows, columns, now); err != nil {
 		return err
 	}
+	var own [][]database.Digest
+	if len(converted) > 0 {
+		if own, err = f.tx.Digests(f.ctx, t, rows, converted); err != nil {
+			return f.a.dbFailed(err)
+		}
+	}
 	change := map[string]int{} // row: its place in f.changes
 	for _, c := range cells {
 		if _, ok := t.Column(c.Column); !ok {
@@ -297,7 +308,11 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			continue
 		}
 		v := now[row][slices.Index(columns, c.Column)]
-		after, err := f.cell(t, c, v)
+		raw := ""
+		if k := slices.Index(converted, c.Column); k >= 0 && own[row] != nil {
+			raw = own[row][k].Raw
+		}
+		after, err := f.cell(t, c, v, raw)
 		if err != nil || after == nil {
 			if err != nil {
 				return err
@@ -381,7 +396,7 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 }
 
 // cell checks one cell and returns what is to be written; nil: nothing.
-func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]byte, error) {
+func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw string) ([]byte, error) {
 	id := ""
 	if f.again {
 		id = cellID(c.Table, keys(c.Key), c.Column)
@@ -393,6 +408,9 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]by
 	}
 	after, err := c.Apply(v.Bytes)
 	switch {
+	case f.a.unproven[cellID(c.Table, keys(c.Key), c.Column)]:
+		f.skip(c, unproven)
+		return nil, nil
 	case v.Lossy:
 		f.skip(c, lossy)
 		return nil, nil
@@ -416,7 +434,7 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value) ([]by
 		}
 		hash = sheet.Hash(normal.Bytes)
 	}
-	e := &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits}
+	e := &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits, Raw: raw}
 	if v.As != 0 {
 		e.As = string(rune(v.As))
 	}
@@ -437,6 +455,9 @@ func (f *flushing) write() error {
 		if err != nil {
 			return f.a.dbFailed(err)
 		}
+		if err := f.prove(t, f.changes[:n], refused); err != nil {
+			return err
+		}
 		for i, change := range f.changes[:n] {
 			if refused[i] == nil {
 				for _, c := range change.cells {
@@ -451,6 +472,70 @@ func (f *flushing) write() error {
 		f.changes = f.changes[n:]
 	}
 	return nil
+}
+
+// unproven is why a cell stays that the database would not hold as it was written.
+const unproven = "the database does not hold exactly what is written"
+
+// prove has the database say of each cell that was written what it holds now. One that is not what
+// was to be written is noted, and the batch is made again without it.
+func (f *flushing) prove(t database.Table, changes []rowChange, refused []error) error {
+	var at [][][]byte
+	var of []rowChange
+	var columns []string
+	for i, c := range changes {
+		if refused[i] != nil {
+			continue
+		}
+		at, of = append(at, keyAfter(t, c.update)), append(of, c)
+		for _, name := range c.update.Columns {
+			if !slices.Contains(columns, name) {
+				columns = append(columns, name)
+			}
+		}
+	}
+	if len(at) == 0 {
+		return nil
+	}
+	now, err := f.tx.Digests(f.ctx, t, at, columns)
+	if err != nil {
+		return f.a.dbFailed(err)
+	}
+	wrong := 0
+	for i, c := range of {
+		for k, name := range c.update.Columns {
+			column := slices.Index(columns, name)
+			if now[i] != nil && (now[i][column].Text == "" || now[i][column].Text == sheet.Hash(c.update.Values[k].Bytes)) {
+				if now[i][column].Text != "" {
+					f.proven++
+				}
+				continue
+			}
+			if f.a.unproven == nil {
+				f.a.unproven = map[string]bool{}
+			}
+			f.a.unproven[cellID(t.Name, c.update.Key, name)] = true
+			wrong++
+		}
+	}
+	if wrong > 0 {
+		return f.a.dbFailed(fmt.Errorf("%w: %s of %d cells", database.ErrAgain, unproven, wrong))
+	}
+	return nil
+}
+
+// keyAfter returns the key of a row after an update, which may change it.
+func keyAfter(t database.Table, u database.Update) [][]byte {
+	key := u.Key
+	for i, k := range t.Key {
+		if n := slices.Index(u.Columns, k.Name); n >= 0 {
+			if i == 0 || &key[0] == &u.Key[0] {
+				key = slices.Clone(key)
+			}
+			key[i] = u.Values[n].Bytes
+		}
+	}
+	return key
 }
 
 // singly writes the cells of a row that was refused one by one, so that only those

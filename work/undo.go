@@ -20,6 +20,7 @@ type Undone struct {
 	Journal string         `json:"journal"`
 	Sheet   string         `json:"sheet"`
 	Back    int            `json:"back"`              // cells put back
+	Proven  int            `json:"proven"`            // of them, those of which the database's own hash says that they hold the bytes of before
 	Rows    int            `json:"rows"`              // cached rows put back
 	Already int            `json:"already"`           // cells that were as before
 	Only    []string       `json:"only,omitempty"`    // the tables asked for
@@ -251,6 +252,8 @@ type undoing struct {
 
 	refused []*sheet.Entry
 	second  bool // those that were refused are tried once more
+
+	unproven map[string]bool // cells that the database would not hold as they were put back
 }
 
 // block puts back the entries of one block, in one transaction. Where the rows of two
@@ -339,6 +342,7 @@ func (u *undoing) settle() error {
 	}
 	u.out.Rows += p.rows
 	u.out.Already += p.already
+	u.out.Proven += p.proven
 	u.out.Left = append(u.out.Left, p.left...)
 	u.refused = append(u.refused, p.refused...)
 	return nil
@@ -411,6 +415,7 @@ type puttingBack struct {
 	rows    int
 	already int
 	left    []sheet.Skip
+	proven  int
 	refused []*sheet.Entry // to be tried once more, when all else is put back
 }
 
@@ -484,6 +489,10 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			p.leave(e.Table, e.Key, e.Column, lossy)
 			continue
 		}
+		if p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)] {
+			p.leave(e.Table, e.Key, e.Column, unproven)
+			continue
+		}
 		if hash != e.After {
 			p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
 			continue
@@ -540,6 +549,9 @@ func (p *puttingBack) write() error {
 	if err != nil {
 		return p.u.failed(err)
 	}
+	if err := p.prove(changes, refused); err != nil {
+		return err
+	}
 	for i, c := range changes {
 		for _, e := range c.entries {
 			if refused[i] != nil && !p.u.second {
@@ -552,6 +564,58 @@ func (p *puttingBack) write() error {
 			}
 			p.back[e.Table]++
 		}
+	}
+	return nil
+}
+
+// prove has the database say of each cell that was put back what it holds now: the bytes that it had
+// before the run, as far as charsets are converted by its own hash of then.
+func (p *puttingBack) prove(changes []*rowBack, refused []error) error {
+	var at [][][]byte
+	var of []*rowBack
+	var columns []string
+	for i, c := range changes {
+		if refused[i] != nil {
+			continue
+		}
+		at, of = append(at, keyAfter(p.table, c.update)), append(of, c)
+		for _, name := range c.update.Columns {
+			if !slices.Contains(columns, name) {
+				columns = append(columns, name)
+			}
+		}
+	}
+	if len(at) == 0 {
+		return nil
+	}
+	now, err := p.tx.Digests(p.ctx, p.table, at, columns)
+	if err != nil {
+		return p.u.failed(err)
+	}
+	wrong := 0
+	for i, c := range of {
+		for k, name := range c.update.Columns {
+			e := c.entries[k]
+			var d database.Digest
+			if now[i] != nil {
+				d = now[i][slices.Index(columns, name)]
+			}
+			switch {
+			case now[i] != nil && d.Text == "":
+				continue // of a kind that has no hash
+			case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
+				p.proven++
+				continue
+			}
+			if p.u.unproven == nil {
+				p.u.unproven = map[string]bool{}
+			}
+			p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)] = true
+			wrong++
+		}
+	}
+	if wrong > 0 {
+		return p.u.failed(fmt.Errorf("%w: %s of %d cells", database.ErrAgain, unproven, wrong))
 	}
 	return nil
 }

@@ -36,7 +36,8 @@ type Entry struct {
 	Before Value   `json:"before"`
 	After  string  `json:"after"` // Hash of the value after
 	Edits  []Edit  `json:"edits"`
-	As     string  `json:"as,omitempty"` // SQLite: b where the value is a blob
+	Raw    string  `json:"raw,omitempty"` // where the connection has another charset: Hash of the column's own bytes before, by the database
+	As     string  `json:"as,omitempty"`  // SQLite: b where the value is a blob
 }
 
 // Rewritten returns the value after.

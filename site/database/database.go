@@ -207,6 +207,12 @@ type Batch interface {
 	// Write sets values of rows; nothing else of a row changes. The result has for
 	// each update nil, or why it was not made (ErrRefused, ErrChanged); such a row stays.
 	Write(ctx context.Context, t Table, updates []Update) (refused []error, err error)
+	// Digests returns what the database itself says of columns of rows; see Digest. The result has a
+	// list for each key, nil where there is no such row.
+	Digests(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Digest, error)
+	// Converts reports whether the connection reads a column in another charset than it has, so that
+	// its own bytes are others.
+	Converts(c Column) bool
 	// Normal returns a value as a column of kind Form will give it back.
 	Normal(ctx context.Context, c Column, v Value) (Value, error)
 	// Image returns a whole row, in the order of t.All, or nil where it is gone.

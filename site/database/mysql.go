@@ -90,6 +90,7 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 			return json.RawMessage(v.Bytes) // how the driver takes a text without a copy
 		},
 		whole:     func(c Column) string { return mysqlWhole(c, charset) },
+		digest:    mysqlDigest(charset),
 		forUpdate: " FOR UPDATE",
 		byKey:     " FORCE INDEX (PRIMARY)",
 		cases:     true,

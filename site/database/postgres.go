@@ -63,6 +63,7 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 			}
 			return string(v.Bytes)
 		},
+		digest:    postgresDigest,
 		forUpdate: " FOR UPDATE",
 		insert:    " OVERRIDING SYSTEM VALUE",
 		savepoint: true,

@@ -23,6 +23,7 @@ type dialect struct {
 	read      func(c Column) string              // what gives the column's value, from its quoted name
 	param     func(c Column, v Value) any        // a value as a parameter
 	whole     func(c Column) string              // condition: the column's bytes survive the connection's charset; "": always; nil: of all
+	digest    digester                           // nil: what is read is hashed here
 	coarse    func(column string, p Pick) string // condition: may hold it; nil: it is looked at here
 	forUpdate string                             // what locks a row that is read
 	byKey     string                             // behind the name of a table: find rows by the primary key alone
