@@ -57,27 +57,30 @@ measure() { # name, URL of the database; begin, halt, load, dump_all and client 
 	}
 	mkdir "$dir/site-$name"
 	cd "$dir/site-$name"
+	export TRIMLANTERN_HOME=$dir/home-$name
 	fresh
 	"$tool" init --quiet --site https://ternrock.example --layout wordpress --prefix m_ --database "$url" >/dev/null
 	echo "$name, $mb MB"
-	printf '%8s %8s %8s %8s %8s %13s %13s\n' dump preview UPDATE apply undo preview/dump apply/UPDATE
+	printf '%8s %8s %8s %8s %8s %13s %13s %13s\n' dump preview UPDATE apply undo preview/dump apply/UPDATE PHP/preview
 	: >"$dir/rounds"
 	for _ in $(seq "$rounds"); do
 		fresh
-		local d p u a b # no pipe around this loop: only this shell can wait for the server
+		local d p j u a b # no pipe around this loop: only this shell can wait for the server
 		d=$(timed dump_all)
-		p=$(timed "$tool" preview --offline --quiet)
+		p=$(timed "$tool" preview --offline --quiet --judge none)
+		j=$(timed "$tool" preview --offline --quiet) # PHP loads each serialized value too
 		a=$(measured "$tool" apply --offline --quiet)
 		b=$(timed "$tool" undo --quiet)
 		fresh
 		u=$(timed update)
-		awk -v d="$d" -v p="$p" -v u="$u" -v a="$a" -v b="$b" 'BEGIN { printf "%6.2f s %6.2f s %6.2f s %6.2f s %6.2f s %13.2f %13.2f\n", d, p, u, a, b, p/d, a/u }' >>"$dir/rounds"
+		awk -v d="$d" -v p="$p" -v u="$u" -v a="$a" -v b="$b" -v j="$j" 'BEGIN { printf "%6.2f s %6.2f s %6.2f s %6.2f s %6.2f s %13.2f %13.2f %13.2f\n", d, p, u, a, b, p/d, a/u, j/p }' >>"$dir/rounds"
 		tail -1 "$dir/rounds"
 	done
 	halt
 	cd "$OLDPWD"
 	echo "preview/dump: $(spread 11) (on MariaDB at most 1.00 wanted)"
 	echo "apply/UPDATE: $(spread 12) (on MariaDB at most 1.50 wanted)"
+	echo "preview with PHP as a second opinion/without: $(spread 13) (at most 1.30 wanted)"
 	echo "peak memory of apply: $(sort -n "$dir/site-$name/memory" | tail -1) MB (at most 150 MB wanted)"
 }
 
