@@ -130,10 +130,13 @@ func (t *Text) opinion(o *work.Opinion) {
 		t.wrap("", t.care(fmt.Sprintf("%s to change not tried with PHP: %s.", plural(o.Unjudged, "serialized value"), Clean(o.Why))))
 	case o.Refused > 0:
 		t.printf("\n")
-		t.wrap("", t.care(fmt.Sprintf("PHP %s was asked to load %s before and after the change: %s left as they are, since it would not load them afterwards.", Clean(o.Version), plural(o.Values, "serialized value"), plural(o.Refused, "value"))))
+		t.wrap("", t.care(fmt.Sprintf("Second opinion: PHP %s would not load %s of %s after the change. They are left as they are.", Clean(o.Version), number(o.Refused), plural(o.Values, "serialized value"))))
+	case o.Loaded < o.Values:
+		t.printf("\n")
+		t.wrap("", fmt.Sprintf("Second opinion: PHP %s loads %s of %s after the change. The others need a class of the site's own, before and after.", Clean(o.Version), number(o.Loaded), plural(o.Values, "serialized value")))
 	default:
 		t.printf("\n")
-		t.wrap("", fmt.Sprintf("PHP %s was asked to load them: %s of %s that change load as before.", Clean(o.Version), number(o.Loaded), plural(o.Values, "serialized value")))
+		t.wrap("", fmt.Sprintf("Second opinion: PHP %s loads %s of %s after the change, as before.", Clean(o.Version), number(o.Loaded), plural(o.Values, "serialized value")))
 	}
 }
 
@@ -443,7 +446,7 @@ func (t *Text) Applied(a *work.Applied) {
 	}
 	t.someFiles("file", a.Files, 70)
 	for _, f := range a.Emptied {
-		t.printf("  %s emptied, %s kept in the logbook\n", clip(f.Path, 40), plural(f.Files, "file"))
+		t.printf("  %s emptied, %s kept for undo\n", clip(f.Path, 40), plural(f.Files, "file"))
 	}
 	t.heading("Checked")
 	planned, changed := plural(a.Planned, "cell"), number(a.Changed)
@@ -455,6 +458,9 @@ func (t *Text) Applied(a *work.Applied) {
 	} else {
 		t.printf("  %s\n", t.care(fmt.Sprintf("%s planned, %s changed, %s skipped:", planned, changed, number(len(a.Skipped)))))
 		t.skips(a.Skipped)
+	}
+	if a.Proven > 0 {
+		t.printf("  asked after writing, the database holds %s as planned\n", plural(a.Proven, "cell"))
 	}
 	if a.Remain.Cells == 0 && a.Remain.Kind == work.Lengths {
 		t.printf("  %s\n", t.good("a second look at the database finds nothing left that can be mended"))
@@ -567,7 +573,7 @@ func (t *Text) Undone(u *work.Undone) {
 	} else if len(u.Left) == 0 {
 		t.printf("\n%s\n", t.good("Everything in the journal is as it was, byte for byte."))
 		if u.Proven > 0 {
-			t.wrap("", fmt.Sprintf("The database's own hash says so of %s of the %s put back.", number(u.Proven), plural(u.Back, "cell")))
+			t.printf("Checked in the database after writing: %s of %s.\n", number(u.Proven), plural(u.Back, "cell"))
 		}
 	} else {
 		t.heading("Left, since somebody changed them after us")

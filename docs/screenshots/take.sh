@@ -14,7 +14,9 @@ trimlantern demo --stay "$dir/ternrock" >"$dir/stay.txt" &
 stay=$!
 trap 'kill $xvfb $stay 2>/dev/null; wait; rm -rf "$dir"' EXIT
 until grep -q 'https://ternrock.example/$' "$dir/stay.txt"; do sleep 0.1; done
-eval "$(sed -n 's/^  trimlantern init/trimlantern --config "$dir\/ternrock\/trimlantern.yaml" init/p' "$dir/stay.txt" | sed "s#--files theme --ca ca.pem#--files \$dir/ternrock/theme --ca \$dir/ternrock/ca.pem#; s# \\.\$# \$dir/ternrock#")" >/dev/null
+export TRIMLANTERN_HOME=$dir/home
+cd "$dir/ternrock"
+eval "$(sed -n 's/^  trimlantern init/trimlantern init/p' "$dir/stay.txt")" >/dev/null
 
 shot() { # NAME ROWS COMMAND
 	local done="$dir/done"
@@ -34,11 +36,11 @@ shot mend 22 'trimlantern mend'
 shot ready 21 'trimlantern ready'
 shot scan-before 83 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
-trimlantern --config "$dir/ternrock/trimlantern.yaml" scan --trace --quiet --report "$dir/report.html" >/dev/null || true
+trimlantern scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
-shot preview 75 'trimlantern preview'
+shot preview 78 'trimlantern preview'
 shot apply 27 'trimlantern apply'
-trimlantern --config "$dir/ternrock/trimlantern.yaml" redirect install apache "$dir/ternrock/.htaccess" >/dev/null
+trimlantern redirect install apache "$dir/ternrock/.htaccess" >/dev/null
 shot redirect-test 56 'trimlantern redirect test'
 shot scan-after 24 'trimlantern scan'
 shot status 20 'trimlantern status'
@@ -46,5 +48,5 @@ https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
 	--user-data-dir="$dir/profile" --ignore-certificate-errors --window-size=1280,800 --hide-scrollbars \
 	--host-resolver-rules="MAP *.example:443 $https" --screenshot="$out/site.png" https://ternrock.example/visit/ >/dev/null 2>&1
-trimlantern --config "$dir/ternrock/trimlantern.yaml" undo >/dev/null # the redirect
-shot undo 18 'trimlantern undo'
+trimlantern undo >/dev/null # the redirect
+shot undo 20 'trimlantern undo'

@@ -332,7 +332,7 @@ func TestCacheFiles(t *testing.T) {
 	assert.FileExists(t, filepath.Join(cache, "pages", "front.html"), "not without consent")
 	want(t, 0, dir, "undo")
 	want(t, 1, dir, "preview", "--offline")
-	assert.Contains(t, want(t, 1, dir, "apply", "--offline", "--drop-caches").out, "emptied, 1 file kept in the logbook")
+	assert.Contains(t, want(t, 1, dir, "apply", "--offline", "--drop-caches").out, "emptied, 1 file kept for undo")
 	assert.DirExists(t, cache)
 	assert.NoDirExists(t, filepath.Join(cache, "pages"))
 	assert.Contains(t, want(t, 0, dir, "undo").out, "filled again: ")
