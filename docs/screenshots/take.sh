@@ -39,7 +39,7 @@ shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
 shot preview 78 'trimlantern preview'
-shot apply 27 'trimlantern apply'
+shot apply 29 'trimlantern apply'
 trimlantern redirect install apache "$dir/ternrock/.htaccess" >/dev/null
 shot redirect-test 56 'trimlantern redirect test'
 shot scan-after 24 'trimlantern scan'
