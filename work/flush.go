@@ -474,68 +474,36 @@ func (f *flushing) write() error {
 	return nil
 }
 
-// unproven is why a cell stays that the database would not hold as it was written.
-const unproven = "the database does not hold exactly what is written"
-
 // prove has the database say of each cell that was written what it holds now. One that is not what
 // was to be written is noted, and the batch is made again without it.
 func (f *flushing) prove(t database.Table, changes []rowChange, refused []error) error {
-	var at [][][]byte
-	var of []rowChange
-	var columns []string
+	var written []database.Update
 	for i, c := range changes {
-		if refused[i] != nil {
-			continue
-		}
-		at, of = append(at, keyAfter(t, c.update)), append(of, c)
-		for _, name := range c.update.Columns {
-			if !slices.Contains(columns, name) {
-				columns = append(columns, name)
-			}
+		if refused[i] == nil {
+			written = append(written, c.update)
 		}
 	}
-	if len(at) == 0 {
-		return nil
-	}
-	now, err := f.tx.Digests(f.ctx, t, at, columns)
+	now, err := held(f.ctx, f.tx, t, written)
 	if err != nil {
 		return f.a.dbFailed(err)
 	}
 	wrong := 0
-	for i, c := range of {
-		for k, name := range c.update.Columns {
-			column := slices.Index(columns, name)
-			if now[i] != nil && (now[i][column].Text == "" || now[i][column].Text == sheet.Hash(c.update.Values[k].Bytes)) {
-				if now[i][column].Text != "" {
-					f.proven++
-				}
-				continue
+	for i, u := range written {
+		for k, d := range now[i] {
+			switch {
+			case d == database.NoDigest:
+			case d.Text == sheet.Hash(u.Values[k].Bytes):
+				f.proven++
+			default:
+				f.a.unproven = noted(f.a.unproven, cellID(t.Name, u.Key, u.Columns[k]))
+				wrong++
 			}
-			if f.a.unproven == nil {
-				f.a.unproven = map[string]bool{}
-			}
-			f.a.unproven[cellID(t.Name, c.update.Key, name)] = true
-			wrong++
 		}
 	}
 	if wrong > 0 {
 		return f.a.dbFailed(fmt.Errorf("%w: %s of %d cells", database.ErrAgain, unproven, wrong))
 	}
 	return nil
-}
-
-// keyAfter returns the key of a row after an update, which may change it.
-func keyAfter(t database.Table, u database.Update) [][]byte {
-	key := u.Key
-	for i, k := range t.Key {
-		if n := slices.Index(u.Columns, k.Name); n >= 0 {
-			if i == 0 || &key[0] == &u.Key[0] {
-				key = slices.Clone(key)
-			}
-			key[i] = u.Values[n].Bytes
-		}
-	}
-	return key
 }
 
 // singly writes the cells of a row that was refused one by one, so that only those

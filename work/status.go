@@ -56,7 +56,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	to := steps{st}
 	if db, tables, err := j.open(ctx, true); err != nil {
 		to.add("database", "care", "", "%s", err.Error())
-		to.next("fix database in " + j.File.Dir + ", then: trimlantern status")
+		to.next("fix database in " + j.File.Path + ", then: trimlantern status")
 	} else {
 		db.Close()
 		to.add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)

@@ -571,46 +571,25 @@ func (p *puttingBack) write() error {
 // prove has the database say of each cell that was put back what it holds now: the bytes that it had
 // before the run, as far as charsets are converted by its own hash of then.
 func (p *puttingBack) prove(changes []*rowBack, refused []error) error {
-	var at [][][]byte
-	var of []*rowBack
-	var columns []string
+	var written []database.Update
+	var entries []*sheet.Entry // of all columns of all updates
 	for i, c := range changes {
-		if refused[i] != nil {
-			continue
-		}
-		at, of = append(at, keyAfter(p.table, c.update)), append(of, c)
-		for _, name := range c.update.Columns {
-			if !slices.Contains(columns, name) {
-				columns = append(columns, name)
-			}
+		if refused[i] == nil {
+			written, entries = append(written, c.update), append(entries, c.entries...)
 		}
 	}
-	if len(at) == 0 {
-		return nil
-	}
-	now, err := p.tx.Digests(p.ctx, p.table, at, columns)
+	now, err := held(p.ctx, p.tx, p.table, written)
 	if err != nil {
 		return p.u.failed(err)
 	}
 	wrong := 0
-	for i, c := range of {
-		for k, name := range c.update.Columns {
-			e := c.entries[k]
-			var d database.Digest
-			if now[i] != nil {
-				d = now[i][slices.Index(columns, name)]
-			}
-			switch {
-			case now[i] != nil && d.Text == "":
-				continue // of a kind that has no hash
-			case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
-				p.proven++
-				continue
-			}
-			if p.u.unproven == nil {
-				p.u.unproven = map[string]bool{}
-			}
-			p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)] = true
+	for n, d := range slices.Concat(now...) {
+		switch e := entries[n]; {
+		case d == database.NoDigest:
+		case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
+			p.proven++
+		default:
+			p.u.unproven = noted(p.u.unproven, cellID(e.Table, keys(e.Key), e.Column))
 			wrong++
 		}
 	}

@@ -8,11 +8,14 @@ import (
 )
 
 // Digest is what the database itself says of one cell: SHA-256, in lower-case hexadecimal digits.
-// Both are "" where the cell is NULL or its kind has none.
+// Both are "" where the cell is NULL.
 type Digest struct {
 	Text string // of the bytes as Read returns them
 	Raw  string // of the column's own bytes, in the column's charset
 }
+
+// NoDigest is the digest of a cell of whose kind the database tells none.
+var NoDigest = Digest{"none", "none"}
 
 // digester says how a system computes the digests of a column: SQL expressions for its quoted name. An
 // empty text says that there are none; an empty raw, that the column's own bytes are those that are read.
@@ -91,10 +94,14 @@ func (b *sqlBatch) Digests(ctx context.Context, t Table, keys [][][]byte, column
 			ds := make([]Digest, len(list))
 			k := len(t.Key)
 			for i, c := range list {
+				text, raw := b.s.d.digest(c)
 				ds[i].Text = string(r[k].Bytes)
 				ds[i].Raw = ds[i].Text
+				if text == "" {
+					ds[i] = NoDigest
+				}
 				k++
-				if _, raw := b.s.d.digest(c); raw != "" {
+				if raw != "" {
 					ds[i].Raw = string(r[k].Bytes)
 					k++
 				}

@@ -1,0 +1,63 @@
+package work
+
+import (
+	"context"
+	"slices"
+
+	"trimlantern/site/database"
+)
+
+// unproven is why a cell stays that the database would not hold as it was written.
+const unproven = "the database does not hold exactly what is written"
+
+// held has the database say what rows hold after updates: a list for each update, in the order of
+// its columns. A row that is not found any more has empty digests, which match nothing.
+func held(ctx context.Context, tx database.Batch, t database.Table, updates []database.Update) ([][]database.Digest, error) {
+	if len(updates) == 0 {
+		return nil, nil
+	}
+	var at [][][]byte
+	var columns []string
+	for _, u := range updates {
+		at = append(at, keyAfter(t, u))
+		for _, name := range u.Columns {
+			if !slices.Contains(columns, name) {
+				columns = append(columns, name)
+			}
+		}
+	}
+	rows, err := tx.Digests(ctx, t, at, columns)
+	if err != nil {
+		return nil, err
+	}
+	out := make([][]database.Digest, len(updates))
+	for i, u := range updates {
+		out[i] = make([]database.Digest, len(u.Columns))
+		for k, name := range u.Columns {
+			if rows[i] != nil {
+				out[i][k] = rows[i][slices.Index(columns, name)]
+			}
+		}
+	}
+	return out, nil
+}
+
+// keyAfter returns the key of a row after an update, which may change it.
+func keyAfter(t database.Table, u database.Update) [][]byte {
+	key := slices.Clone(u.Key)
+	for i, k := range t.Key {
+		if n := slices.Index(u.Columns, k.Name); n >= 0 {
+			key[i] = u.Values[n].Bytes
+		}
+	}
+	return key
+}
+
+// noted adds a name to a set, which is made where there is none.
+func noted(set map[string]bool, name string) map[string]bool {
+	if set == nil {
+		set = map[string]bool{}
+	}
+	set[name] = true
+	return set
+}

@@ -1,0 +1,72 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"trimlantern/site/database"
+)
+
+func TestStep(t *testing.T) {
+	s := step{1500, 1500}
+	alone := func(int) bool { return false }
+	assert.Equal(t, 10, s.until(10, alone))
+	s.shrink(10)
+	assert.Equal(t, 5, s.until(10, alone))
+	s.shrink(1)
+	assert.Equal(t, 1, s.until(10, alone), "never none")
+	assert.Equal(t, 3, s.until(10, func(i int) bool { return i < 3 }), "what belongs together stays together")
+	for range 20 {
+		s.grow()
+	}
+	assert.Equal(t, 1500, s.now, "and never more than at first")
+}
+
+func TestPatience(t *testing.T) {
+	ctx, stop := context.WithCancel(context.Background())
+	var p patience
+	again := fmt.Errorf("batch: %w (error 1213)", database.ErrAgain)
+	assert.True(t, p.wait(ctx, again))
+	first := p.pause
+	assert.True(t, p.wait(ctx, world(again, "what", "do")), "also where the error has its words already")
+	assert.Greater(t, p.pause, first, "longer each time")
+	assert.False(t, p.wait(ctx, errors.New("other")))
+	assert.False(t, p.wait(ctx, nil))
+	p.since = p.since.Add(-2 * patienceTime)
+	assert.False(t, p.wait(ctx, again), "not for ever")
+	stop()
+	assert.False(t, (&patience{}).wait(ctx, again), "not when the user has had enough")
+}
+
+func TestKeyAfter(t *testing.T) {
+	table := database.Table{Key: []database.Column{{Name: "a"}, {Name: "b"}}}
+	was := [][]byte{[]byte("1"), []byte("2")}
+	u := database.Update{Key: was, Columns: []string{"v", "b"}, Values: []database.Value{{Bytes: []byte("x")}, {Bytes: []byte("9")}}}
+	assert.Equal(t, [][]byte{[]byte("1"), []byte("9")}, keyAfter(table, u))
+	assert.Equal(t, "2", string(was[1]), "the old key stays as it is")
+	u.Columns, u.Values = u.Columns[:1], u.Values[:1]
+	assert.Equal(t, was, keyAfter(table, u))
+}
+
+// What waits for PHP is done in order, whether PHP was asked about it or not.
+func TestJudgingWithoutPHP(t *testing.T) {
+	g := &judging{out: &Opinion{}}
+	var done []int
+	for i, v := range []string{`plain`, `a:0:{}`, `s:1:"x";`} {
+		assert.NoError(t, g.later([]byte(v), []byte(v), func(loads bool) error {
+			assert.True(t, loads)
+			done = append(done, i)
+			return nil
+		}))
+	}
+	assert.NoError(t, g.drain())
+	assert.Equal(t, []int{0, 1, 2}, done)
+	assert.Equal(t, 2, g.out.Unjudged)
+	var none *judging
+	assert.NoError(t, none.drain())
+	none.close()
+}
