@@ -3,11 +3,9 @@
 package real
 
 import (
-	"bufio"
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -118,28 +116,13 @@ func TestLookingAtRealSystem(t *testing.T) {
 // The made-up site: a browser agrees on every page, before and after.
 func TestLookingAtDemo(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	program := built
-	site := filepath.Join(dir, "ternrock")
-	stay := exec.Command(program, "demo", "--stay", site)
-	says, err := stay.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, stay.Start())
-	t.Cleanup(func() { _ = stay.Process.Kill(); _ = stay.Wait() }) // ended by us
-	var initLine string
-	for lines := bufio.NewScanner(says); lines.Scan() && !strings.HasSuffix(lines.Text(), "https://ternrock.example/"); {
-		if after, ok := strings.CutPrefix(lines.Text(), "  trimlantern init "); ok {
-			initLine = after
-		}
-	}
+	command := demoSite(t)
 	run := func(code int, args ...string) []byte {
-		c := exec.Command(program, args...)
-		c.Dir, c.Env = site, append(os.Environ(), "TRIMLANTERN_HOME="+site+".home")
+		c := command(args...)
 		out, err := c.Output()
 		require.Equal(t, code, c.ProcessState.ExitCode(), "%v: %v\n%s", args, err, tail(out))
 		return out
 	}
-	run(0, append([]string{"init"}, strings.Fields(strings.ReplaceAll(initLine, "'", ""))...)...)
 	scan := func() (s seenScan) {
 		require.NoError(t, json.Unmarshal(run(1, "scan", "--browser", "--format", "json", "--quiet"), &s))
 		assert.Greater(t, s.Browser.Pages, 40)
