@@ -195,6 +195,10 @@ func scanJUnit(w io.Writer, s *work.Scan) error {
 		suite.Tests, suite.Errors = suite.Tests+1, suite.Errors+1
 		suite.Cases = append(suite.Cases, junitCase{Name: Clean(u.URL), Class: "pages", Error: &junitWord{Message: Clean(u.Why), Type: "unread"}})
 	}
+	if s.LeftOut > 0 {
+		suite.Tests, suite.Errors = suite.Tests+1, suite.Errors+1
+		suite.Cases = append(suite.Cases, junitCase{Name: "all documents read", Class: "coverage", Error: &junitWord{Message: fmt.Sprintf("%d of %d documents read", s.Read+s.Sheets, s.Known()), Type: "coverage"}})
+	}
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err
 	}

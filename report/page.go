@@ -86,7 +86,7 @@ func scanHTML(w io.Writer, s *work.Scan) error {
 		d.Notes = append(d.Notes, fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link")))
 	}
 	if s.LeftOut > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("Not everything was read: %s past the bounds.", plural(s.LeftOut, "document")))
+		d.Notes = append(d.Notes, fmt.Sprintf("Not everything was read: %s past the bounds or kept out by robots.txt.", plural(s.LeftOut, "document")))
 	}
 	if s.Dead > 0 {
 		d.Notes = append(d.Notes, plural(s.Dead, "link")+" of the site's lead to nothing.")
@@ -119,10 +119,12 @@ func scanHTML(w io.Writer, s *work.Scan) error {
 func verdict(s *work.Scan) string {
 	n := func(c mixed.Class) int { return s.Classes[c] }
 	switch {
-	case len(s.Culprits) == 0 && len(s.Unread) == 0:
+	case len(s.Culprits) == 0 && s.Whole():
 		return "Every page is clean"
+	case len(s.Culprits) == 0 && s.Complete():
+		return "The pages read from the addresses given are clean"
 	case len(s.Culprits) == 0:
-		return "Clean as far as it could be read; " + plural(len(s.Unread), "page") + " could not"
+		return asFarAsRead(s)
 	case n(mixed.Blocked) > 0 && n(mixed.Upgraded) > 0:
 		return fmt.Sprintf("Not clean: browsers block %s and upgrade %s", plural(n(mixed.Blocked), "load"), plural(n(mixed.Upgraded), "other"))
 	case n(mixed.Blocked) > 0:

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"fmt"
 	"io"
 	"net/url"
 	"path/filepath"
@@ -19,8 +20,18 @@ type (
 	}
 	sarifRun struct {
 		Tool    sarifTool     `json:"tool"`
+		Calls   []sarifCall   `json:"invocations"`
 		Results []sarifResult `json:"results"`
 		Columns string        `json:"columnKind"`
+	}
+	// sarifCall says whether all was looked at (§3.20 of the standard).
+	sarifCall struct {
+		Done  bool        `json:"executionSuccessful"`
+		Notes []sarifNote `json:"toolExecutionNotifications,omitempty"`
+	}
+	sarifNote struct {
+		Level   string    `json:"level"`
+		Message sarifText `json:"message"`
 	}
 	sarifTool struct {
 		Driver sarifDriver `json:"driver"`
@@ -75,6 +86,11 @@ func level(c mixed.Class) string {
 func scanSARIF(w io.Writer, s *work.Scan) error {
 	name, version, _ := strings.Cut(work.Tool, " ")
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: name, Version: version}}, Results: []sarifResult{}, Columns: "utf16CodeUnits"}
+	call := sarifCall{Done: true}
+	if !s.Complete() {
+		call.Notes = []sarifNote{{"warning", sarifText{fmt.Sprintf("not everything was read: %d of %d documents", s.Read+s.Sheets, s.Known())}}}
+	}
+	run.Calls = []sarifCall{call}
 	for _, c := range mixed.Classes {
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{string(c), sarifText{c.Words()}})
 	}

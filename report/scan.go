@@ -59,9 +59,15 @@ func (t *Text) Scan(s *work.Scan) {
 		t.printf("%s\n", t.faint(fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link"))))
 	}
 	if s.LeftOut > 0 {
-		t.printf("%s\n", t.care(fmt.Sprintf("Not everything was read: %s past the bounds; see --pages and --depth.", plural(s.LeftOut, "document"))))
+		t.wrap("", t.care(fmt.Sprintf("Not everything was read: %s past --pages, --depth or --for, or kept out by --robots.", plural(s.LeftOut, "document"))))
 	}
 	switch {
+	case len(s.Culprits) == 0 && !s.Complete() && len(s.Unread) == 0:
+		t.printf("%s\n", t.care(asFarAsRead(s)+"."))
+		t.next("trimlantern scan, without bounds")
+	case len(s.Culprits) == 0 && len(s.Unread) == 0 && s.Named > 0:
+		t.printf("%s\n", t.good(fmt.Sprintf("%s read from the addresses given, all clean.", plural(s.Read+s.Sheets, "document"))))
+		t.next("trimlantern scan, for the whole site")
 	case len(s.Culprits) == 0 && len(s.Unread) == 0:
 		t.printf("%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))
 		t.next("trimlantern status")
@@ -74,6 +80,11 @@ func (t *Text) Scan(s *work.Scan) {
 	default:
 		t.next("do what stands under each place, then: trimlantern scan")
 	}
+}
+
+// asFarAsRead is the verdict on a scan that found nothing in what it read.
+func asFarAsRead(s *work.Scan) string {
+	return fmt.Sprintf("Clean as far as read: %s of %s", number(s.Read+s.Sheets), plural(s.Known(), "document"))
 }
 
 // changes reports whether preview changes a place.

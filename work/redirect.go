@@ -208,7 +208,7 @@ func (j *Job) RedirectRules(r hops.Rule, hsts bool) (*Rules, error) {
 			if err != nil {
 				return nil, err
 			}
-			if scan != nil && scan.Code() == Clean {
+			if scan != nil && scan.Code() == Clean && scan.Whole() {
 				r.HSTS = longHSTS
 				out.Note = "The last scan is clean, so browsers are told to remember for a year. Names below the site's are left out: with includeSubDomains each of them would need HTTPS too."
 			}

@@ -61,7 +61,8 @@ type Scan struct {
 	Unread   []Unread            `json:"unread"`
 	Dead     int                 `json:"dead_links"`
 	Broken   []Unread            `json:"broken,omitempty"` // loaded securely, and gives nothing
-	LeftOut  int                 `json:"left_out"`         // documents past the bounds
+	LeftOut  int                 `json:"left_out"`         // documents past the bounds, or that robots.txt keeps out
+	Named    int                 `json:"named,omitempty"`  // addresses that it began at, instead of the front page and the site map
 	Browser  *BrowserState       `json:"browser,omitempty"`
 	Compared *Comparison         `json:"compared,omitempty"`
 	FailOn   string              `json:"fail_on,omitempty"`
@@ -133,9 +134,19 @@ const (
 	perHost     = 5      // assets of a host that are asked for over HTTPS
 )
 
+// Complete reports whether all that the scan came to know of was read: only then nothing found
+// means that nothing is there.
+func (s *Scan) Complete() bool { return s.Read > 0 && s.LeftOut == 0 && len(s.Unread) == 0 }
+
+// Whole reports whether the scan is complete and of the whole site, and not of pages that the user named.
+func (s *Scan) Whole() bool { return s.Complete() && s.Named == 0 }
+
+// Known returns how many documents the scan came to know of: read, unreadable and left out.
+func (s *Scan) Known() int { return s.Read + s.Sheets + s.LeftOut + len(s.Unread) }
+
 // Code is the exit code that the scan comes to.
 func (s *Scan) Code() int {
-	if len(s.Unread) > 0 {
+	if len(s.Unread) > 0 || s.Read == 0 || s.LeftOut > 0 && s.FailOn != "none" {
 		return Remain
 	}
 	for _, c := range mixed.Classes {
@@ -182,6 +193,9 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	if !fails(o.FailOn) {
 		return nil, misuse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, address, none")
 	}
+	if o.Pages < 1 || o.Depth < 0 {
+		return nil, misuse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")
+	}
 	if err := findBrowser(&o); err != nil {
 		return nil, err
 	}
@@ -194,7 +208,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 		return nil, err
 	}
 	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{},
-		out:   &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}},
+		out:   &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
 	defer s.front.Close()
 	if err := s.begin(ctx); err != nil {
@@ -216,12 +230,16 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	if err != nil {
 		return nil, world(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), "trimlantern scan --resume goes on from there; trimlantern scan begins anew")
 	}
-	s.out.LeftOut = s.front.LeftOut()
+	s.out.LeftOut += s.front.LeftOut() // besides what robots.txt keeps out
 	if s.out.Read == 0 && len(s.out.Unread) > 0 {
 		u := s.out.Unread[0]
 		s.log.discard()
 		do := "is HTTPS served for this name? For a private authority or address: --ca FILE, --resolve HOST:PORT:ADDR; before the switch: --as-https"
 		return nil, world(nil, u.URL+" cannot be read: "+u.Why, do)
+	}
+	if s.out.Read == 0 {
+		s.log.discard()
+		return nil, world(nil, "no page of "+j.Site.String()+" was read: its addresses lead to other hosts, or give no pages", "check the address in a browser; another name of the same site: --also HOST")
 	}
 	if o.Browser {
 		if err := s.browse(ctx); err != nil {

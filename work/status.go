@@ -82,7 +82,8 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	if to.scan(scan, last) {
-		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.Name == "redirect" && s.State == "care" })
+		// On HTTPS is said where every step has its evidence, and not where nobody looked.
+		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.State != "done" && s.Name != "apply" })
 	}
 	if st.Clean {
 		to.next("scan again in a month: editors paste http:// links")
@@ -158,7 +159,13 @@ func (s steps) scan(scan *Scan, last *journalState) bool {
 		s.next("trimlantern scan")
 	case scan.Code() != Clean:
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
+		if len(scan.Culprits) == 0 {
+			s.next("read the rest: trimlantern scan, without --depth, --pages, --for and --robots")
+		}
 		s.next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
+	case !scan.Whole():
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "of %d named addresses only", scan.Named)
+		s.next("trimlantern scan")
 	default:
 		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
 		return true
@@ -217,7 +224,10 @@ func scanWords(s *Scan) string {
 			what += fmt.Sprintf("%d %s, ", n, c.Words())
 		}
 	}
-	return what + fmt.Sprintf("%d pages not read", len(s.Unread))
+	if what == "" && s.LeftOut > 0 {
+		return fmt.Sprintf("clean as far as read: %d of %d documents", s.Read+s.Sheets, s.Known())
+	}
+	return what + fmt.Sprintf("%d pages not read", len(s.Unread)+s.LeftOut)
 }
 
 // lastSheet reads header and summary of the newest sheet; end is nil where it is
