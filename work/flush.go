@@ -408,9 +408,6 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw s
 	}
 	after, err := c.Apply(v.Bytes)
 	switch {
-	case f.a.unproven[cellID(c.Table, keys(c.Key), c.Column)]:
-		f.skip(c, unproven)
-		return nil, nil
 	case v.Lossy:
 		f.skip(c, lossy)
 		return nil, nil
@@ -419,6 +416,9 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw s
 		return nil, nil
 	case errors.Is(err, sheet.ErrChanged):
 		f.skip(c, "changed since the preview")
+		return nil, nil
+	case f.a.unproven[cellID(c.Table, keys(c.Key), c.Column)]:
+		f.skip(c, unproven)
 		return nil, nil
 	case err != nil:
 		return nil, misuse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")

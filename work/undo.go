@@ -489,12 +489,12 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			p.leave(e.Table, e.Key, e.Column, lossy)
 			continue
 		}
-		if p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)] {
-			p.leave(e.Table, e.Key, e.Column, unproven)
-			continue
-		}
 		if hash != e.After {
 			p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
+			continue
+		}
+		if p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)] {
+			p.leave(e.Table, e.Key, e.Column, unproven)
 			continue
 		}
 		c := change[id]

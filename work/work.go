@@ -332,7 +332,7 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 
 // dbFault says in a user's words why the database failed.
 func dbFault(err error, c database.Config) error {
-	do := "check the database server's log, then run the same command again"
+	do := "check the database server's log, then go on with the same command"
 	switch {
 	case errors.Is(err, database.ErrDenied):
 		do = fmt.Sprintf("check the user name %q and where the password comes from (database.config, password-env or password-file in the site file)", c.User)
