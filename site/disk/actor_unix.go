@@ -15,7 +15,7 @@ type actor struct{}
 // actAs refuses root where a folder is another user's: here a thread cannot have that user's rights.
 func actAs(folder fs.FileInfo) (*actor, error) {
 	if uid, _ := owner(folder); os.Geteuid() == 0 && uid != 0 {
-		return nil, &Untrusted{folder.Name(), "belongs to the user " + userName(uid), "run the command as that user: sudo -u " + userName(uid) + " trimlantern …"}
+		return nil, &Untrusted{folder.Name(), "belongs to the user " + userName(uid), "run the same command as that user (sudo -u " + userName(uid) + ")"}
 	}
 	return &actor{}, nil
 }

@@ -30,9 +30,9 @@ func trusted(path string, info fs.FileInfo) error {
 	uid, _ := owner(info)
 	switch me := os.Geteuid(); {
 	case uid != me && uid != 0 && me == 0:
-		return &Untrusted{path, "belongs to the user " + userName(uid), "run the command as that user: sudo -u " + userName(uid) + " trimlantern …; or give the file to root"}
+		return &Untrusted{path, "belongs to the user " + userName(uid), "run the same command as that user (sudo -u " + userName(uid) + "), or give the file to root"}
 	case uid != me && uid != 0:
-		return &Untrusted{path, "belongs to the user " + userName(uid), "run the command as that user, or make a file of your own"}
+		return &Untrusted{path, "belongs to the user " + userName(uid), "run the same command as that user, or make a file of your own"}
 	case info.Mode().Perm()&0o022 != 0:
 		return &Untrusted{path, fmt.Sprintf("can be written by other users (its mode is %04o)", info.Mode().Perm()), "run: chmod go-w " + path}
 	}
