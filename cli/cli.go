@@ -93,7 +93,7 @@ change first, carries out exactly what was shown, can take all of it back, and
 scans the pages for what remains.
 
 The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes back,
-trace says where one reference lives.
+trace says where one reference is stored.
 
 ` + exitCodes,
 		Example: `  trimlantern demo

@@ -305,7 +305,7 @@ same, for somebody without this tool.
 			return a.show(r, func(t *report.Text) { t.Undone(r) })
 		},
 	}
-	c.Flags().StringArrayVar(&o.Files, "file", nil, "put back this `FILE` too, though it lies in no folder of the site file (repeatable)")
+	c.Flags().StringArrayVar(&o.Files, "file", nil, "put back this `FILE` too, even outside the folders that the site file names (repeatable)")
 	c.Flags().StringArrayVar(&o.Tables, "table", nil, "put back only this `TABLE` (repeatable); * and ? are wildcards")
 	c.Flags().StringVar(&script, "as-sql", "", "write SQL to this `FILE`, or - for standard output, and change nothing")
 	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
@@ -434,7 +434,7 @@ func (a *app) summarize(r *work.Filtered, file string) error {
 	a.code = r.Code()
 	if file != "" {
 		if err := writeFile(file, func(w io.Writer) error { return report.JSON(w, r) }); err != nil {
-			return &work.Fault{Code: work.World, What: "the summary cannot be written", Do: "the output itself is whole; name another file", Err: err}
+			return &work.Fault{Code: work.World, What: "the summary cannot be written", Do: "the output itself is complete; name another file", Err: err}
 		}
 	}
 	if a.format == "json" {

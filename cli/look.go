@@ -32,7 +32,7 @@ loads securely is followed too: some of it sends back to HTTP. The crawl never l
 the site's names.
 
 It reads what comes from the server; --browser also looks with an installed Chromium,
-which sees what only scripts load. --trace says where each culprit lives: the row and
+which sees what only scripts load. --trace says where each culprit is stored: the row and
 setting, or the file and line. --as-https answers before the switch what would break.
 
 With --site it needs no site file.
@@ -99,7 +99,7 @@ func scanFlags(c *cobra.Command, o *work.ScanOptions) {
 	f.BoolVar(&o.Resume, "resume", false, "go on with the scan that was interrupted")
 	f.StringVar(&o.Compare, "compare", "", "say what is new and what is gone since the `SCAN` of that name, or last")
 	f.StringVar(&o.FailOn, "fail-on", "", "exit with 1 only from this `class` up: "+classNames()+" or none")
-	f.BoolVar(&o.Trace, "trace", false, "say where each culprit lives, in database and files")
+	f.BoolVar(&o.Trace, "trace", false, "say where each culprit is stored, in database and files")
 	f.BoolVar(&o.Browser, "browser", false, "look with an installed Chromium too")
 	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: the one that is installed)")
 	f.StringVar(&o.BrowserUser, "browser-user", "", "run the browser as this `USER`: as root its sandbox does not work")
@@ -200,7 +200,7 @@ func (a *app) scanJob() (*work.Job, error) {
 func (a *app) traceCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "trace URL",
-		Short: "Say where an insecure reference lives",
+		Short: "Say where an insecure reference is stored",
 		Long: `Looks through the database and the site's files, in one pass and in all spellings and
 envelopes, for the places that can produce an insecure reference: table, row, setting
 and the path inside the value, or file, line and column. The likeliest stands first,

@@ -147,9 +147,9 @@ func (r *road) walk() error {
 		code int
 	}{
 		{say: "First the site file: which site, which database, which files.", args: r.srv.initArgs(), code: 0},
-		{say: "May it switch at all? Names, certificate, what both schemes answer.", args: []string{"ready"}, code: 0},
+		{say: "Is the site ready to switch? Names, certificate, what both schemes answer.", args: []string{"ready"}, code: 0},
 		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
-		{say: "Which picture is it, and where does it live? This one is on every page.", args: []string{"trace", old + "/media/map.svg"}, code: 1},
+		{say: "Which picture is it, and where is it stored? This one is on every page.", args: []string{"trace", old + "/media/map.svg"}, code: 1},
 		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
 		{say: "Carry out exactly that.", args: []string{"apply"}, code: 1},
 		{say: "What needs a person, a person does now: the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},

@@ -460,7 +460,7 @@ func (t *Text) Applied(a *work.Applied) {
 		t.skips(a.Skipped)
 	}
 	if a.Proven > 0 {
-		t.printf("  asked after writing, the database holds %s as planned\n", plural(a.Proven, "cell"))
+		t.printf("  checked after writing: the database holds %s as planned\n", plural(a.Proven, "cell"))
 	}
 	if a.Remain.Cells == 0 && a.Remain.Kind == work.Lengths {
 		t.printf("  %s\n", t.good("a second look at the database finds nothing left that can be mended"))

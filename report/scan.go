@@ -64,17 +64,17 @@ func (t *Text) Scan(s *work.Scan) {
 	switch {
 	case len(s.Culprits) == 0 && !s.Complete() && len(s.Unread) == 0:
 		t.printf("%s\n", t.care(asFarAsRead(s)+"."))
-		t.next("trimlantern scan, without bounds")
+		t.next("trimlantern scan --pages 100000")
 	case len(s.Culprits) == 0 && len(s.Unread) == 0 && s.Named > 0:
 		t.printf("%s\n", t.good(fmt.Sprintf("%s read from the addresses given, all clean.", plural(s.Read+s.Sheets, "document"))))
-		t.next("trimlantern scan, for the whole site")
+		t.next("trimlantern scan")
 	case len(s.Culprits) == 0 && len(s.Unread) == 0:
 		t.printf("%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))
 		t.next("trimlantern status")
 	case len(s.Culprits) == 0:
 		t.next("look at what could not be read, then: trimlantern scan")
 	case s.Culprits[0].Places == nil:
-		t.next("trimlantern trace URL, or scan --trace, says where each of them lives")
+		t.next("trimlantern scan --trace, which says where each of them is stored")
 	case slices.ContainsFunc(s.Culprits, func(c work.Culprit) bool { return slices.ContainsFunc(c.Places, changes) }):
 		t.next("trimlantern preview")
 	default:

@@ -331,7 +331,6 @@ func (a *applying) recount(id string, settled int) error {
 // then the rows to remove. The order is the same in every run, so that the
 // journal's length says where an interrupted one stopped.
 func (a *applying) run() error {
-	var addresses []*sheet.Cell
 	n := 0
 	most := batchCells
 	if r := a.job.Rate; r > 0 {
@@ -357,35 +356,11 @@ func (a *applying) run() error {
 		a.bytes += c.Size
 		return nil
 	}
-	f, err := a.job.Book.OpenSheet(a.out.Sheet)
-	if err != nil {
-		return misuse(err, "the change sheet", "make a new one: trimlantern preview")
-	}
-	defer f.Close()
-	r, err := sheet.NewReader(f)
-	if err != nil {
-		return misuse(err, "the change sheet", "make a new one: trimlantern preview")
-	}
-	defer r.Close()
 	if countCells(a.open) == 0 {
 		a.open = nil // nothing but the header or a mark
 	}
-	var drops []*sheet.Drop
-	var sources []*sheet.Source
-	err = ahead(r, func(l sheetLine) error {
-		switch {
-		case l.drop != nil && a.drops:
-			drops = append(drops, l.drop)
-		case l.source != nil:
-			sources = append(sources, l.source)
-		case l.cell != nil && l.cell.Address:
-			addresses = append(addresses, l.cell)
-		case l.cell != nil:
-			return cell(l.cell)
-		}
-		return nil
-	})
-	for _, c := range addresses {
+	later, err := a.read(cell)
+	for _, c := range later.addresses {
 		if err == nil {
 			a.out.Addresses = true
 			err = cell(c)
@@ -401,9 +376,9 @@ func (a *applying) run() error {
 		err = a.recheck()
 	}
 	if err == nil {
-		err = a.drop(drops, n)
+		err = a.drop(later.drops, n)
 	}
-	for _, s := range sources {
+	for _, s := range later.sources {
 		if err == nil {
 			err = a.source(s)
 		}
@@ -412,6 +387,41 @@ func (a *applying) run() error {
 		err = a.emptyCaches()
 	}
 	return err
+}
+
+// laterLines are the lines of a sheet that are carried out after all other cells.
+type laterLines struct {
+	addresses []*sheet.Cell
+	drops     []*sheet.Drop
+	sources   []*sheet.Source
+}
+
+// read reads the sheet and hands on each cell, but for those of the site's own addresses.
+func (a *applying) read(cell func(*sheet.Cell) error) (later laterLines, err error) {
+	f, err := a.job.Book.OpenSheet(a.out.Sheet)
+	if err != nil {
+		return later, misuse(err, "the change sheet", "make a new one: trimlantern preview")
+	}
+	defer f.Close()
+	r, err := sheet.NewReader(f)
+	if err != nil {
+		return later, misuse(err, "the change sheet", "make a new one: trimlantern preview")
+	}
+	defer r.Close()
+	err = ahead(r, func(l sheetLine) error {
+		switch {
+		case l.drop != nil && a.drops:
+			later.drops = append(later.drops, l.drop)
+		case l.source != nil:
+			later.sources = append(later.sources, l.source)
+		case l.cell != nil && l.cell.Address:
+			later.addresses = append(later.addresses, l.cell)
+		case l.cell != nil:
+			return cell(l.cell)
+		}
+		return nil
+	})
+	return later, err
 }
 
 // recheck looks at the cells that the database refused: with the row that a foreign key refers to,

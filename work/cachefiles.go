@@ -194,6 +194,9 @@ func bringBack(dir, kept string) (done, filled bool, err error) {
 		return false, false, err
 	}
 	began, err := tree.Lstat(kept + "/.htaccess")
+	if errors.Is(err, fs.ErrNotExist) && len(set) == 0 { // a run was killed before it moved anything, or when all was back
+		return false, false, tree.Remove(kept)
+	}
 	if err != nil {
 		return false, false, err
 	}

@@ -205,7 +205,7 @@ func (in *initing) find() error {
 	case err != nil:
 		return world(err, "looking through "+in.o.Folder, "make the folder readable")
 	case len(found) > 1 || len(found) == 0 && len(sqlite) > 1:
-		return misuse(nil, "more than one site lies below "+in.o.Folder+": "+strings.Join(append(found, sqlite...), ", "), "name the folder of one of them")
+		return misuse(nil, "there is more than one site below "+in.o.Folder+": "+strings.Join(append(found, sqlite...), ", "), "name the folder of one of them")
 	case len(found) == 1:
 		return in.take(found[0], configs[filepath.Base(found[0])])
 	case len(sqlite) == 1:
@@ -213,7 +213,7 @@ func (in *initing) find() error {
 		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File)
 		return nil
 	}
-	return misuse(nil, "no configuration of a known system and no SQLite database lies below "+in.o.Folder,
+	return misuse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
 		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 }
 

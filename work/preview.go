@@ -323,7 +323,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 	slices.SortStableFunc(s.out.Addresses, func(a, b AddressState) int { return a.Site - b.Site })
 	if n := len(s.out.Addresses); n > 0 && foreign == n {
 		return misuse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.out.Addresses[0].Value, j.Site),
-			"check site and also in the site file against the address in the database; a folder belongs to it only where the site lives in that folder")
+			"check site and also in the site file against the address in the database; write a folder only if the whole site is in it")
 	}
 	return nil
 }

@@ -160,7 +160,7 @@ func (s steps) scan(scan *Scan, last *journalState) bool {
 	case scan.Code() != Clean:
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
 		if len(scan.Culprits) == 0 {
-			s.next("read the rest: trimlantern scan, without --depth, --pages, --for and --robots")
+			s.next("trimlantern scan --pages 100000")
 		}
 		s.next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
 	case !scan.Whole():

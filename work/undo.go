@@ -107,15 +107,23 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		return nil, err
 	}
 	defer unlock()
-	err = backwards(blocks, f, func(records []sheet.Record) error {
+	if err := u.all(blocks, f, in); err != nil {
+		return nil, err
+	}
+	return u.out, u.mark(st, len(o.Tables) > 0)
+}
+
+// all puts back what the blocks of a journal say, the last first, files in the given folders.
+func (u *undoing) all(blocks []sheet.Block, f io.ReaderAt, in *siteFiles) error {
+	err := backwards(blocks, f, func(records []sheet.Record) error {
 		for _, r := range records {
 			var err error
 			switch {
-			case len(o.Tables) > 0: // tables alone
+			case len(u.out.Only) > 0: // tables alone
 			case r.Moved != nil:
-				err = u.moveBack(r.Moved, st.ID)
+				err = u.moveBack(r.Moved, u.out.Journal)
 			case r.File != nil:
-				err = j.undoFile(r.File, in, u.out)
+				err = u.job.undoFile(r.File, in, u.out)
 			}
 			if err != nil {
 				return err
@@ -129,10 +137,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	if err == nil {
 		err = u.onceMore()
 	}
-	if err != nil {
-		return nil, err
-	}
-	return u.out, u.mark(st, len(o.Tables) > 0)
+	return err
 }
 
 // onceMore tries again what the database refused: what stood in its way may be put back by now, as
@@ -480,21 +485,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			continue
 		}
 		v := now[row][i]
-		hash := sheet.Hash(v.Bytes)
-		if hash == sheet.Hash(e.Before) {
-			p.already++
-			continue
-		}
-		if v.Lossy {
-			p.leave(e.Table, e.Key, e.Column, lossy)
-			continue
-		}
-		if hash != e.After {
-			p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
-			continue
-		}
-		if p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)] {
-			p.leave(e.Table, e.Key, e.Column, unproven)
+		if !p.wanted(e, v) {
 			continue
 		}
 		c := change[id]
@@ -506,6 +497,23 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 		c.add(e, v)
 	}
 	return nil
+}
+
+// wanted reports whether a cell that holds v is to be put back; else it counts or names it.
+func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
+	switch hash := sheet.Hash(v.Bytes); {
+	case hash == sheet.Hash(e.Before):
+		p.already++
+	case v.Lossy:
+		p.leave(e.Table, e.Key, e.Column, lossy)
+	case hash != e.After:
+		p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
+	case p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)]:
+		p.leave(e.Table, e.Key, e.Column, unproven)
+	default:
+		return true
+	}
+	return false
 }
 
 // whereNow returns the key under which the row of an entry is found now: another one where the

@@ -33,26 +33,8 @@ func (b *sqlBatch) Converts(c Column) bool {
 // Digests has the database compute the digests of columns of rows. The result has a list for each
 // key, nil where there is no such row.
 func (b *sqlBatch) Digests(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Digest, error) {
-	if b.s.d.digest == nil { // a library in this process: what it reads is what it has
-		rows, err := b.Read(ctx, t, keys, columns)
-		if err != nil {
-			return nil, err
-		}
-		out := make([][]Digest, len(rows))
-		for i, row := range rows {
-			if row == nil {
-				continue
-			}
-			out[i] = make([]Digest, len(row))
-			for k, v := range row {
-				if !v.Null {
-					sum := sha256.Sum256(v.Bytes)
-					out[i][k].Text = hex.EncodeToString(sum[:])
-					out[i][k].Raw = out[i][k].Text
-				}
-			}
-		}
-		return out, nil
+	if b.s.d.digest == nil {
+		return b.readDigests(ctx, t, keys, columns)
 	}
 	if err := keyed(t, keys...); err != nil {
 		return nil, err
@@ -110,6 +92,29 @@ func (b *sqlBatch) Digests(ctx context.Context, t Table, keys [][][]byte, column
 		}
 		for _, key := range part {
 			out = append(out, at[joined(key)])
+		}
+	}
+	return out, nil
+}
+
+// readDigests hashes what is read, where the database is a library in this process.
+func (b *sqlBatch) readDigests(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Digest, error) {
+	rows, err := b.Read(ctx, t, keys, columns)
+	if err != nil {
+		return nil, err
+	}
+	out := make([][]Digest, len(rows))
+	for i, row := range rows {
+		if row == nil {
+			continue
+		}
+		out[i] = make([]Digest, len(row))
+		for k, v := range row {
+			if !v.Null {
+				sum := sha256.Sum256(v.Bytes)
+				out[i][k].Text = hex.EncodeToString(sum[:])
+				out[i][k].Raw = out[i][k].Text
+			}
 		}
 	}
 	return out, nil

@@ -61,7 +61,26 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	}
 	s := &sqlDatabase{db: sql.OpenDB(connector), stated: c.Identity, failure: mysqlFailure, lock: mysqlLock}
 	s.db.SetMaxOpenConns(6) // two for locks, two batches at work, and what they prepare
-	s.d = dialect{
+	s.d = mysqlDialect(charset)
+	var host, dir, name, version sql.NullString
+	if err := s.db.QueryRowContext(ctx, "SELECT @@hostname, @@datadir, DATABASE(), VERSION()").Scan(&host, &dir, &name, &version); err != nil {
+		s.db.Close()
+		return nil, mysqlFailure(err)
+	}
+	if strings.Contains(version.String, "MariaDB") { // MySQL settles the types of parameters beforehand
+		s.statements = map[string]*sql.Stmt{}
+	}
+	at := host.String + dir.String
+	if uuid, yes := clustered(ctx, s.db); yes { // each node is the same database
+		at = uuid
+	}
+	s.identity = fmt.Sprintf("mysql:%s:%s", at, name.String)
+	return s, nil
+}
+
+// mysqlDialect is the dialect of MariaDB and MySQL on a connection with a charset.
+func mysqlDialect(charset string) dialect {
+	return dialect{
 		quote: quoteMySQL,
 		place: func(_ int, c Column) string {
 			if c.Kind == Form {
@@ -97,20 +116,6 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 		tables:    mysqlTables,
 		script:    mysqlScript(charset),
 	}
-	var host, dir, name, version sql.NullString
-	if err := s.db.QueryRowContext(ctx, "SELECT @@hostname, @@datadir, DATABASE(), VERSION()").Scan(&host, &dir, &name, &version); err != nil {
-		s.db.Close()
-		return nil, mysqlFailure(err)
-	}
-	if strings.Contains(version.String, "MariaDB") { // MySQL settles the types of parameters beforehand
-		s.statements = map[string]*sql.Stmt{}
-	}
-	at := host.String + dir.String
-	if uuid, yes := clustered(ctx, s.db); yes { // each node is the same database
-		at = uuid
-	}
-	s.identity = fmt.Sprintf("mysql:%s:%s", at, name.String)
-	return s, nil
 }
 
 // carried are the charsets that convert to utf8mb4 and back without a change.
