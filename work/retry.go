@@ -101,11 +101,11 @@ func (a *applying) through(cells []*sheet.Cell, open []sheet.Record) error {
 
 // settled waits for the batch that is being written, and sees to it that it gets through.
 func (a *applying) settled() error {
-	for {
+	for p := (patience{}); ; {
 		err := a.settle()
 		lost := a.lost
 		a.lost = nil
-		if lost == nil || !(&patience{}).wait(a.ctx, err) {
+		if lost == nil || !p.wait(a.ctx, err) {
 			return err
 		}
 		a.step.shrink(len(lost.cells))
@@ -152,11 +152,11 @@ func (u *undoing) through(records []sheet.Record) error {
 
 // settled is as in applying.
 func (u *undoing) settled() error {
-	for {
+	for p := (patience{}); ; {
 		err := u.settle()
 		lost := u.lost
 		u.lost = nil
-		if lost == nil || !(&patience{}).wait(u.ctx, err) {
+		if lost == nil || !p.wait(u.ctx, err) {
 			return err
 		}
 		u.step.shrink(len(lost.records))
