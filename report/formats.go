@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/xml"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/work"
 )
@@ -103,6 +105,24 @@ func scanCSV(w io.Writer, s *work.Scan) error {
 	if err != nil {
 		return err
 	}
+	for _, l := range s.Coverage.Blocking() {
+		for _, e := range l.Examples {
+			for i, v := range []string{e.URL, "", "not looked at", string(l.Cause), "", "", "", "", "", "", cmp.Or(e.Note, causeWords[l.Cause].words)} {
+				row[i] = cell(v)
+			}
+			if err := out.Write(row); err != nil {
+				return err
+			}
+		}
+		if more := l.Count - len(l.Examples); more > 0 {
+			for i, v := range []string{fmt.Sprintf("and %d more", more), "", "not looked at", string(l.Cause), "", "", "", "", "", "", causeWords[l.Cause].words} {
+				row[i] = cell(v)
+			}
+			if err := out.Write(row); err != nil {
+				return err
+			}
+		}
+	}
 	out.Flush()
 	return out.Error()
 }
@@ -191,13 +211,18 @@ func scanJUnit(w io.Writer, s *work.Scan) error {
 	if err != nil {
 		return err
 	}
-	for _, u := range s.Unread {
-		suite.Tests, suite.Errors = suite.Tests+1, suite.Errors+1
-		suite.Cases = append(suite.Cases, junitCase{Name: Clean(u.URL), Class: "pages", Error: &junitWord{Message: Clean(u.Why), Type: "unread"}})
-	}
-	if s.LeftOut > 0 {
-		suite.Tests, suite.Errors = suite.Tests+1, suite.Errors+1
-		suite.Cases = append(suite.Cases, junitCase{Name: "all documents read", Class: "coverage", Error: &junitWord{Message: fmt.Sprintf("%d of %d documents read", s.Read+s.Sheets, s.Known()), Type: "coverage"}})
+	for _, l := range s.Coverage.Blocking() {
+		if s.Sample > 0 && l.Cause == coverage.Sampled {
+			continue // as the user wants it
+		}
+		for _, e := range l.Examples {
+			suite.Tests, suite.Errors = suite.Tests+1, suite.Errors+1
+			suite.Cases = append(suite.Cases, junitCase{Name: Clean(e.URL), Class: "coverage", Error: &junitWord{Message: Clean(cmp.Or(e.Note, causeWords[l.Cause].words)), Type: string(l.Cause)}})
+		}
+		if more := l.Count - len(l.Examples); more > 0 || len(l.Examples) == 0 {
+			suite.Tests, suite.Errors = suite.Tests+1, suite.Errors+1
+			suite.Cases = append(suite.Cases, junitCase{Name: countWords(l), Class: "coverage", Error: &junitWord{Message: readWords(s.Coverage) + " read", Type: string(l.Cause)}})
+		}
 	}
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err

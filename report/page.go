@@ -47,13 +47,15 @@ type (
 	pageData struct {
 		Site, When, Verdict, Facts, Tool, ID, Compared, Browser, PagesNote string
 		Clean, AsHTTPS                                                     bool
-		Notes, New, Gone, Unconfirmed                                      []string
+		Notes, Missing, New, Gone, Unseen, Unconfirmed                     []string
+		Sites                                                              []siteData
 		Classes                                                            []classData
 		Groups                                                             []groupData
 		Hosts                                                              []hostData
 		Worst                                                              []rowData
 		Unread                                                             []work.Unread
 	}
+	siteData  struct{ Host, Pages, Findings string }
 	classData struct {
 		Class, Words, Count, Then, URLs, Pages string
 		Part, ThenPart                         int
@@ -80,24 +82,28 @@ type (
 // scanHTML writes one page that holds all it needs and asks for nothing.
 func scanHTML(w io.Writer, s *work.Scan) error {
 	d := &pageData{Site: Clean(s.Site), When: s.Time.UTC().Format("2006-01-02 15:04") + " UTC", ID: s.ID, Tool: Clean(work.Tool), AsHTTPS: s.AsHTTPS,
-		Clean: len(s.Culprits) == 0 && len(s.Unread) == 0, Verdict: verdict(s),
+		Clean: len(s.Culprits) == 0 && (s.Complete() || s.Code() == work.Clean), Verdict: verdict(s),
 		Facts: fmt.Sprintf("%s, %s and %s were read.", plural(s.Read, "page"), plural(s.Sheets, "style sheet"), plural(s.Others, "other thing"))}
-	if s.Outward > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link")))
+	for _, note := range coverageNotes(s) {
+		d.Notes = append(d.Notes, Clean(note))
 	}
-	if s.LeftOut > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("Not everything was read: %s past the bounds or kept out by robots.txt.", plural(s.LeftOut, "document")))
+	if d.Missing = coverageFacts(s); len(d.Missing) > 0 {
+		d.Facts += " Read: " + readWords(s.Coverage) + "."
 	}
-	if s.Dead > 0 {
-		d.Notes = append(d.Notes, plural(s.Dead, "link")+" of the site's lead to nothing.")
+	for _, one := range s.Sites {
+		found := 0
+		for _, n := range one.Classes {
+			found += n
+		}
+		d.Sites = append(d.Sites, siteData{Clean(one.Host), number(one.Read) + " of " + number(one.Known), number(found)})
 	}
 	d.classes(s)
 	d.culprits(s)
 	d.hosts(s)
 	d.pages(s)
 	if c := s.Compared; c != nil {
-		d.Compared = fmt.Sprintf("Compared with the scan of %s UTC: %d new, %d gone, %d as before.", c.Time.UTC().Format("2006-01-02 15:04"), len(c.New), len(c.Gone), c.Still)
-		d.New, d.Gone = urls(c.New), urls(c.Gone)
+		d.Compared = fmt.Sprintf("Compared with the scan of %s UTC: %s.", c.Time.UTC().Format("2006-01-02 15:04"), comparedWords(c))
+		d.New, d.Gone, d.Unseen = urls(c.New), urls(c.Gone), urls(c.Unseen)
 	}
 	if b := s.Browser; b != nil {
 		d.Browser = fmt.Sprintf("%s looked at %s: %s of mixed content, %d known from reading, %d seen only by it.", Clean(b.Version), plural(b.Pages, "page"), plural(b.Reports, "report"), b.Known, b.New)
@@ -119,6 +125,8 @@ func scanHTML(w io.Writer, s *work.Scan) error {
 func verdict(s *work.Scan) string {
 	n := func(c mixed.Class) int { return s.Classes[c] }
 	switch {
+	case len(s.Culprits) == 0 && s.Whole() && s.AsHTTPS:
+		return "Every page would be clean over HTTPS"
 	case len(s.Culprits) == 0 && s.Whole():
 		return "Every page is clean"
 	case len(s.Culprits) == 0 && s.Complete():

@@ -7,6 +7,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"trimlantern/core/certs"
+	"trimlantern/core/coverage"
 	"trimlantern/work"
 )
 
@@ -265,6 +266,16 @@ func (t *Text) Watched(w *work.Watched) {
 				break
 			}
 			t.printf("  %s\n", clip(u.URL+": "+u.Why, 76))
+		}
+	}
+	if len(w.Unread) == 0 {
+		for i, l := range w.Coverage.Blocking() {
+			if i == 0 {
+				t.heading("Not looked at")
+			}
+			if l.Cause != coverage.Sampled {
+				t.printf("  %s\n", clip(countWords(l), 76))
+			}
 		}
 	}
 	culprits("No longer insecure", w.Gone)

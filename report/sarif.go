@@ -1,7 +1,6 @@
 package report
 
 import (
-	"fmt"
 	"io"
 	"net/url"
 	"path/filepath"
@@ -88,7 +87,10 @@ func scanSARIF(w io.Writer, s *work.Scan) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: name, Version: version}}, Results: []sarifResult{}, Columns: "utf16CodeUnits"}
 	call := sarifCall{Done: true}
 	if !s.Complete() {
-		call.Notes = []sarifNote{{"warning", sarifText{fmt.Sprintf("not everything was read: %d of %d documents", s.Read+s.Sheets, s.Known())}}}
+		call.Notes = append(call.Notes, sarifNote{"warning", sarifText{"not everything was read: " + readWords(s.Coverage)}})
+	}
+	for _, fact := range coverageFacts(s) {
+		call.Notes = append(call.Notes, sarifNote{"warning", sarifText{"not looked at: " + fact}})
 	}
 	run.Calls = []sarifCall{call}
 	for _, c := range mixed.Classes {

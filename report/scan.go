@@ -43,36 +43,26 @@ func (t *Text) Scan(s *work.Scan) {
 	}
 	t.compared(s)
 	t.browser(s)
-	if len(s.Unread) > 0 {
-		t.heading("Could not be read")
-		t.unread(s.Unread, 12)
-	}
+	t.coverage(s)
 	if len(s.Broken) > 0 {
 		t.heading("Loaded securely, and gives nothing")
 		t.unread(s.Broken, 5)
 	}
 	t.printf("\n")
-	if s.Dead > 0 {
-		t.printf("%s\n", t.faint(plural(s.Dead, "link")+" of the site's lead to nothing (404); not counted."))
-	}
-	if s.Outward > 0 {
-		t.printf("%s\n", t.faint(fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link"))))
-	}
-	if s.LeftOut > 0 {
-		t.wrap("", t.care(fmt.Sprintf("Not everything was read: %s past --pages, --depth or --for, or kept out by --robots.", plural(s.LeftOut, "document"))))
-	}
+	t.notes(s)
 	switch {
-	case len(s.Culprits) == 0 && !s.Complete() && len(s.Unread) == 0:
+	case len(s.Culprits) == 0 && !s.Complete():
 		t.printf("%s\n", t.care(asFarAsRead(s)+"."))
-		t.next("trimlantern scan --pages 100000")
-	case len(s.Culprits) == 0 && len(s.Unread) == 0 && s.Named > 0:
+		t.next(nextRead(s))
+	case len(s.Culprits) == 0 && s.Named > 0:
 		t.printf("%s\n", t.good(fmt.Sprintf("%s read from the addresses given, all clean.", plural(s.Read+s.Sheets, "document"))))
 		t.next("trimlantern scan")
-	case len(s.Culprits) == 0 && len(s.Unread) == 0:
-		t.printf("%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))
+	case len(s.Culprits) == 0 && s.AsHTTPS:
+		t.printf("%s\n", t.good("Every page would be clean over HTTPS."))
 		t.next("trimlantern status")
 	case len(s.Culprits) == 0:
-		t.next("look at what could not be read, then: trimlantern scan")
+		t.printf("%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))
+		t.next("trimlantern status")
 	case s.Culprits[0].Places == nil:
 		t.next("trimlantern scan --trace, which says where each of them is stored")
 	case slices.ContainsFunc(s.Culprits, func(c work.Culprit) bool { return slices.ContainsFunc(c.Places, changes) }):
@@ -80,11 +70,6 @@ func (t *Text) Scan(s *work.Scan) {
 	default:
 		t.next("do what stands under each place, then: trimlantern scan")
 	}
-}
-
-// asFarAsRead is the verdict on a scan that found nothing in what it read.
-func asFarAsRead(s *work.Scan) string {
-	return fmt.Sprintf("Clean as far as read: %s of %s", number(s.Read+s.Sheets), plural(s.Known(), "document"))
 }
 
 // changes reports whether preview changes a place.
@@ -203,11 +188,11 @@ func (t *Text) compared(s *work.Scan) {
 		return
 	}
 	t.heading("Compared with the scan of " + c.Time.UTC().Format("2006-01-02 15:04") + " UTC")
-	t.printf("  %d new, %d gone, %d as before\n", len(c.New), len(c.Gone), c.Still)
+	t.printf("  %s\n", comparedWords(c))
 	for _, part := range []struct {
 		word string
 		list []work.Culprit
-	}{{t.bad("new "), c.New}, {t.good("gone"), c.Gone}} {
+	}{{t.bad("new "), c.New}, {t.good("gone"), c.Gone}, {t.care("not looked at"), c.Unseen}} {
 		for i, one := range part.list {
 			if i == 8 {
 				t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; --format json lists them", len(part.list)-8)))
@@ -216,6 +201,15 @@ func (t *Text) compared(s *work.Scan) {
 			t.printf("  %s  %s\n", part.word, clip(one.URL, 70))
 		}
 	}
+}
+
+// comparedWords is a comparison in numbers.
+func comparedWords(c *work.Comparison) string {
+	words := fmt.Sprintf("%d new, %d gone, %d as before", len(c.New), len(c.Gone), len(c.Still))
+	if len(c.Unseen) > 0 {
+		words += fmt.Sprintf(", %d on pages that were not looked at again", len(c.Unseen))
+	}
+	return words
 }
 
 func (t *Text) browser(s *work.Scan) {

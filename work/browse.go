@@ -88,7 +88,7 @@ func (s *scanning) secureHost(raw string) {
 // browse looks at every page with the browser and takes in what it reports.
 func (s *scanning) browse(ctx context.Context) error {
 	out := &BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
-	s.out.Browser = out
+	s.out.Browser, s.browsed = out, map[string]bool{}
 	type look struct {
 		doc  ScannedPage
 		seen *browser.Seen
@@ -146,6 +146,7 @@ func (s *scanning) browse(ctx context.Context) error {
 			continue
 		}
 		out.Pages++
+		s.browsed[l.doc.URL] = true
 		if l.seen.Timeout {
 			out.Failed = append(out.Failed, Unread{l.doc.URL, "was not quiet in time; what was seen counts"})
 		}

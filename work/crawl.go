@@ -12,6 +12,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"trimlantern/core/coverage"
 	"trimlantern/site/fetch"
 	"trimlantern/site/logbook"
 )
@@ -26,11 +27,18 @@ type crawlLine struct {
 	Job     *fetch.Job   `json:"job,omitempty"`
 	Doc     *ScannedPage `json:"doc,omitempty"`
 	Next    []fetch.Job  `json:"next,omitempty"` // what was found there first
-	Unread  *Unread      `json:"unread,omitempty"`
 	Broken  *Unread      `json:"broken,omitempty"`
 	Outward int          `json:"outward,omitempty"`
-	Dead    bool         `json:"dead,omitempty"`
-	Robots  bool         `json:"robots,omitempty"`
+
+	Marks []coverage.Mark `json:"marks,omitempty"` // what became of the job's address, and of others that it named
+}
+
+// depth returns how many links the job was from the start.
+func (l crawlLine) depth() int {
+	if l.Job == nil {
+		return 0
+	}
+	return l.Job.Depth
 }
 
 // crawlLog is the log of a crawl at work. It grows on the disk, not in memory.

@@ -204,11 +204,11 @@ func (j *Job) RedirectRules(r hops.Rule, hsts bool) (*Rules, error) {
 		r.HSTS = shortHSTS
 		out.Note = "Browsers remember HSTS and there is no way back while they do: five minutes for a start. It grows to a year once a scan in the logbook is clean."
 		if j.Book != nil {
-			scan, err := j.lastScan()
+			scan, err := j.weightiest()
 			if err != nil {
 				return nil, err
 			}
-			if scan != nil && scan.Code() == Clean && scan.Whole() {
+			if scan != nil && scan.Proven() {
 				r.HSTS = longHSTS
 				out.Note = "The last scan is clean, so browsers are told to remember for a year. Names below the site's are left out: with includeSubDomains each of them would need HTTPS too."
 			}

@@ -1,17 +1,18 @@
 package work
 
 import (
+	"bytes"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"trimlantern/core/address"
-	"trimlantern/core/markup"
+	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/site/fetch"
 	"trimlantern/site/logbook"
@@ -32,6 +33,9 @@ type ScanOptions struct {
 	Resume      bool          // go on with the scan that was interrupted
 	Compare     string        // an earlier scan's ID, or "last"
 	FailOn      string        // the mildest class that counts; "" all
+	Follow      []string      // links that are usually left alone: see FollowKinds
+	Except      []string      // patterns of paths that are not asked for
+	Sample      int           // read that many pages of those that are known, others each time; 0: all
 	Browser     bool          // look with an installed browser too
 	Chromium    string        // its path; "" the one that is found
 	BrowserUser string        // of this machine, that the browser runs as; "": the caller
@@ -58,10 +62,13 @@ type Scan struct {
 	Worst    []PageCount         `json:"worst"`           // documents with the most
 	Hosts    []HostState         `json:"hosts"`           // other hosts that pages load from insecurely
 	Outward  int                 `json:"links_elsewhere"` // insecure links and names of other hosts
-	Unread   []Unread            `json:"unread"`
+	Coverage coverage.Summary    `json:"coverage"`        // what became of all addresses
+	Sites    []SiteState         `json:"sites"`           // where the site has several names under which pages were read
+	Unread   []Unread            `json:"unread"`          // documents that could not be read
 	Dead     int                 `json:"dead_links"`
 	Broken   []Unread            `json:"broken,omitempty"` // loaded securely, and gives nothing
-	LeftOut  int                 `json:"left_out"`         // documents past the bounds, or that robots.txt keeps out
+	LeftOut  int                 `json:"left_out"`         // addresses past the bounds, or that a rule keeps out
+	Sample   int                 `json:"sample,omitempty"` // it was to read only so many pages
 	Named    int                 `json:"named,omitempty"`  // addresses that it began at, instead of the front page and the site map
 	Browser  *BrowserState       `json:"browser,omitempty"`
 	Compared *Comparison         `json:"compared,omitempty"`
@@ -115,14 +122,13 @@ type Unread struct {
 	Why string `json:"why"`
 }
 
-// Comparison is a scan held against an earlier one.
-type Comparison struct {
-	With  string              `json:"with"`
-	Time  time.Time           `json:"time"`
-	New   []Culprit           `json:"new"`
-	Gone  []Culprit           `json:"gone"`
-	Still int                 `json:"still"`
-	Then  map[mixed.Class]int `json:"then"` // its findings by class
+// SiteState is what was found under one of the site's names.
+type SiteState struct {
+	Host     string              `json:"host"`
+	Complete bool                `json:"complete"`
+	Read     int                 `json:"pages_read"`
+	Known    int                 `json:"pages_known"`
+	Classes  map[mixed.Class]int `json:"classes"`
 }
 
 // Bounds of what a scan keeps in memory.
@@ -134,20 +140,27 @@ const (
 	perHost     = 5      // assets of a host that are asked for over HTTPS
 )
 
-// Complete reports whether all that the scan came to know of was read: only then nothing found
+// Complete reports whether all that the scan came to know of was looked at: only then nothing found
 // means that nothing is there.
-func (s *Scan) Complete() bool { return s.Read > 0 && s.LeftOut == 0 && len(s.Unread) == 0 }
+func (s *Scan) Complete() bool { return s.Coverage.Complete }
 
 // Whole reports whether the scan is complete and of the whole site, and not of pages that the user named.
 func (s *Scan) Whole() bool { return s.Complete() && s.Named == 0 }
 
-// Known returns how many documents the scan came to know of: read, unreadable and left out.
-func (s *Scan) Known() int { return s.Read + s.Sheets + s.LeftOut + len(s.Unread) }
+// Proven reports whether the scan shows that the whole site is clean over HTTPS.
+func (s *Scan) Proven() bool {
+	return s.Whole() && !s.AsHTTPS && s.Sample == 0 && len(s.Classes) == 0 && len(s.Culprits) == 0
+}
 
 // Code is the exit code that the scan comes to.
 func (s *Scan) Code() int {
-	if len(s.Unread) > 0 || s.Read == 0 || s.LeftOut > 0 && s.FailOn != "none" {
+	if s.Read == 0 || len(s.Unread) > 0 {
 		return Remain
+	}
+	for _, l := range s.Coverage.Blocking() {
+		if s.FailOn != "none" && (s.Sample == 0 || l.Cause != coverage.Sampled) {
+			return Remain
+		}
 	}
 	for _, c := range mixed.Classes {
 		if s.Classes[c] > 0 && s.FailOn != "none" {
@@ -177,13 +190,20 @@ type scanning struct {
 	out    *Scan
 	front  *fetch.Frontier
 	log    *crawlLog
-	rules  *fetch.Rules
+	rules  map[string]*fetch.Rules // by host
 	at     map[culpritID]int
 	hosts  map[string]*HostState
 	assets map[string][]string // of a host that pages load from insecurely, some
 	memo   mixed.Memo
 	known  map[string]string // own, of addresses that were asked for it already
 	secure []string          // other hosts that something is loaded from securely
+	ledger *coverage.Ledger
+	except []*regexp.Regexp
+	pool   []fetch.Job // of a sample: the pages that it can choose from
+	sites  map[string]map[mixed.Class]int
+
+	browsed   map[string]bool // pages that the browser looked at
+	frontPage []byte          // what other names of the site are held against
 }
 
 // Scan crawls the site over HTTPS and lists what its pages load, send or name
@@ -193,7 +213,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	if !fails(o.FailOn) {
 		return nil, misuse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, address, none")
 	}
-	if o.Pages < 1 || o.Depth < 0 {
+	if o.Pages < 1 || o.Depth < 0 || o.Sample < 0 {
 		return nil, misuse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")
 	}
 	if err := findBrowser(&o); err != nil {
@@ -203,13 +223,10 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	if err != nil {
 		return nil, err
 	}
-	client, err := j.web()
+	s, err := j.scanning(o)
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{},
-		out:   &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}},
-		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
 	defer s.front.Close()
 	if err := s.begin(ctx); err != nil {
 		return nil, err
@@ -220,26 +237,8 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 			s.log.discard() // nobody could go on with it
 		}
 	}()
-	err = fetch.Run(ctx, s.front, s.fetch, s.visit)
-	if f := s.log.flush(); err == nil || f != nil {
-		err = cmp.Or(f, err)
-	}
-	if err != nil && ctx.Err() == nil {
-		return nil, world(err, "what was read cannot be kept", "make room on the disk")
-	}
-	if err != nil {
-		return nil, world(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), "trimlantern scan --resume goes on from there; trimlantern scan begins anew")
-	}
-	s.out.LeftOut += s.front.LeftOut() // besides what robots.txt keeps out
-	if s.out.Read == 0 && len(s.out.Unread) > 0 {
-		u := s.out.Unread[0]
-		s.log.discard()
-		do := "is HTTPS served for this name? For a private authority or address: --ca FILE, --resolve HOST:PORT:ADDR; before the switch: --as-https"
-		return nil, world(nil, u.URL+" cannot be read: "+u.Why, do)
-	}
-	if s.out.Read == 0 {
-		s.log.discard()
-		return nil, world(nil, "no page of "+j.Site.String()+" was read: its addresses lead to other hosts, or give no pages", "check the address in a browser; another name of the same site: --also HOST")
+	if err := s.crawl(ctx); err != nil {
+		return nil, err
 	}
 	if o.Browser {
 		if err := s.browse(ctx); err != nil {
@@ -251,7 +250,9 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	}
 	s.sort()
 	if before != nil {
-		s.out.Compared = compare(before, s.out)
+		if s.out.Compared, err = s.compare(before); err != nil {
+			return nil, world(err, "the scan to compare with cannot be read", "run the scan without --compare")
+		}
 	}
 	if o.Trace {
 		if err := j.traceScan(ctx, s.out); err != nil {
@@ -263,6 +264,134 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	}
 	return s.out, nil
 }
+
+// scanning makes ready for a scan.
+func (j *Job) scanning(o ScanOptions) (*scanning, error) {
+	j.cookies = true
+	client, err := j.web()
+	if err != nil {
+		return nil, err
+	}
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{},
+		out:   &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}},
+		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
+	s.ledger = coverage.New(s.group)
+	for _, f := range o.Follow {
+		if !slices.Contains(FollowKinds, f) {
+			return nil, misuse(nil, "--follow "+f+" is not known", "write "+strings.Join(FollowKinds, " or "))
+		}
+	}
+	for _, pattern := range o.Except {
+		if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
+			return nil, misuse(nil, "--except "+pattern+" fits no path", "begin it with / or *, like /calendar/*")
+		}
+		quoted := strings.ReplaceAll(regexp.QuoteMeta(pattern), `\*`, ".*")
+		s.except = append(s.except, regexp.MustCompile("^"+quoted+"$"))
+	}
+	return s, nil
+}
+
+// group tells which of the site's names an address belongs to.
+func (s *scanning) group(u string) string {
+	_, rest, _ := strings.Cut(u, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	if host == s.job.Site.Host || slices.Contains(s.job.Site.Also, host) {
+		return host
+	}
+	return ""
+}
+
+// crawl reads all that there is to read.
+func (s *scanning) crawl(ctx context.Context) error {
+	err := fetch.Run(ctx, s.front, s.fetch, s.visit)
+	if err == nil && s.o.Sample > 0 {
+		if err = s.choose(); err == nil {
+			err = fetch.Run(ctx, s.front, s.fetch, s.visit)
+		}
+	}
+	if err == nil { // what was not come to in the time
+		rest := crawlLine{}
+		err = s.front.Rest(func(j fetch.Job) {
+			rest.Marks = append(rest.Marks, coverage.Mark{URL: j.URL, Kind: kindOf(j), Cause: coverage.MaxTime})
+		})
+		s.take(rest)
+	}
+	if f := s.log.flush(); err == nil || f != nil {
+		err = cmp.Or(f, err)
+	}
+	switch {
+	case err != nil && ctx.Err() == nil:
+		return world(err, "what was read cannot be kept", "make room on the disk")
+	case err != nil:
+		return world(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), s.again())
+	}
+	s.count()
+	switch {
+	case s.out.Read > 0:
+		return nil
+	case len(s.out.Unread) > 0 && s.ledger.Of(s.job.Site.String()+"/") != coverage.Elsewhere:
+		s.log.discard()
+		u := s.out.Unread[0]
+		do := "is HTTPS served for this name? For a private authority or address: --ca FILE, --resolve HOST:PORT:ADDR; before the switch: --as-https"
+		if s.out.Coverage.Count(coverage.Password) > 0 {
+			do = "it asks for a password: write what it wants into a file, and name that with --credentials FILE"
+		}
+		return world(nil, u.URL+" cannot be read: "+u.Why, do)
+	}
+	s.log.discard()
+	what := "no page of " + s.job.Site.String() + " was read: its addresses lead to other hosts, or give no pages"
+	for _, l := range s.out.Coverage.Lines {
+		if l.Cause == coverage.Elsewhere && len(l.Examples) > 0 {
+			what += "; " + cmp.Or(l.Examples[0].Note, l.Examples[0].URL)
+			break
+		}
+	}
+	return world(nil, what, "check the address in a browser; another name of the same site: --also HOST")
+}
+
+// again says how to go on with a scan that was interrupted.
+func (s *scanning) again() string {
+	if s.log.book == nil {
+		return "run the same command again"
+	}
+	return "trimlantern scan --resume goes on from there; trimlantern scan begins anew"
+}
+
+// count puts the ledger into the result.
+func (s *scanning) count() {
+	out := s.out
+	all := s.ledger.Summary(maxUnread)
+	out.Read, out.Dead, out.LeftOut = all.PagesRead, all.CountPages(coverage.Gone), 0
+	for _, l := range all.Lines {
+		switch l.State {
+		case coverage.Login, coverage.Undecodable, coverage.Failed:
+			for _, e := range l.Examples {
+				out.Unread = append(out.Unread, Unread{e.URL, e.Note})
+			}
+		case coverage.Excluded, coverage.NotAsked:
+			if l.Blocks {
+				out.LeftOut += l.Count
+			}
+		}
+	}
+	out.Coverage = s.ledger.Summary(maxExamples)
+	out.Sites = []SiteState{}
+	for _, host := range s.ledger.Groups() {
+		if one := s.ledger.SummaryOf(host, 0); one.PagesKnown > 0 && host != "" {
+			classes := s.sites[host]
+			if classes == nil {
+				classes = map[mixed.Class]int{}
+			}
+			out.Sites = append(out.Sites, SiteState{host, one.Complete, one.PagesRead, one.PagesKnown, classes})
+		}
+	}
+	if len(out.Sites) == 1 {
+		out.Sites = []SiteState{}
+	}
+}
+
+// maxExamples is how many addresses of one line of the ledger a result names.
+const maxExamples = 20
 
 // begin opens the crawl's log and fills the frontier.
 func (s *scanning) begin(ctx context.Context) error {
@@ -279,35 +408,75 @@ func (s *scanning) begin(ctx context.Context) error {
 	if s.log, err = s.job.newCrawl(s.out); err != nil {
 		return world(err, "what is read cannot be kept", "make the folder of the site file writable")
 	}
-	front := s.job.Site.String() + "/"
 	var jobs []fetch.Job
+	var same []coverage.Mark
+	mirrors := map[string]bool{}
 	for _, u := range start {
 		jobs = append(jobs, fetch.Job{URL: u})
 	}
-	if len(start) == 0 {
-		jobs = append(jobs, fetch.Job{URL: front})
+	if len(start) == 0 { // a network's other sites have front pages of their own
+		for _, host := range s.job.Site.Hosts() {
+			if front := "https://" + host + s.job.Site.Path + "/"; s.mirrors(ctx, front) {
+				mirrors[host] = true
+				same = append(same, coverage.Mark{URL: front, Cause: coverage.Moved, Note: "the same page as " + s.job.Site.String() + "/"})
+			} else {
+				jobs = append(jobs, fetch.Job{URL: front})
+			}
+		}
 	}
 	if len(start) == 0 || s.o.Robots {
-		origin := "https://" + s.job.Site.Host
-		jobs = append(jobs, s.robots(ctx, origin, len(start) == 0)...)
+		s.rules = map[string]*fetch.Rules{}
+		for _, host := range s.job.Site.Hosts() {
+			if mirrors[host] {
+				continue
+			}
+			jobs = append(jobs, s.robots(ctx, host, len(start) == 0)...)
+		}
 	}
 	for i := range jobs {
 		s.front.Add(jobs[i])
 	}
-	if err := s.log.put(crawlLine{Scan: s.out, Next: jobs}); err != nil {
+	first := crawlLine{Scan: s.out, Next: jobs, Marks: same}
+	s.take(first)
+	if err := s.log.put(first); err != nil {
 		return world(err, "what is read cannot be kept", "make room on the disk")
 	}
 	return s.log.flush()
 }
 
-// robots reads robots.txt and returns it and the site maps as jobs.
-func (s *scanning) robots(ctx context.Context, origin string, maps bool) (jobs []fetch.Job) {
+// mirrors reports whether another name of the site shows the same front page under its own address,
+// byte for byte: then it has no pages of its own.
+func (s *scanning) mirrors(ctx context.Context, front string) bool {
+	if front == s.job.Site.String()+"/" {
+		return false
+	}
+	if s.frontPage == nil {
+		s.frontPage = []byte{}
+		if r, err := s.client.Get(ctx, s.real(s.job.Site.String()+"/"), nil); err == nil && r.Status == 200 {
+			s.frontPage = slices.Clone(r.Body)
+			r.Done()
+		}
+	}
+	r, err := s.client.Get(ctx, s.real(front), nil)
+	if err != nil {
+		return false
+	}
+	defer r.Done()
+	return len(s.frontPage) > 0 && r.Status == 200 && s.as(r.URL).String() == front && bytes.Equal(r.Body, s.frontPage)
+}
+
+// robots reads the robots.txt of a host and returns it and the site maps as jobs.
+func (s *scanning) robots(ctx context.Context, host string, maps bool) (jobs []fetch.Job) {
+	origin := "https://" + host
 	r, err := s.client.Get(ctx, s.real(origin+"/robots.txt"), nil)
+	if host != s.job.Site.Host && (err != nil || r.URL.Hostname() != host) {
+		return nil // another name of the site, which is not there or leads to the first
+	}
 	named := []string{origin + "/sitemap.xml"}
 	if err == nil && r.Status < 500 {
 		rules, more := fetch.Robots(r.Status, r.Body)
 		if s.o.Robots {
-			s.rules = rules
+			s.rules[host] = rules
 		}
 		if r.Status == 200 && r.Type == "text/plain" {
 			jobs = append(jobs, fetch.Job{URL: origin + "/robots.txt", As: "robots"})
@@ -325,7 +494,7 @@ func (s *scanning) robots(ctx context.Context, origin string, maps bool) (jobs [
 // resume takes up the scan that was interrupted last.
 func (s *scanning) resume() error {
 	if s.job.Book == nil {
-		return misuse(nil, "--resume needs the logbook of a site file", "run the scan without it")
+		return misuse(nil, "--resume needs a logbook", "run the scan without it")
 	}
 	ids, err := s.job.Book.Crawls()
 	if err != nil || len(ids) == 0 {
@@ -334,7 +503,7 @@ func (s *scanning) resume() error {
 	done := map[string]bool{}
 	key := func(j fetch.Job) string { return fmt.Sprint(j.Brief, j.URL) }
 	id := ids[len(ids)-1]
-	var queued []fetch.Job
+	var queued, again []fetch.Job
 	s.log, err = openCrawl(s.job.Book, id, func(l crawlLine) error {
 		if l.Scan != nil {
 			if l.Scan.Site != s.out.Site || l.Scan.AsHTTPS != s.o.AsHTTPS {
@@ -345,7 +514,23 @@ func (s *scanning) resume() error {
 		if l.Job != nil {
 			done[key(*l.Job)] = true
 		}
+		if l.Scan == nil && l.Job != nil && l.Marks == nil && l.Doc != nil && l.Doc.Kind != "browser" {
+			return misuse(nil, "the interrupted scan was made by an older version", "begin anew: trimlantern scan")
+		}
 		queued = append(queued, l.Next...)
+		for _, m := range l.Marks {
+			switch m.Cause {
+			case coverage.MaxPages, coverage.MaxDepth, coverage.MaxTime: // the bounds may be others now
+				if m.Kind == coverage.Page {
+					again = append(again, fetch.Job{URL: m.URL, Depth: l.depth() + 1})
+				}
+			case coverage.AsDocument:
+				if m.Kind == coverage.Page {
+					done[key(fetch.Job{URL: m.URL})] = true
+					queued = append(queued, fetch.Job{URL: m.URL})
+				}
+			}
+		}
 		s.take(l)
 		return nil
 	})
@@ -363,273 +548,11 @@ func (s *scanning) resume() error {
 			s.front.Add(j)
 		}
 	}
+	for _, j := range again {
+		s.front.Add(j)
+	}
 	s.out.Resumed = true
 	return nil
-}
-
-// maxKnown is how many addresses known remembers before it begins anew.
-const maxKnown = 20000
-
-// link is own for what pages lead to, again and again.
-func (s *scanning) link(raw string) string {
-	own, ok := s.known[raw]
-	if !ok {
-		if len(s.known) >= maxKnown || s.known == nil {
-			s.known = map[string]string{}
-		}
-		own = s.own(raw)
-		s.known[raw] = own
-	}
-	return own
-}
-
-// own returns the secure form of an address of the site, without its fragment,
-// or "".
-func (s *scanning) own(raw string) string {
-	u, err := url.Parse(raw)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
-		return ""
-	}
-	port := u.Port()
-	if u.Scheme == "https" && port == "443" {
-		port = ""
-	}
-	if s.job.Site.Relate(u.Hostname(), port, u.EscapedPath()) != address.Ours {
-		return ""
-	}
-	host, err := address.CanonicalHost(u.Hostname())
-	if err != nil {
-		return ""
-	}
-	u.Scheme, u.Host, u.Fragment, u.User = "https", host, "", nil
-	if u.Path == "" {
-		u.Path = "/"
-	}
-	return u.String()
-}
-
-// real returns where an address is asked for: before the switch, the site's own are
-// there over HTTP.
-func (s *scanning) real(u string) string {
-	if s.o.AsHTTPS && s.own(u) != "" {
-		return "http" + strings.TrimPrefix(u, "https")
-	}
-	return u
-}
-
-// as returns the address that counts for one that was asked for: the opposite of real.
-func (s *scanning) as(u *url.URL) *url.URL {
-	if s.o.AsHTTPS {
-		if own := s.own(u.String()); own != "" {
-			if secure, err := url.Parse(own); err == nil {
-				return secure
-			}
-		}
-	}
-	return u
-}
-
-// fetched is what became of one job.
-type fetched struct {
-	r    *fetch.Response
-	page *mixed.Page
-	err  error
-	maps []string
-	locs []string
-}
-
-// fetch asks for one thing and reads it; it runs in several goroutines.
-func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
-	if u, err := url.Parse(j.URL); err == nil && s.rules != nil && s.own(j.URL) != "" && !s.rules.Allows(u.RequestURI()) {
-		f.err = errRobots
-		return f
-	}
-	switch {
-	case j.Brief:
-		f.r, f.err = s.client.Head(ctx, s.real(j.URL))
-	default:
-		f.r, f.err = s.client.Get(ctx, s.real(j.URL), func(typ string) bool {
-			return j.As == "sitemap" || mixed.KindOf(typ, markup.Kind(j.As)) != ""
-		})
-	}
-	if f.err != nil || f.r.Status >= 400 || len(f.r.Body) == 0 && len(f.r.Header) == 0 {
-		return f
-	}
-	r := f.r
-	if j.As == "sitemap" {
-		f.locs, f.maps, f.err = fetch.Sitemap(r.Body, maxLocs)
-	}
-	if !j.Brief {
-		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
-	}
-	r.Cut = r.Cut && len(r.Body) > 0
-	r.Done()
-	return f
-}
-
-// visit takes one result into the scan.
-func (s *scanning) visit(j fetch.Job, f fetched) error {
-	if errors.Is(f.err, context.Canceled) {
-		return nil // interrupted: it is still to be done
-	}
-	l := crawlLine{Job: &j}
-	s.look(j, f, &l)
-	s.take(l)
-	return s.log.put(l)
-}
-
-// look decides what a result says and leads to.
-func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
-	unread := func(why string) { l.Unread = &Unread{j.URL, why} }
-	page := j.As == "" && !j.Brief
-	if f.err != nil && f.r != nil && !page {
-		if via := s.insecureHop(j, f.r); via != nil { // whether there is anything there or not
-			l.Doc = &ScannedPage{URL: j.URL, Kind: j.As, Findings: []mixed.Finding{*via}}
-			return
-		}
-	}
-	switch {
-	case f.err == errRobots:
-		if page {
-			l.Robots = true
-		}
-		return
-	case f.err != nil && j.As == "sitemap":
-		if f.r != nil && f.r.Status == 200 {
-			unread("the site map cannot be read: " + f.err.Error())
-		} else if j.Depth > 0 {
-			unread(probe.Failure(f.err))
-		}
-		return
-	case f.err != nil && j.Brief:
-		l.Broken = &Unread{j.URL, probe.Failure(f.err)}
-		return
-	case f.err != nil:
-		unread(probe.Failure(f.err))
-		return
-	case f.r.Status >= 400 && !page:
-		if j.As == "style" || j.As == "script" || j.Brief {
-			l.Broken = &Unread{j.URL, fmt.Sprintf("answers %d", f.r.Status)}
-		}
-		return
-	case f.r.Status >= 400:
-		if l.Dead = (f.r.Status == 404 || f.r.Status == 410) && j.Depth > 0; !l.Dead {
-			unread(fmt.Sprintf("answers %d", f.r.Status))
-		}
-		return
-	}
-	doc := &ScannedPage{URL: s.as(f.r.URL).String(), Kind: j.As}
-	if via := s.insecureHop(j, f.r); via != nil {
-		doc.URL = j.URL
-		doc.Findings = append(doc.Findings, *via)
-		l.Doc = doc
-	}
-	if j.Brief {
-		return
-	}
-	own := s.own(f.r.URL.String()) != ""
-	switch {
-	case page && !own:
-		return // a redirect off the site
-	case s.as(f.r.URL).Scheme != "https":
-		unread("sends back to " + f.r.URL.String())
-		return
-	case page && mixed.KindOf(f.r.Type, "") == "":
-		return // a picture or the like, of which nothing was read
-	}
-	if f.r.Cut {
-		unread("only its first 16 MB were read")
-	}
-	doc.Title = f.page.Title
-	doc.Findings = append(doc.Findings, f.page.Findings...)
-	l.Doc = doc
-	s.filter(doc, l)
-	s.follow(j, f, l)
-}
-
-// filter drops what is not this site's to change: where a visitor may go elsewhere,
-// and what another host only names.
-func (s *scanning) filter(doc *ScannedPage, l *crawlLine) {
-	kept := doc.Findings[:0]
-	for _, f := range doc.Findings {
-		if (f.Class == mixed.Address || f.Class == mixed.Possible || f.Class == mixed.Download && !strings.HasPrefix(f.By, "a ")) && !s.ours(f.URL) {
-			l.Outward++
-			continue
-		}
-		kept = append(kept, f)
-	}
-	doc.Findings = kept
-}
-
-// insecureHop returns the finding of something secure that leads somewhere insecure.
-func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
-	chain := append(slices.Clone(r.Hops), r.URL.String())
-	for _, hop := range chain[1:] {
-		u, err := url.Parse(hop)
-		if err != nil || !mixed.Insecure(s.as(u)) {
-			continue
-		}
-		f := mixed.Finding{URL: hop, By: cmp.Or(j.By, "redirect"), Class: mixed.Address, Certainty: mixed.Certain, Via: j.URL}
-		switch {
-		case j.As == "" && !j.Brief || j.As == "feed" || j.As == "sitemap" || j.As == "robots":
-		case j.Masked:
-			f.Class = mixed.Masked
-		default:
-			f.Class = mixed.Loaded(markup.Kind(j.As), u.Hostname())
-		}
-		return &f
-	}
-	return nil
-}
-
-// follow adds what a document leads to.
-func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
-	on := s.as(f.r.URL).String()
-	add := func(n fetch.Job) {
-		if s.front.Add(n) {
-			l.Next = append(l.Next, n)
-		}
-	}
-	for _, load := range f.page.Loads {
-		n := fetch.Job{URL: load.URL, As: string(load.Kind), Depth: j.Depth, From: on, By: load.By, Masked: load.Masked}
-		if u, _, ok := strings.Cut(n.URL, "#"); ok {
-			n.URL = u
-		}
-		secure := s.link(n.URL)
-		own := secure != ""
-		if own {
-			n.URL = secure
-		}
-		switch load.Kind {
-		case markup.Style, markup.Manifest:
-		case markup.Script, markup.Frame, markup.Object:
-			n.Brief = !own // another host's scripts and pages are its own matter
-		default:
-			n.Brief = true
-		}
-		if n.Brief && s.o.Bare || s.o.AsHTTPS && !own && n.Brief {
-			continue
-		}
-		add(n)
-	}
-	for _, feed := range f.page.Feeds {
-		// Each page may have one of its own, of its comments: those of the front page do.
-		if own := s.own(feed); own != "" && on == s.job.Site.String()+"/" {
-			add(fetch.Job{URL: own, As: "feed", Depth: j.Depth})
-		}
-	}
-	for _, m := range f.maps {
-		if own := s.own(m); own != "" {
-			add(fetch.Job{URL: own, As: "sitemap", Depth: j.Depth + 1})
-		}
-	}
-	for _, list := range [][]string{f.locs, f.page.Links} {
-		for _, link := range list {
-			if own := s.link(link); own != "" {
-				add(fetch.Job{URL: own, Depth: j.Depth + 1})
-			}
-		}
-	}
 }
 
 // take counts one line of the crawl, whether it is new or read back.
@@ -639,14 +562,12 @@ func (s *scanning) take(l crawlLine) {
 		s.secureHost(n.URL)
 	}
 	out.Outward += l.Outward
-	if l.Dead {
-		out.Dead++
-	}
-	if l.Robots {
-		out.LeftOut++
-	}
-	if l.Unread != nil && len(out.Unread) < maxUnread {
-		out.Unread = append(out.Unread, *l.Unread)
+	for _, m := range l.Marks {
+		if m.Cause == coverage.AsDocument && m.Kind == coverage.Page && s.ledger.Of(m.URL) != coverage.AsDocument {
+			out.Read++
+			s.job.Progress.At("scanning", int64(out.Read), 0)
+		}
+		s.ledger.Set(m)
 	}
 	if l.Broken != nil && len(out.Broken) < maxUnread {
 		out.Broken = append(out.Broken, *l.Broken)
@@ -657,9 +578,6 @@ func (s *scanning) take(l crawlLine) {
 			out.Sheets++
 		case l.Job.As != "" || l.Job.Brief:
 			out.Others++
-		case l.Doc != nil:
-			out.Read++
-			s.job.Progress.At("scanning", int64(out.Read), 0)
 		}
 	}
 	if l.Doc == nil {
@@ -669,6 +587,11 @@ func (s *scanning) take(l crawlLine) {
 	counted := map[culpritID]bool{}
 	for _, f := range l.Doc.Findings {
 		out.Classes[f.Class]++
+		host := hostOf(l.Doc.URL)
+		if s.sites[host] == nil {
+			s.sites[host] = map[mixed.Class]int{}
+		}
+		s.sites[host][f.Class]++
 		if counts.Classes[f.Class]++; counts.Classes[f.Class] == 1 {
 			out.On[f.Class]++
 		}
@@ -806,50 +729,6 @@ func (s *scanning) judgeHosts(ctx context.Context) error {
 func (s *scanning) ours(raw string) bool {
 	u, err := url.Parse(raw)
 	return err == nil && s.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours
-}
-
-// compareWith reads the scan to compare with; nil where none is asked for.
-func (j *Job) compareWith(id string) (*Scan, error) {
-	if id == "" {
-		return nil, nil
-	}
-	if j.Book == nil {
-		return nil, misuse(nil, "--compare needs the logbook of a site file", "run the scan without it")
-	}
-	ids, err := j.Book.Scans()
-	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
-	}
-	if id == "last" && len(ids) > 0 {
-		id = ids[len(ids)-1]
-	}
-	if !slices.Contains(ids, id) {
-		return nil, misuse(nil, "there is no scan "+id, "trimlantern history lists them")
-	}
-	return j.readScan(id)
-}
-
-// compare holds a scan against an earlier one.
-func compare(before, now *Scan) *Comparison {
-	c := &Comparison{With: before.ID, Time: before.Time, New: []Culprit{}, Gone: []Culprit{}, Then: before.Classes}
-	then, seen := map[culpritID]bool{}, map[culpritID]bool{}
-	for _, one := range before.Culprits {
-		then[culpritID{one.URL, one.Class}] = true
-	}
-	for _, one := range now.Culprits {
-		id := culpritID{one.URL, one.Class}
-		if seen[id] = true; then[id] {
-			c.Still++
-		} else {
-			c.New = append(c.New, one)
-		}
-	}
-	for _, one := range before.Culprits {
-		if !seen[culpritID{one.URL, one.Class}] {
-			c.Gone = append(c.Gone, one)
-		}
-	}
-	return c
 }
 
 // readScan reads a scan of the logbook.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"trimlantern/core/certs"
@@ -77,7 +78,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	if err := j.redirectStep(to); err != nil {
 		return nil, err
 	}
-	scan, err := j.lastScan()
+	scan, err := j.weightiest()
 	if err != nil {
 		return nil, err
 	}
@@ -157,14 +158,23 @@ func (s steps) scan(scan *Scan, last *journalState) bool {
 	case last != nil && scan.Time.Format(time.RFC3339) < max(last.Time, last.Header.Time):
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "older than the last change")
 		s.next("trimlantern scan")
-	case scan.Code() != Clean:
+	case scan.Code() != Clean || len(scan.Culprits) > 0:
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
 		if len(scan.Culprits) == 0 {
-			s.next("trimlantern scan --pages 100000")
+			s.next("trimlantern scan, which names what was not read")
 		}
 		s.next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
+	case scan.AsHTTPS:
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "judged as if over HTTPS, which is no proof")
+		s.next("trimlantern scan")
+	case scan.Sample > 0:
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "a sample only: %d of %d pages", scan.Coverage.PagesRead, scan.Coverage.PagesKnown)
+		s.next("trimlantern scan")
 	case !scan.Whole():
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "of %d named addresses only", scan.Named)
+		s.next("trimlantern scan")
+	case !scan.Proven():
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "not complete")
 		s.next("trimlantern scan")
 	default:
 		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
@@ -224,10 +234,14 @@ func scanWords(s *Scan) string {
 			what += fmt.Sprintf("%d %s, ", n, c.Words())
 		}
 	}
-	if what == "" && s.LeftOut > 0 {
-		return fmt.Sprintf("clean as far as read: %d of %d documents", s.Read+s.Sheets, s.Known())
+	c := s.Coverage
+	if what == "" {
+		return fmt.Sprintf("clean as far as read: %d of %d pages", c.PagesRead, c.PagesKnown)
 	}
-	return what + fmt.Sprintf("%d pages not read", len(s.Unread)+s.LeftOut)
+	if c.Complete {
+		return strings.TrimSuffix(what, ", ")
+	}
+	return what + fmt.Sprintf("%d of %d pages read", c.PagesRead, c.PagesKnown)
 }
 
 // lastSheet reads header and summary of the newest sheet; end is nil where it is
@@ -279,6 +293,29 @@ func (j *Job) lastJournal() (*journalState, error) {
 		}
 	}
 	return nil, nil
+}
+
+// weightiest returns the newest scan that says something of the whole site: one that found something,
+// or was of all of it. Where there is none, the newest of any kind.
+func (j *Job) weightiest() (*Scan, error) {
+	ids, err := j.Book.Scans()
+	if err != nil {
+		return nil, err
+	}
+	var newest *Scan
+	for i := len(ids) - 1; i >= 0; i-- {
+		s, err := j.readScan(ids[i])
+		if err != nil {
+			return nil, err
+		}
+		if newest == nil {
+			newest = s
+		}
+		if len(s.Culprits) > 0 || s.Sample == 0 && s.Named == 0 && !s.AsHTTPS {
+			return s, nil
+		}
+	}
+	return newest, nil
 }
 
 func (j *Job) lastScan() (*Scan, error) {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"trimlantern/core/certs"
+	"trimlantern/core/coverage"
 	"trimlantern/core/hops"
 )
 
@@ -21,6 +22,8 @@ type Watched struct {
 	Gone      []Culprit     `json:"gone"`      // insecure then, and no more
 	Unread    []Unread      `json:"unread"`
 	Pages     int           `json:"pages"` // how many were read
+
+	Coverage coverage.Summary `json:"coverage"`
 }
 
 // Code is the exit code that it comes to.
@@ -34,10 +37,7 @@ func (w *Watched) Code() int {
 // Watch looks at certificate, redirects and pages, for a timer: it is quiet when all
 // is well.
 func (j *Job) Watch(ctx context.Context, soon time.Duration, scan ScanOptions) (*Watched, error) {
-	before, err := j.lastScan()
-	if err != nil {
-		return nil, err
-	}
+	j.cookies = true
 	ready, err := j.Ready(ctx, ReadyOptions{Soon: soon})
 	if err != nil {
 		return nil, err
@@ -58,33 +58,17 @@ func (j *Job) Watch(ctx context.Context, soon time.Duration, scan ScanOptions) (
 			out.Redirects = append(out.Redirects, s)
 		}
 	}
+	scan.Compare = "last"
 	now, err := j.Scan(ctx, scan)
 	if err != nil {
 		return nil, err
 	}
-	then := map[string]bool{}
-	if before != nil {
-		for _, c := range before.Culprits {
-			then[c.URL] = true
-		}
+	if c := now.Compared; c != nil { // else it is the first
+		out.New, out.Still, out.Gone = c.New, c.Still, c.Gone
+	} else {
+		out.New = now.Culprits
 	}
-	seen := map[string]bool{}
-	for _, c := range now.Culprits {
-		seen[c.URL] = true
-		if then[c.URL] {
-			out.Still = append(out.Still, c)
-		} else {
-			out.New = append(out.New, c)
-		}
-	}
-	if before != nil && now.LeftOut == 0 { // a sample does not tell what is gone
-		for _, c := range before.Culprits {
-			if !seen[c.URL] {
-				out.Gone = append(out.Gone, c)
-			}
-		}
-	}
-	out.Unread, out.Pages = now.Unread, now.Read
-	out.Well = len(out.Points)+len(out.Redirects)+len(now.Culprits)+len(now.Unread) == 0
+	out.Unread, out.Pages, out.Coverage = now.Unread, now.Read, now.Coverage
+	out.Well = len(out.Points)+len(out.Redirects)+len(now.Culprits) == 0 && now.Code() == Clean
 	return out, nil
 }

@@ -90,7 +90,9 @@ type Job struct {
 	sites  map[int]Place      // of several sites in one database, by number
 	others []string           // prefixes of other systems below ours
 	client *fetch.Client
-	cause  envelope.Cause // what broke the lengths that Mend corrects
+
+	cookies bool           // the client keeps those of the site
+	cause   envelope.Cause // what broke the lengths that Mend corrects
 }
 
 // OpenAddress makes a job of an address alone, without site file, database and
@@ -401,7 +403,7 @@ func (j *Job) web() (*fetch.Client, error) {
 		return nil, err
 	}
 	c, err := fetch.New(fetch.Options{
-		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(), Secrets: secrets, Timeout: j.Timeout,
+		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.cookies,
 	})
 	if err != nil {
 		return nil, misuse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")

@@ -66,6 +66,8 @@ func (d *document) tag(element string, attrs []markup.Attr) {
 		if d.head && strings.EqualFold(strings.TrimSpace(get("http-equiv")), "content-security-policy") && upgrades(get("content")) {
 			d.page.Upgrades = true
 		}
+	case "input":
+		d.page.Password = d.page.Password || strings.EqualFold(get("type"), "password")
 	case "noscript":
 		d.noscript = true
 	case "template":
@@ -303,6 +305,7 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 		}
 	case "a", "area":
 		u.download = name == "href" && has("download")
+		u.nofollow = slices.Contains(strings.Fields(strings.ToLower(get("rel"))), "nofollow")
 	case "link":
 		rel := strings.Join(strings.Fields(strings.ToLower(get("rel"))), " ")
 		if u.by = "link " + rel; rel == "" {

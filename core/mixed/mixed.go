@@ -85,9 +85,11 @@ type Page struct {
 	Title    string
 	Findings []Finding
 	Links    []string // where a visitor can go, absolute; with a Memo those that it has not told before
+	NoFollow []string // and where only links with rel=nofollow lead
 	Loads    []Load   // what it loads securely, in order
 	Feeds    []string // its feeds, absolute
 	Upgrades bool     // its policy has browsers upgrade what it loads
+	Password bool     // it asks for a password
 }
 
 // Answer is what a server answered, as far as it counts here.
@@ -216,6 +218,7 @@ type use struct {
 	certainty Certainty
 	offset    int
 	download  bool
+	nofollow  bool
 }
 
 // Insecure reports whether an absolute URL is one that a secure page must not load,
@@ -241,7 +244,11 @@ func (r *reader) add(raw string, c use) {
 		r.data(raw, c)
 		return
 	}
-	if c.use == markup.Opens && u.web && !c.download {
+	switch {
+	case c.use != markup.Opens || !u.web || c.download:
+	case c.nofollow:
+		r.page.NoFollow = append(r.page.NoFollow, u.text)
+	default:
 		if r.memo == nil || !u.told.Load() && !u.told.Swap(true) {
 			r.page.Links = append(r.page.Links, u.text)
 		}
@@ -531,6 +538,7 @@ func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
 		r.page.Loads = append(r.page.Loads, l)
 	}
 	r.page.Links = append(r.page.Links, in.page.Links...)
+	r.page.NoFollow = append(r.page.NoFollow, in.page.NoFollow...)
 }
 
 // data reads a data: URL (RFC 2397) that is a document or a style sheet.

@@ -2,8 +2,11 @@
 package fetch
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
+	"compress/gzip"
+	"compress/zlib"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -13,9 +16,11 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/cookiejar"
 	"net/netip"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -23,8 +28,10 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/klauspost/compress/zstd"
 	"golang.org/x/net/html/charset"
 	"golang.org/x/net/http/httpguts"
+	"golang.org/x/net/publicsuffix"
 	"golang.org/x/text/encoding"
 
 	"trimlantern/core/address"
@@ -38,6 +45,7 @@ type Options struct {
 	Timeout time.Duration // for one answer; 0: 20 seconds
 	Own     []string      // hosts that may lie in a private network
 	Secrets http.Header   // sent to Own hosts over HTTPS alone, see Credentials
+	Cookies bool          // keep those that Own hosts set
 }
 
 // Bounds of one answer.
@@ -49,8 +57,8 @@ const (
 	userAgent = "TrimLantern (checks a site's own pages)"
 )
 
-// Client asks servers. It keeps no cookies, and sends secrets to the site's own
-// hosts alone.
+// Client asks servers. It sends secrets, and cookies where it keeps them, to the site's own hosts
+// alone.
 type Client struct {
 	http      *http.Client
 	transport *http.Transport
@@ -145,7 +153,16 @@ func New(o Options) (*Client, error) {
 		MaxResponseHeaderBytes: 1 << 20,
 	}
 	c.secrets = o.Secrets
+	var jar http.CookieJar
+	if o.Cookies {
+		kept, err := cookiejar.New(&cookiejar.Options{PublicSuffixList: publicsuffix.List})
+		if err != nil {
+			return nil, err
+		}
+		jar = ownJar{kept, c}
+	}
 	c.http = &http.Client{
+		Jar:       jar,
 		Timeout:   o.Timeout,
 		Transport: trusted{c},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
@@ -159,6 +176,19 @@ func New(o Options) (*Client, error) {
 		},
 	}
 	return c, nil
+}
+
+// ownJar keeps the cookies of the site's own hosts, as a browser would on a visit, and no others.
+type ownJar struct {
+	http.CookieJar
+	c *Client
+}
+
+// SetCookies keeps what an own host sets.
+func (j ownJar) SetCookies(u *url.URL, cookies []*http.Cookie) {
+	if j.c.own[strings.ToLower(u.Hostname())] {
+		j.CookieJar.SetCookies(u, cookies)
+	}
 }
 
 // parseResolve reads HOST:PORT:ADDR; ADDR is an IP address, with or without a
@@ -215,10 +245,12 @@ type Response struct {
 	URL    *url.URL // where the answer came from
 	Hops   []string // the URLs that redirected, in order
 	Status int
-	Type   string // media type, lower case, without parameters
+	Type   string // media type, lower case, without parameters; where none is given, what browsers take it for
 	Header http.Header
 	Body   []byte
-	Cut    bool // the body was longer than is read
+	Start  []byte // of a body that was not wanted: as much as tells what it is
+	Cut    bool   // the body was longer than is read
+	Coding string // the content coding that could not be taken off: then there is no Body
 
 	memory *bytes.Buffer // that the body stands in
 }
@@ -300,13 +332,27 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 	}
 	r.Type, _, _ = strings.Cut(strings.ToLower(res.Header.Get("Content-Type")), ";")
 	r.Type = strings.TrimSpace(r.Type)
+	body := io.Reader(res.Body)
+	if slices.Contains(untyped, r.Type) && res.StatusCode < 400 {
+		start := bufio.NewReaderSize(body, sniffed)
+		head, _ := start.Peek(sniffed) // a body that breaks off does so below
+		r.Type, _, _ = strings.Cut(http.DetectContentType(head), ";")
+		body = start
+	}
 	if want != nil && !want(r.Type) || res.StatusCode >= 400 {
-		_, _ = io.CopyN(io.Discard, res.Body, maxRest) // what does not come does not matter
+		r.Start = make([]byte, sniffed)
+		n, _ := io.ReadFull(body, r.Start) // what does not come does not matter
+		r.Start = r.Start[:n]
+		_, _ = io.CopyN(io.Discard, body, maxRest)
+		return r, wait, nil
+	}
+	if body, err = decoded(body, res.Header.Get("Content-Encoding")); err != nil {
+		r.Coding = res.Header.Get("Content-Encoding")
 		return r, wait, nil
 	}
 	r.memory = bodies.Get().(*bytes.Buffer)
 	r.memory.Grow(int(max(0, min(res.ContentLength+bytes.MinRead, maxBody))))
-	_, err = r.memory.ReadFrom(io.LimitReader(res.Body, maxBody))
+	_, err = r.memory.ReadFrom(io.LimitReader(body, maxBody))
 	r.Body = r.memory.Bytes()
 	r.Cut = int64(len(r.Body)) == maxBody
 	if e := declaredCharset(r.Body, res.Header.Get("Content-Type")); e != nil {
@@ -316,6 +362,45 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 	}
 	return r, wait, err
 }
+
+// untyped are the media types that say nothing: browsers look at the body then (MIME Sniffing §7).
+var untyped = []string{"", "unknown/unknown", "application/unknown", "*/*"}
+
+// sniffed is how much of a body tells what it is.
+const sniffed = 512
+
+// errCoding says that a content coding is none that can be taken off.
+var errCoding = errors.New("is sent in a coding that was not asked for")
+
+// decoded takes the content codings off that the transport did not (RFC 9110 §8.4): a server may send
+// one that nobody asked for.
+func decoded(body io.Reader, codings string) (io.Reader, error) {
+	list := strings.Split(strings.ToLower(codings), ",")
+	for i := len(list) - 1; i >= 0; i-- {
+		var err error
+		switch coding := strings.TrimSpace(list[i]); coding {
+		case "", "identity":
+		case "gzip", "x-gzip":
+			body, err = gzip.NewReader(body)
+		case "deflate": // in truth zlib's form (RFC 9110 §8.4.1.2)
+			body, err = zlib.NewReader(body)
+		case "zstd":
+			var z *zstd.Decoder
+			if z, err = zstd.NewReader(body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow)); err == nil {
+				body = z
+			}
+		default:
+			err = errCoding
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return body, nil
+}
+
+// maxWindow is what RFC 8878 has browsers take for a window of zstd at the most.
+const maxWindow = 8 << 20
 
 // declaredXML finds the encoding in the declaration of an XML document, declaredCSS that of
 // a style sheet (CSS Syntax §3.2).

@@ -39,7 +39,6 @@ type Frontier struct {
 	seen          map[uint64]struct{}
 	queue         queue
 	pages, others int
-	leftOut       int
 }
 
 // NewFrontier makes an empty one.
@@ -60,37 +59,62 @@ func (f *Frontier) id(j Job) uint64 {
 	return h.Sum64()
 }
 
-// Add takes up a job and reports whether it is new and within the bounds.
-func (f *Frontier) Add(j Job) bool {
-	if !f.Done(j) {
-		return false
+// Added is what became of a job that a frontier was given.
+type Added uint8
+
+// The outcomes of Add.
+const (
+	Queued     Added = iota // it waits to be fetched
+	Known                   // it waits already, or was fetched
+	PastPages               // there are as many pages already as may be
+	PastDepth               // it is more links away from the start than may be
+	PastOthers              // there are as many other things already as may be
+)
+
+// Add takes up a job, if it is new and within the bounds.
+func (f *Frontier) Add(j Job) Added {
+	added := f.Done(j)
+	if added == Queued {
+		f.queue.push(j)
 	}
-	f.queue.push(j)
-	return true
+	return added
 }
 
 // Done takes up a job that was done before, as Add does, and leaves it at that.
-func (f *Frontier) Done(j Job) bool {
+func (f *Frontier) Done(j Job) Added {
 	id := f.id(j)
 	if _, ok := f.seen[id]; ok {
-		return false
+		return Known
+	}
+	count, most, past := &f.pages, f.bounds.Pages, PastPages
+	if j.As != "" || j.Brief {
+		count, most, past = &f.others, f.bounds.Others, PastOthers
+	}
+	switch {
+	case j.Depth > f.bounds.Depth:
+		return PastDepth // another way to it may be shorter
+	case *count >= most:
+		return past
 	}
 	f.seen[id] = struct{}{}
-	count, most := &f.pages, f.bounds.Pages
-	if j.As != "" || j.Brief {
-		count, most = &f.others, f.bounds.Others
-	}
-	if j.Depth > f.bounds.Depth || *count >= most {
-		f.leftOut++
-		return false
-	}
 	*count++
-	return true
+	return Queued
 }
 
-// Waiting returns how many jobs are left, LeftOut how many were past the bounds.
+// Rest gives up what still waits, and tells of each job.
+func (f *Frontier) Rest(visit func(Job)) error {
+	for f.queue.waiting > 0 {
+		j, err := f.queue.pop()
+		if err != nil {
+			return err
+		}
+		visit(j)
+	}
+	return nil
+}
+
+// Waiting returns how many jobs are left.
 func (f *Frontier) Waiting() int { return f.queue.waiting }
-func (f *Frontier) LeftOut() int { return f.leftOut }
 
 // Close gives up what is left.
 func (f *Frontier) Close() { f.queue.close() }
@@ -101,8 +125,8 @@ type Work[T any] func(ctx context.Context, j Job) T
 // Visit is told of each result, one call at a time, and adds to the frontier.
 type Visit[T any] func(j Job, result T) error
 
-// Run works off a frontier until nothing is left, a bound is reached, ctx ends or
-// visit fails. What was begun is always visited.
+// Run works off a frontier until nothing is left, the time is up, ctx ends or visit fails. What was
+// begun is always visited; what was not still waits.
 func Run[T any](ctx context.Context, f *Frontier, work Work[T], visit Visit[T]) error {
 	type done struct {
 		job    Job
@@ -164,9 +188,6 @@ func Run[T any](ctx context.Context, f *Frontier, work Work[T], visit Visit[T]) 
 		case <-late:
 			over = true
 		}
-	}
-	if over {
-		f.leftOut += f.queue.waiting
 	}
 	if failed != nil {
 		return failed

@@ -116,10 +116,10 @@ func TestCrawl(t *testing.T) {
 	}
 	seen := map[string]int{}
 	f := NewFrontier(Crawl{Parallel: 4, Pages: 30, Depth: 100})
-	require.True(t, f.Add(Job{URL: "http://a.example/1"}))
+	require.Equal(t, Queued, f.Add(Job{URL: "http://a.example/1"}))
 	require.NoError(t, crawl(context.Background(), c, f, visit(seen)))
 	assert.Len(t, seen, 30)
-	assert.Positive(t, f.LeftOut())
+	assert.Equal(t, PastPages, f.Add(Job{URL: "http://a.example/one-more"}))
 	seen = map[string]int{}
 	f = NewFrontier(Crawl{Parallel: 3, Pages: 1000, Depth: 3})
 	f.Add(Job{URL: "http://a.example/1"})
@@ -141,22 +141,32 @@ func TestCrawl(t *testing.T) {
 	f = NewFrontier(Crawl{Parallel: 2, Pages: 1 << 20, Depth: 1 << 20, Time: 300 * time.Millisecond, Pause: 10 * time.Millisecond})
 	f.Add(Job{URL: "http://a.example/1"})
 	require.NoError(t, crawl(context.Background(), c, f, visit(map[string]int{})))
-	assert.Positive(t, f.LeftOut(), "its time was over")
+	assert.Positive(t, f.Waiting(), "its time was over")
 }
 
 func TestFrontier(t *testing.T) {
 	f := NewFrontier(Crawl{Pages: 2, Depth: 1})
-	assert.True(t, f.Add(Job{URL: "a"}))
-	assert.False(t, f.Add(Job{URL: "a", Depth: 1}))
-	assert.True(t, f.Add(Job{URL: "a", Brief: true}), "what was only touched may have to be read")
-	assert.True(t, f.Add(Job{URL: "s", As: "style", Depth: 1}))
-	assert.False(t, f.Add(Job{URL: "deep", Depth: 2}))
-	assert.True(t, f.Add(Job{URL: "b"}))
-	assert.False(t, f.Add(Job{URL: "c"}))
-	assert.Equal(t, []int{4, 2}, []int{f.Waiting(), f.LeftOut()})
-	assert.True(t, f.Done(Job{URL: "z", Brief: true}), "new, and not to be fetched")
-	assert.False(t, f.Add(Job{URL: "z", Brief: true}))
+	for _, c := range []struct {
+		job  Job
+		want Added
+		why  string
+	}{
+		{Job{URL: "a"}, Queued, ""},
+		{Job{URL: "a", Depth: 1}, Known, ""},
+		{Job{URL: "a", Brief: true}, Queued, "what was only touched may have to be read"},
+		{Job{URL: "s", As: "style", Depth: 1}, Queued, ""},
+		{Job{URL: "deep", Depth: 2}, PastDepth, ""},
+		{Job{URL: "deep", Depth: 1}, Queued, "another way to it is shorter"},
+		{Job{URL: "c"}, PastPages, ""},
+	} {
+		assert.Equal(t, c.want, f.Add(c.job), "%+v %s", c.job, c.why)
+	}
 	assert.Equal(t, 4, f.Waiting())
+	assert.Equal(t, Queued, f.Done(Job{URL: "z", Brief: true}), "new, and not to be fetched")
+	assert.Equal(t, Known, f.Add(Job{URL: "z", Brief: true}))
+	rest := 0
+	require.NoError(t, f.Rest(func(Job) { rest++ }))
+	assert.Equal(t, []int{4, 0}, []int{rest, f.Waiting()})
 }
 
 func TestSecrets(t *testing.T) {

@@ -90,8 +90,8 @@ func TestNoFalseClean(t *testing.T) {
 		args  []string
 		words string
 	}{
-		{1, []string{"--depth", "0"}, "clean as far as read: 1 of 4 documents"},
-		{0, []string{"--depth", "0", "https://ternrock.example/alone"}, "of 1 named addresses only"},
+		{1, []string{"--depth", "0"}, "clean as far as read: 1 of 4 pages"},
+		{0, []string{"--depth", "0", "https://ternrock.example/alone"}, "clean as far as read: 1 of 4 pages"},
 		{0, nil, "4 pages, all clean"},
 	} {
 		want(t, c.code, site, append([]string{"scan"}, c.args...)...)

@@ -37,7 +37,7 @@ func reported() *work.Scan {
 			work.Culprit{URL: `http://x.example/"><script>document.title='owned'</script><img src=x onerror=alert(1)>`, By: "<b>", Class: c, Pages: 1, On: "javascript:alert(1)", Places: []work.Origin{}})
 		s.Worst = append(s.Worst, work.PageCount{URL: "https://ternrock.example/" + long[24:], Title: "<script>document.title='owned'</script>", Classes: map[mixed.Class]int{c: i + 1}, Sum: i + 1})
 	}
-	s.Compared = &work.Comparison{With: "x", Time: s.Time, New: s.Culprits[:3], Gone: s.Culprits[3:], Still: 2, Then: map[mixed.Class]int{mixed.Blocked: 99}}
+	s.Compared = &work.Comparison{With: "x", Time: s.Time, New: s.Culprits[:3], Gone: s.Culprits[3:], Still: s.Culprits[:2], Then: map[mixed.Class]int{mixed.Blocked: 99}}
 	return s
 }
 

@@ -1,0 +1,116 @@
+package coverage
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// An address is in one state, whatever is said of it and in which order: the one that tells most.
+func TestOneState(t *testing.T) {
+	all := []Cause{}
+	for c := range causes {
+		all = append(all, c)
+	}
+	for _, a := range all {
+		for _, b := range all {
+			l := New(nil)
+			l.Set(Mark{URL: "https://ternrock.example/", Cause: a})
+			l.Set(Mark{URL: "https://ternrock.example/", Cause: b})
+			s := l.Summary(5)
+			require.Len(t, s.Lines, 1, "%s, %s", a, b)
+			require.Equal(t, []int{1, 1}, []int{s.Addresses, s.Lines[0].Count}, "%s, %s", a, b)
+			want := a
+			if causes[b].rank > causes[a].rank {
+				want = b
+			}
+			require.Equal(t, want, l.Of("https://ternrock.example/"))
+			require.Equal(t, []Example{{URL: "https://ternrock.example/"}}, s.Lines[0].Examples)
+		}
+	}
+}
+
+// Each cause has a state that States lists, and the verdict is a function of the causes alone.
+func TestVerdict(t *testing.T) {
+	for c, row := range causes {
+		assert.Contains(t, States, row.state, c)
+		l := New(nil)
+		l.Set(Mark{URL: "https://ternrock.example/", Cause: AsDocument})
+		assert.True(t, l.Summary(1).Complete)
+		l.Set(Mark{URL: "https://ternrock.example/other", Cause: c})
+		assert.Equal(t, !row.blocks, l.Summary(1).Complete, c)
+	}
+	l := New(nil)
+	assert.False(t, l.Summary(1).Complete, "nothing was looked at")
+	l.Set(Mark{URL: "https://ternrock.example/s.css", Kind: Part, Cause: AsDocument})
+	assert.False(t, l.Summary(1).Complete, "no page was looked at")
+	l.Set(Mark{URL: "https://ternrock.example/x", Cause: "a lamp"})
+	assert.Equal(t, 1, l.Len(), "a cause that is not known says nothing")
+}
+
+func TestSummary(t *testing.T) {
+	l := New(nil)
+	for i := range 700 {
+		l.Set(Mark{URL: fmt.Sprint("https://ternrock.example/", i), Cause: AsDocument})
+		l.Set(Mark{URL: fmt.Sprint("https://ternrock.example/p", i), Cause: MaxPages, Note: "--pages"})
+	}
+	l.Set(Mark{URL: "https://ternrock.example/s.css", Kind: Part, Cause: NoAnswer})
+	l.Set(Mark{URL: "https://ternrock.example/a.png", Kind: Thing, Cause: Bare})
+	s := l.Summary(2)
+	assert.Equal(t, []int{1402, 700, 1400, 0, 1, 1}, []int{s.Addresses, s.PagesRead, s.PagesKnown, s.PartsRead, s.PartsKnown, s.NotAsked})
+	assert.Equal(t, 700, s.Count(MaxPages, MaxDepth))
+	require.Len(t, s.Blocking(), 3)
+	assert.Equal(t, Line{Excluded, MaxPages, "page", 700, true, []Example{{"https://ternrock.example/p0", "--pages"}, {"https://ternrock.example/p1", "--pages"}}}, s.Blocking()[0])
+}
+
+// Each site of a network has numbers of its own, and together they are those of all.
+func TestGroups(t *testing.T) {
+	l := New(func(u string) string { return strings.Split(u, "/")[2] })
+	for i, host := range []string{"ternrock.example", "shop.ternrock.example", "shop.ternrock.example"} {
+		l.Set(Mark{URL: fmt.Sprintf("https://%s/%d", host, i), Cause: AsDocument})
+	}
+	l.Set(Mark{URL: "https://shop.ternrock.example/cart", Cause: Password})
+	l.Set(Mark{URL: "https://tides.example/", Cause: Elsewhere})
+	assert.Equal(t, []string{"shop.ternrock.example", "ternrock.example"}, l.Groups())
+	one, other, all := l.SummaryOf("ternrock.example", 5), l.SummaryOf("shop.ternrock.example", 5), l.Summary(5)
+	assert.Equal(t, []bool{true, false, false}, []bool{one.Complete, other.Complete, all.Complete})
+	assert.Equal(t, []int{1, 2, 3}, []int{one.PagesRead, other.PagesRead, all.PagesRead})
+	assert.Equal(t, 5, all.Addresses)
+	assert.Equal(t, Line{Read, AsDocument, "page", 3, false, []Example{{"https://ternrock.example/0", ""}, {"https://shop.ternrock.example/1", ""}, {"https://shop.ternrock.example/2", ""}}}, all.Lines[0])
+}
+
+// What a crawl with a session must not follow, and what only looks like it.
+func TestActs(t *testing.T) {
+	for _, c := range []struct {
+		path string
+		acts bool
+	}{
+		{"/wp-login.php?action=logout&_wpnonce=1f2e", true},
+		{"/wp-login.php?action=lostpassword", false},
+		{"/wp-login.php", false},
+		{"/?action=delete&id=1", true},
+		{"/delete?id=1", true},
+		{"/account/logout/", true},
+		{"/sign-out.php", true},
+		{"/?add-to-cart=12", true},
+		{"/shop/?remove_item=9", true},
+		{"/lamp/?replytocom=7#respond", true},
+		{"/wp-admin/post.php?post=3&action=edit", true},
+		{"/?token_csrf=1", true},
+		{"/how-to-delete-a-cookie/", false},
+		{"/logout-times/", false},
+		{"/vote/", false},
+		{"/?action=show", false},
+		{"/?p=delete", false},
+		{"/administration-of-lights/", false},
+		{"/", false},
+	} {
+		u, err := url.Parse("https://ternrock.example" + c.path)
+		require.NoError(t, err)
+		assert.Equal(t, c.acts, Acts(u), c.path)
+	}
+}

@@ -1,0 +1,170 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"trimlantern/core/coverage"
+	"trimlantern/work"
+)
+
+// causeWords say why addresses were not looked at, or do not count, and what to do about it.
+var causeWords = map[coverage.Cause]struct{ words, do string }{
+	coverage.MaxPages:   {"past the bound of --pages", "trimlantern scan --pages 100000"},
+	coverage.MaxDepth:   {"more links away than --depth allows", "trimlantern scan --depth 1000"},
+	coverage.MaxTime:    {"not reached in the time of --for", "trimlantern scan, with a longer --for or none"},
+	coverage.MaxKept:    {"more than can be told apart", "scan a part of the site: trimlantern scan --except PATTERN"},
+	coverage.Robots:     {"kept out by robots.txt", "trimlantern scan, without --robots"},
+	coverage.Pattern:    {"left out by --except", "trimlantern scan, without --except"},
+	coverage.NoFollow:   {"reached by nofollow links alone", "trimlantern scan --follow nofollow"},
+	coverage.Sampled:    {"not in this sample", "trimlantern scan"},
+	coverage.Password:   {"behind a password", "trimlantern scan --credentials FILE, with what the site wants to be shown"},
+	coverage.Encoding:   {"packed in a way that was not asked for", "have the server pack only as browsers ask (Accept-Encoding), then: trimlantern scan"},
+	coverage.Type:       {"served as a download, though it is a page", "have the server send text/html for it, then: trimlantern scan"},
+	coverage.Cut:        {"too large to be read whole", "check the rest in a browser: trimlantern scan --browser"},
+	coverage.Malformed:  {"broken, so that what it lists is not known", "fix the site map, then: trimlantern scan"},
+	coverage.Refused:    {"answered with an error", "open it in a browser and fix it, then: trimlantern scan"},
+	coverage.NoAnswer:   {"without a usable answer", "open it in a browser and fix it, then: trimlantern scan"},
+	coverage.Insecurely: {"sent back to HTTP", "trimlantern redirect test, which follows each address"},
+	coverage.Bare:       {"not asked where it leads (--bare)", "trimlantern scan, without --bare"},
+	coverage.MaxLoaded:  {"past the bound of what is asked for", "trimlantern scan --pages 100000"},
+
+	coverage.Acting:    {"not followed: it would log out, delete or the like, or leads into a dashboard", ""},
+	coverage.Gone:      {"leads to nothing (404)", ""},
+	coverage.Absent:    {"loaded securely, and gives nothing", ""},
+	coverage.Unnamed:   {"another name of the site that the DNS does not know", ""},
+	coverage.Elsewhere: {"of another site", ""},
+	coverage.Moved:     {"redirects to another address of the site", ""},
+	coverage.Media:     {"a picture or a file", ""},
+	coverage.Loaded:    {"loaded by pages; asked where it leads", ""},
+}
+
+// kindWords name the kinds of addresses.
+var kindWords = map[string]string{"page": "page", "part": "other document", "thing": "thing that pages load"}
+
+// countWords returns a line of the ledger in words: "4 pages: past the bound of --pages".
+func countWords(l coverage.Line) string {
+	if l.Kind == "thing" && l.Count != 1 {
+		return fmt.Sprintf("%s things that pages load: %s", number(l.Count), causeWords[l.Cause].words)
+	}
+	return plural(l.Count, kindWords[l.Kind]) + ": " + causeWords[l.Cause].words
+}
+
+// exampleWords returns an address of a line, with what happened.
+func exampleWords(e coverage.Example) string {
+	if e.Note == "" {
+		return e.URL
+	}
+	return e.URL + ": " + e.Note
+}
+
+// readWords returns how much was read: "2 of 6 pages, 3 of 3 other documents".
+func readWords(c coverage.Summary) string {
+	words := fmt.Sprintf("%s of %s", number(c.PagesRead), plural(c.PagesKnown, "page"))
+	if c.PartsRead < c.PartsKnown {
+		words += fmt.Sprintf(", %s of %s", number(c.PartsRead), plural(c.PartsKnown, "other document"))
+	}
+	if c.NotAsked > 0 {
+		words += fmt.Sprintf(", %s not asked about", plural(c.NotAsked, "thing"))
+	}
+	return words
+}
+
+// asFarAsRead is the verdict on a scan that found nothing in what it read.
+func asFarAsRead(s *work.Scan) string {
+	if s.Sample > 0 && !slices.ContainsFunc(s.Coverage.Blocking(), func(l coverage.Line) bool { return l.Cause != coverage.Sampled }) {
+		return "The sample is clean: " + readWords(s.Coverage)
+	}
+	return "Clean as far as read: " + readWords(s.Coverage)
+}
+
+// nextRead is what to do so that the next scan reads more.
+func nextRead(s *work.Scan) string {
+	for _, l := range s.Coverage.Blocking() {
+		if l.Cause != coverage.Sampled {
+			return causeWords[l.Cause].do
+		}
+	}
+	return "trimlantern scan"
+}
+
+// coverage writes what was not looked at, and what does not count.
+func (t *Text) coverage(s *work.Scan) {
+	blocking := s.Coverage.Blocking()
+	if len(blocking) > 0 {
+		t.heading("Not looked at")
+		t.printf("  Read: %s\n", t.care(readWords(s.Coverage)))
+	}
+	const most = 6
+	for i, l := range blocking {
+		if i == most {
+			t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more kinds; --format json lists them", len(blocking)-most)))
+			break
+		}
+		t.printf("  %s\n", t.care(clip(countWords(l), 76)))
+		shown := 2
+		if l.State == coverage.Failed || l.State == coverage.Undecodable || l.State == coverage.Login {
+			shown = 6
+		}
+		for i, e := range l.Examples {
+			if i == shown {
+				t.printf("    %s\n", t.faint(fmt.Sprintf("and %s more", number(l.Count-shown))))
+				break
+			}
+			t.printf("    %s\n", t.faint(clip(exampleWords(e), 74)))
+		}
+	}
+	if len(s.Sites) > 0 {
+		t.heading("By name of the site")
+		var rows [][]string
+		for _, one := range s.Sites {
+			found := 0
+			for _, n := range one.Classes {
+				found += n
+			}
+			rows = append(rows, []string{clip(one.Host, 44), number(one.Read) + " of " + number(one.Known), number(found)})
+		}
+		t.rows([]string{"", ">pages read", ">findings"}, rows)
+	}
+}
+
+// notes writes what was met and does not count.
+func (t *Text) notes(s *work.Scan) {
+	for _, note := range coverageNotes(s) {
+		t.wrap("", t.faint(note))
+	}
+}
+
+// coverageNotes are sentences on what does not stand in the way of a verdict.
+func coverageNotes(s *work.Scan) (out []string) {
+	c := s.Coverage
+	if n := c.Count(coverage.Acting); n > 0 {
+		out = append(out, plural(n, "link")+" not followed that would log out, delete or the like, or lead into a dashboard (--follow acting).")
+	}
+	if n := c.CountPages(coverage.Gone); n > 0 {
+		out = append(out, plural(n, "link")+" of the site's lead to nothing (404); not counted.")
+	}
+	if n := c.Count(coverage.Unnamed); n > 0 {
+		out = append(out, plural(n, "other name")+" of the site that the DNS does not know.")
+	}
+	if s.Outward > 0 {
+		out = append(out, fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link")))
+	}
+	if s.AsHTTPS {
+		out = append(out, "Judged as if over HTTPS: this says what would break, and not that HTTPS works.")
+	}
+	return out
+}
+
+// coverageFacts are the lines that stand in the way of "clean", each with an example.
+func coverageFacts(s *work.Scan) (out []string) {
+	for _, l := range s.Coverage.Blocking() {
+		line := countWords(l)
+		if len(l.Examples) > 0 {
+			line += ", for example " + exampleWords(l.Examples[0])
+		}
+		out = append(out, Clean(strings.TrimSpace(line)))
+	}
+	return out
+}

@@ -1,0 +1,441 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+
+	"trimlantern/core/address"
+	"trimlantern/core/coverage"
+	"trimlantern/core/markup"
+	"trimlantern/core/mixed"
+	"trimlantern/site/fetch"
+	"trimlantern/site/probe"
+)
+
+// FollowKinds are the kinds of links that a scan leaves alone unless it is told to follow them: those
+// that say rel=nofollow, and those that would do something (see coverage.Acts).
+var FollowKinds = []string{"nofollow", "acting"}
+
+// kindOf tells what a job is for.
+func kindOf(j fetch.Job) coverage.Kind {
+	switch {
+	case j.Brief:
+		return coverage.Thing
+	case j.As != "":
+		return coverage.Part
+	}
+	return coverage.Page
+}
+
+// maxKnown is how many addresses known remembers before it begins anew.
+const maxKnown = 20000
+
+// link is own for what pages lead to, again and again.
+func (s *scanning) link(raw string) string {
+	own, ok := s.known[raw]
+	if !ok {
+		if len(s.known) >= maxKnown || s.known == nil {
+			s.known = map[string]string{}
+		}
+		own = s.own(raw)
+		s.known[raw] = own
+	}
+	return own
+}
+
+// own returns the secure form of an address of the site, without its fragment,
+// or "".
+func (s *scanning) own(raw string) string {
+	u, err := url.Parse(raw)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
+		return ""
+	}
+	port := u.Port()
+	if u.Scheme == "https" && port == "443" {
+		port = ""
+	}
+	if s.job.Site.Relate(u.Hostname(), port, u.EscapedPath()) != address.Ours {
+		return ""
+	}
+	host, err := address.CanonicalHost(u.Hostname())
+	if err != nil {
+		return ""
+	}
+	u.Scheme, u.Host, u.Fragment, u.User = "https", host, "", nil
+	if u.Path == "" {
+		u.Path = "/"
+	}
+	return u.String()
+}
+
+// real returns where an address is asked for: before the switch, the site's own are
+// there over HTTP.
+func (s *scanning) real(u string) string {
+	if s.o.AsHTTPS && s.own(u) != "" {
+		return "http" + strings.TrimPrefix(u, "https")
+	}
+	return u
+}
+
+// as returns the address that counts for one that was asked for: the opposite of real.
+func (s *scanning) as(u *url.URL) *url.URL {
+	if s.o.AsHTTPS {
+		if own := s.own(u.String()); own != "" {
+			if secure, err := url.Parse(own); err == nil {
+				return secure
+			}
+		}
+	}
+	return u
+}
+
+// fetched is what became of one job.
+type fetched struct {
+	r    *fetch.Response
+	page *mixed.Page
+	err  error
+	maps []string
+	locs []string
+}
+
+// fetch asks for one thing and reads it; it runs in several goroutines.
+func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
+	if u, err := url.Parse(j.URL); err == nil && s.own(j.URL) != "" && !s.rules[u.Hostname()].Allows(u.RequestURI()) {
+		f.err = errRobots
+		return f
+	}
+	switch {
+	case j.Brief:
+		f.r, f.err = s.client.Head(ctx, s.real(j.URL))
+	default:
+		f.r, f.err = s.client.Get(ctx, s.real(j.URL), func(typ string) bool {
+			return j.As == "sitemap" || mixed.KindOf(typ, markup.Kind(j.As)) != ""
+		})
+	}
+	if f.err != nil || f.r.Status >= 400 || f.r.Coding != "" || len(f.r.Body) == 0 && len(f.r.Header) == 0 {
+		return f
+	}
+	r := f.r
+	if j.As == "sitemap" {
+		f.locs, f.maps, f.err = fetch.Sitemap(r.Body, maxLocs)
+	}
+	// What will not count is not read: links are told once, and would be lost.
+	final := s.as(r.URL)
+	if !j.Brief && (j.As != "" || final.Scheme == "https" && s.own(final.String()) != "") {
+		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
+	}
+	r.Cut = r.Cut && len(r.Body) > 0
+	r.Done()
+	return f
+}
+
+// visit takes one result into the scan.
+func (s *scanning) visit(j fetch.Job, f fetched) error {
+	if errors.Is(f.err, context.Canceled) {
+		return nil // interrupted: it is still to be done
+	}
+	l := crawlLine{Job: &j}
+	s.look(j, f, &l)
+	s.take(l)
+	return s.log.put(l)
+}
+
+// look decides what a result says and leads to.
+func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
+	at := j.URL
+	mark := func(cause coverage.Cause, note string) {
+		l.Marks = append(l.Marks, coverage.Mark{URL: at, Kind: kindOf(j), Cause: cause, Note: note})
+	}
+	page := kindOf(j) == coverage.Page
+	if f.err != nil && f.r != nil && !page {
+		if via := s.insecureHop(j, f.r); via != nil { // whether there is anything there or not
+			l.Doc = &ScannedPage{URL: j.URL, Kind: j.As, Findings: []mixed.Finding{*via}}
+			mark(coverage.Loaded, "")
+			return
+		}
+	}
+	switch {
+	case f.err != nil:
+		s.failed(j, f, l, mark)
+		return
+	case f.r.Status >= 400:
+		if own := s.own(f.r.URL.String()); page && own != "" && own != j.URL {
+			mark(coverage.Moved, own)
+			if at = own; s.front.Done(fetch.Job{URL: own}) == fetch.Known {
+				return // it is asked for by itself
+			}
+		}
+		s.refused(j, f, l, mark)
+		return
+	}
+	final := s.as(f.r.URL)
+	doc := &ScannedPage{URL: final.String(), Kind: j.As}
+	if via := s.insecureHop(j, f.r); via != nil {
+		doc.URL = j.URL
+		doc.Findings = append(doc.Findings, *via)
+		l.Doc = doc
+	}
+	if j.Brief {
+		mark(coverage.Loaded, "")
+		return
+	}
+	own := s.own(final.String())
+	switch {
+	case page && own == "":
+		mark(coverage.Elsewhere, j.URL+" redirects to "+final.Host)
+		return
+	case final.Scheme != "https":
+		mark(coverage.Insecurely, "sends back to "+f.r.URL.String())
+		return
+	case f.r.Coding != "":
+		mark(coverage.Encoding, "is sent packed as "+f.r.Coding+", which was not asked for and cannot be read")
+		return
+	case page && mixed.KindOf(f.r.Type, "") == "":
+		if typ := http.DetectContentType(f.r.Start); mixed.KindOf(strings.SplitN(typ, ";", 2)[0], "") != "" && f.r.Type != "text/plain" {
+			mark(coverage.Type, "is a page, and served as "+f.r.Type+": browsers download it")
+		} else {
+			mark(coverage.Media, f.r.Type)
+		}
+		return
+	}
+	if page && own != j.URL {
+		known := s.moved(own, f, mark)
+		if at = own; known {
+			s.follow(j, f, l) // links are told once: the page under its own address may not have had them
+			return
+		}
+	}
+	if f.r.Cut {
+		mark(coverage.Cut, "only its first 16 MB were read")
+	} else {
+		mark(coverage.AsDocument, "")
+	}
+	doc.Title = f.page.Title
+	doc.Findings = append(doc.Findings, f.page.Findings...)
+	l.Doc = doc
+	s.filter(doc, l)
+	s.follow(j, f, l)
+}
+
+// moved notes that a page redirected to another address of the site, and reports whether that is asked
+// for by itself.
+func (s *scanning) moved(final string, f fetched, mark func(coverage.Cause, string)) bool {
+	if f.page.Password {
+		mark(coverage.Password, "leads to a page that asks for a password: "+final)
+	} else {
+		mark(coverage.Moved, final)
+	}
+	return s.front.Done(fetch.Job{URL: final}) == fetch.Known
+}
+
+// failed notes what gave no answer.
+func (s *scanning) failed(j fetch.Job, f fetched, l *crawlLine, mark func(coverage.Cause, string)) {
+	why := ""
+	if f.err != errRobots {
+		why = probe.Failure(f.err)
+	}
+	var dns *net.DNSError
+	u, err := url.Parse(j.URL)
+	switch {
+	case f.err == errRobots:
+		mark(coverage.Robots, "")
+	case kindOf(j) == coverage.Page && f.r != nil && s.own(f.r.URL.String()) == "":
+		mark(coverage.Elsewhere, j.URL+" redirects to "+f.r.URL.Host)
+	case kindOf(j) == coverage.Page && f.r != nil && slices.ContainsFunc(append(f.r.Hops, f.r.URL.String()), s.insecure):
+		mark(coverage.Insecurely, "redirects to HTTP and back: "+why)
+	case j.As == "sitemap" && f.r != nil && f.r.Status == 200:
+		mark(coverage.Malformed, "the site map cannot be read: "+f.err.Error())
+	case j.Brief:
+		l.Broken = &Unread{j.URL, why}
+		mark(coverage.Absent, why)
+	case errors.As(f.err, &dns) && dns.IsNotFound && err == nil && j.Depth == 0 && u.Hostname() != s.job.Site.Host && slices.Contains(s.job.Site.Also, u.Hostname()):
+		mark(coverage.Unnamed, why)
+	default:
+		mark(coverage.NoAnswer, why)
+	}
+}
+
+// insecure reports whether an address that was asked for is one that a secure page must not load.
+func (s *scanning) insecure(raw string) bool {
+	u, err := url.Parse(raw)
+	return err == nil && mixed.Insecure(s.as(u))
+}
+
+// refused notes what was answered with a status of 400 or above.
+func (s *scanning) refused(j fetch.Job, f fetched, l *crawlLine, mark func(coverage.Cause, string)) {
+	why := fmt.Sprintf("answers %d", f.r.Status)
+	gone := f.r.Status == http.StatusNotFound || f.r.Status == http.StatusGone
+	kind := kindOf(j)
+	if kind == coverage.Thing || j.As == "style" || j.As == "script" {
+		l.Broken = &Unread{j.URL, why}
+	}
+	switch {
+	case kind == coverage.Thing, j.As == "style", j.As == "script", j.As == "robots":
+		mark(coverage.Absent, why) // a browser gets nothing either
+	case f.r.Status == http.StatusUnauthorized:
+		mark(coverage.Password, why+": it asks for a password")
+	case gone && (kind == coverage.Part || j.Depth > 0):
+		mark(coverage.Gone, why)
+	default:
+		mark(coverage.Refused, why)
+	}
+}
+
+// filter drops what is not this site's to change: where a visitor may go elsewhere,
+// and what another host only names.
+func (s *scanning) filter(doc *ScannedPage, l *crawlLine) {
+	kept := doc.Findings[:0]
+	for _, f := range doc.Findings {
+		if (f.Class == mixed.Address || f.Class == mixed.Download && !strings.HasPrefix(f.By, "a ")) && !s.ours(f.URL) {
+			l.Outward++
+			continue
+		}
+		kept = append(kept, f)
+	}
+	doc.Findings = kept
+}
+
+// insecureHop returns the finding of something secure that leads somewhere insecure.
+func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
+	chain := append(slices.Clone(r.Hops), r.URL.String())
+	for _, hop := range chain[1:] {
+		u, err := url.Parse(hop)
+		if err != nil || !mixed.Insecure(s.as(u)) {
+			continue
+		}
+		f := mixed.Finding{URL: hop, By: cmp.Or(j.By, "redirect"), Class: mixed.Address, Certainty: mixed.Certain, Via: j.URL}
+		switch {
+		case j.As == "" && !j.Brief || j.As == "feed" || j.As == "sitemap" || j.As == "robots":
+		case j.Masked:
+			f.Class = mixed.Masked
+		default:
+			f.Class = mixed.Loaded(markup.Kind(j.As), u.Hostname())
+		}
+		return &f
+	}
+	return nil
+}
+
+// follow adds what a document leads to.
+func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
+	on := s.as(f.r.URL).String()
+	for _, load := range f.page.Loads {
+		n := fetch.Job{URL: load.URL, As: string(load.Kind), Depth: j.Depth, From: on, By: load.By, Masked: load.Masked}
+		if u, _, ok := strings.Cut(n.URL, "#"); ok {
+			n.URL = u
+		}
+		secure := s.link(n.URL)
+		own := secure != ""
+		if own {
+			n.URL = secure
+		}
+		switch load.Kind {
+		case markup.Style, markup.Manifest:
+		case markup.Script, markup.Frame, markup.Object:
+			n.Brief = !own // another host's scripts and pages are its own matter
+		default:
+			n.Brief = true
+		}
+		if n.Brief && s.o.Bare {
+			s.leave(l, n.URL, coverage.Thing, coverage.Bare)
+			continue
+		}
+		s.add(l, n)
+	}
+	for _, feed := range f.page.Feeds {
+		// Each page may have one of its own, of its comments: those of the front page do.
+		if own := s.own(feed); own != "" && on == s.job.Site.String()+"/" {
+			s.add(l, fetch.Job{URL: own, As: "feed", Depth: j.Depth})
+		}
+	}
+	for _, m := range f.maps {
+		if own := s.own(m); own != "" {
+			s.add(l, fetch.Job{URL: own, As: "sitemap", Depth: j.Depth + 1})
+		}
+	}
+	for _, loc := range f.locs { // what the owner lists is a page
+		s.page(l, j, loc, true)
+	}
+	for _, link := range f.page.Links {
+		s.page(l, j, link, false)
+	}
+	for _, link := range f.page.NoFollow {
+		if own := s.link(link); own != "" && !slices.Contains(s.o.Follow, "nofollow") {
+			s.leave(l, own, coverage.Page, cmp.Or(s.acts(own), coverage.NoFollow))
+			continue
+		}
+		s.page(l, j, link, false)
+	}
+}
+
+// page adds a page that a link leads to; listed is one of a site map.
+func (s *scanning) page(l *crawlLine, j fetch.Job, link string, listed bool) {
+	own := s.link(link)
+	switch {
+	case own == "":
+		s.leave(l, link, coverage.Page, coverage.Elsewhere)
+	case !listed && s.acts(own) != "":
+		s.leave(l, own, coverage.Page, coverage.Acting)
+	default:
+		s.add(l, fetch.Job{URL: own, Depth: j.Depth + 1})
+	}
+}
+
+// acts returns coverage.Acting for a link that would do something.
+func (s *scanning) acts(own string) coverage.Cause {
+	if u, err := url.Parse(own); err == nil && coverage.Acts(u) && !slices.Contains(s.o.Follow, "acting") {
+		return coverage.Acting
+	}
+	return ""
+}
+
+// leave notes an address that is not asked for.
+func (s *scanning) leave(l *crawlLine, u string, kind coverage.Kind, cause coverage.Cause) {
+	if s.ledger.Of(u) == "" {
+		l.Marks = append(l.Marks, coverage.Mark{URL: u, Kind: kind, Cause: cause})
+	}
+}
+
+// add has something fetched, or notes why it is not.
+func (s *scanning) add(l *crawlLine, n fetch.Job) {
+	if s.excepted(n.URL) {
+		s.leave(l, n.URL, kindOf(n), coverage.Pattern)
+		return
+	}
+	if s.o.Sample > 0 && kindOf(n) == coverage.Page && n.Depth > 0 {
+		if s.ledger.Of(n.URL) == "" {
+			l.Marks = append(l.Marks, coverage.Mark{URL: n.URL, Cause: coverage.Sampled})
+			s.pool = append(s.pool, n)
+		}
+		return
+	}
+	switch s.front.Add(n) {
+	case fetch.Queued:
+		l.Next = append(l.Next, n)
+	case fetch.PastPages:
+		s.leave(l, n.URL, coverage.Page, coverage.MaxPages)
+	case fetch.PastOthers:
+		s.leave(l, n.URL, kindOf(n), coverage.MaxLoaded)
+	case fetch.PastDepth:
+		s.leave(l, n.URL, kindOf(n), coverage.MaxDepth)
+	}
+}
+
+// excepted reports whether the user leaves an address of the site out.
+func (s *scanning) excepted(own string) bool {
+	if len(s.except) == 0 || s.own(own) == "" {
+		return false
+	}
+	u, err := url.Parse(own)
+	return err == nil && slices.ContainsFunc(s.except, func(p *regexp.Regexp) bool {
+		return p.MatchString(u.Path) || p.MatchString(u.RequestURI())
+	})
+}
