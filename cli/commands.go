@@ -353,7 +353,7 @@ func (a *app) complete(list func(*work.Job) ([]string, error)) cobra.CompletionF
 }
 
 func (a *app) statusCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:   "status",
 		Short: "Show the road as a check list, and the next step",
 		Long: `Shows what was done and measured, when, and the one next step. It reads the
@@ -361,10 +361,11 @@ logbook and asks the database only whether it is there.
 
 ` + exitCodes,
 		Example: `  trimlantern status
+  trimlantern status --site https://ternrock.example
   trimlantern status --format json`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			j, err := a.open()
+			j, err := a.bookJob()
 			if err != nil {
 				return err
 			}
@@ -375,6 +376,8 @@ logbook and asks the database only whether it is there.
 			return a.show(r, func(t *report.Text) { t.Status(r) })
 		},
 	}
+	a.address(c)
+	return c
 }
 
 func (a *app) filterCommand() *cobra.Command {
@@ -449,7 +452,7 @@ func (a *app) summarize(r *work.Filtered, file string) error {
 }
 
 func (a *app) historyCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:   "history",
 		Short: "List the logbook: sheets, runs and scans",
 		Long: `Lists what earlier runs left in the logbook, the oldest first: change sheets of
@@ -458,10 +461,11 @@ apply and undo take.
 
 ` + exitCodes,
 		Example: `  trimlantern history
+  trimlantern history --site https://ternrock.example
   trimlantern history --format json`,
 		Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			j, err := a.open()
+			j, err := a.bookJob()
 			if err != nil {
 				return err
 			}
@@ -472,6 +476,8 @@ apply and undo take.
 			return a.show(r, func(t *report.Text) { t.History(r) })
 		},
 	}
+	a.address(c)
+	return c
 }
 
 func (a *app) layoutCommand() *cobra.Command {

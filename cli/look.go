@@ -35,7 +35,11 @@ It reads what comes from the server; --browser also looks with an installed Chro
 which sees what only scripts load. --trace says where each culprit is stored: the row and
 setting, or the file and line. --as-https answers before the switch what would break.
 
-With --site it needs no site file.
+Clean is said only of all that the scan came to know of: what is past a bound, kept out,
+behind a password or without an answer is counted and named. Links that would log out,
+delete or lead into a dashboard, and those with rel=nofollow, are not followed.
+
+With --site it needs no site file; what it found is kept in your data folder.
 
 ` + exitCodes,
 		Example: `  trimlantern scan
@@ -45,7 +49,7 @@ With --site it needs no site file.
   trimlantern scan --depth 0 https://ternrock.example/visit/`,
 		Annotations: map[string]string{"formats": strings.Join(report.ScanFormats, " ")},
 		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.scanJob()
+			j, err := a.lookJob()
 			if err != nil {
 				return err
 			}
@@ -182,6 +186,24 @@ func writeFile(file string, write func(io.Writer) error) error {
 		return err
 	}
 	return f.Commit()
+}
+
+// lookJob is scanJob with a logbook: without a site file, in the user's data folder.
+func (a *app) lookJob() (*work.Job, error) {
+	j, err := a.scanJob()
+	if err == nil {
+		j.Keep(a.home)
+	}
+	return j, err
+}
+
+// bookJob is lookJob for commands that read the logbook.
+func (a *app) bookJob() (*work.Job, error) {
+	j, err := a.lookJob()
+	if err == nil && j.Book == nil {
+		return nil, &work.Fault{Code: work.World, What: "your data folder, which keeps what scans found, cannot be used", Do: "name another one: --home FOLDER"}
+	}
+	return j, err
 }
 
 // scanJob opens the site file, or makes do with --site.

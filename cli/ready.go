@@ -66,7 +66,7 @@ the certificate ends soon. With --site it needs no site file.
   trimlantern ready --quiet --expires-within 21d`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			j, err := a.scanJob()
+			j, err := a.lookJob()
 			if err != nil {
 				return err
 			}

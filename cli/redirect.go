@@ -72,7 +72,7 @@ is clean. With --site it needs no site file.
 			if err := server(args[0]); err != nil {
 				return err
 			}
-			j, err := a.scanJob()
+			j, err := a.lookJob()
 			if err != nil {
 				return err
 			}
@@ -158,7 +158,7 @@ With --site it needs no site file.
   trimlantern redirect test http://ternrock.example/visit/?from=map
   trimlantern redirect test --site https://ternrock.example --also www.ternrock.example`,
 		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.scanJob()
+			j, err := a.lookJob()
 			if err != nil {
 				return err
 			}

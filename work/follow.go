@@ -24,6 +24,9 @@ import (
 // that say rel=nofollow, and those that would do something (see coverage.Acts).
 var FollowKinds = []string{"nofollow", "acting"}
 
+// listing reports whether a job is for one of the site's own lists of addresses.
+func listing(j fetch.Job) bool { return j.As == "sitemap" || j.As == "robots" || j.As == "feed" }
+
 // kindOf tells what a job is for.
 func kindOf(j fetch.Job) coverage.Kind {
 	switch {
@@ -124,12 +127,12 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		return f
 	}
 	r := f.r
-	if j.As == "sitemap" {
+	if j.As == "sitemap" && s.own(s.as(r.URL).String()) != "" {
 		f.locs, f.maps, f.err = fetch.Sitemap(r.Body, maxLocs)
 	}
 	// What will not count is not read: links are told once, and would be lost.
 	final := s.as(r.URL)
-	if !j.Brief && (j.As != "" || final.Scheme == "https" && s.own(final.String()) != "") {
+	if !j.Brief && (!listing(j) && j.As != "" || final.Scheme == "https" && s.own(final.String()) != "") {
 		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
 	}
 	r.Cut = r.Cut && len(r.Body) > 0
@@ -189,7 +192,7 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 	}
 	own := s.own(final.String())
 	switch {
-	case page && own == "":
+	case (page || listing(j)) && own == "":
 		mark(coverage.Elsewhere, j.URL+" redirects to "+final.Host)
 		return
 	case final.Scheme != "https":
@@ -313,7 +316,7 @@ func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
 		}
 		f := mixed.Finding{URL: hop, By: cmp.Or(j.By, "redirect"), Class: mixed.Address, Certainty: mixed.Certain, Via: j.URL}
 		switch {
-		case j.As == "" && !j.Brief || j.As == "feed" || j.As == "sitemap" || j.As == "robots":
+		case kindOf(j) == coverage.Page || listing(j):
 		case j.Masked:
 			f.Class = mixed.Masked
 		default:

@@ -273,7 +273,8 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 		return nil, err
 	}
 	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{},
-		out:   &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}},
+		out: &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
+			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
 	s.ledger = coverage.New(s.group)
 	for _, f := range o.Follow {
@@ -341,8 +342,8 @@ func (s *scanning) crawl(ctx context.Context) error {
 	s.log.discard()
 	what := "no page of " + s.job.Site.String() + " was read: its addresses lead to other hosts, or give no pages"
 	for _, l := range s.out.Coverage.Lines {
-		if l.Cause == coverage.Elsewhere && len(l.Examples) > 0 {
-			what += "; " + cmp.Or(l.Examples[0].Note, l.Examples[0].URL)
+		if i := slices.IndexFunc(l.Examples, func(e coverage.Example) bool { return e.Note != "" }); l.Cause == coverage.Elsewhere && i >= 0 {
+			what += "; " + l.Examples[i].Note
 			break
 		}
 	}

@@ -55,6 +55,9 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	defer j.Progress.End()
 	st := &Status{Site: j.Site.String()}
 	to := steps{st}
+	if !j.Stored() {
+		return st, j.looked(to)
+	}
 	if db, tables, err := j.open(ctx, true); err != nil {
 		to.add("database", "care", "", "%s", err.Error())
 		to.next("fix database in " + j.File.Path + ", then: trimlantern status")
@@ -91,6 +94,36 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	}
 	to.next("trimlantern preview")
 	return st, nil
+}
+
+// looked is the status of a site that is only looked at: its database is not known.
+func (j *Job) looked(to steps) error {
+	if err := j.readyStep(to); err != nil {
+		return err
+	}
+	if err := j.redirectStep(to); err != nil {
+		return err
+	}
+	scan, err := j.weightiest()
+	if err != nil {
+		return err
+	}
+	if to.scan(scan, nil) {
+		to.Clean = !slices.ContainsFunc(to.Steps, func(s Step) bool { return s.State != "done" })
+	}
+	if to.Clean {
+		to.next("scan again in a month: editors paste http:// links")
+	}
+	for _, s := range to.Steps {
+		if s.State != "done" {
+			command := s.Name
+			if command == "redirect" {
+				command = "redirect test"
+			}
+			to.next("trimlantern " + command + " --site " + j.Site.String())
+		}
+	}
+	return nil
 }
 
 // preview adds what the newest sheet says; end is nil where it is broken.

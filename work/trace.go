@@ -168,7 +168,7 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 
 // traceScan names the places of all culprits of a scan, in one pass.
 func (j *Job) traceScan(ctx context.Context, s *Scan) error {
-	if j.Book == nil || j.File.Database.Kind == "" {
+	if j.Book == nil || !j.Stored() {
 		return misuse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
 	}
 	t := j.tracing()

@@ -105,6 +105,27 @@ func OpenAddress(site string, also []string, p Progress) (*Job, error) {
 	return &Job{File: &sitefile.File{Site: s.String()}, Site: s, Layout: &layout.Layout{}, Progress: p, Now: time.Now}, nil
 }
 
+// Keep gives a job of OpenAddress a logbook in home, beside where a site file of the site would be, so
+// that scans can go on and be compared. Where that cannot be had, the job does without.
+func (j *Job) Keep(home string) {
+	home, err := sitefile.Home(home)
+	if err != nil || j.Book != nil {
+		return
+	}
+	path := sitefile.InHome(home, j.Site.String())
+	if disk.PrivateFolder(filepath.Dir(path)) == nil {
+		j.Book = logbook.Open(path)
+	}
+}
+
+// Stored reports whether the site has a database that the job knows of.
+func (j *Job) Stored() bool { return j.File.Database.Kind != "" }
+
+// errNoDatabase says that a job needs one.
+func (j *Job) errNoDatabase() error {
+	return misuse(nil, "this needs the site's database, and no site file says where it is", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
+}
+
 // Open reads the site file at path. Where path is empty, it is the nearest one at or above the
 // working folder, or else the one in home whose site lies there, or the only one in home.
 func Open(path, home string, p Progress) (*Job, error) {
@@ -307,6 +328,9 @@ func usualSocket(kind string) string {
 
 // open connects to the database and lists the site's tables.
 func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []database.Table, error) {
+	if !j.Stored() {
+		return nil, nil, j.errNoDatabase()
+	}
 	c, err := j.config()
 	if err != nil {
 		return nil, nil, err

@@ -85,8 +85,11 @@ func Read(path string) (*File, error) {
 	if err := d.Decode(&f); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	if f.Site == "" || f.Database.Kind == "" {
-		return nil, fmt.Errorf("%s: %w", path, errors.New("it needs site and database.kind"))
+	if f.Site == "" {
+		return nil, fmt.Errorf("%s: %w", path, errors.New("it needs site"))
+	}
+	if f.Database.Kind == "" && f.Database != (Database{}) {
+		return nil, fmt.Errorf("%s: %w", path, errors.New("database needs kind"))
 	}
 	for host, d := range f.Hosts {
 		if !decisions[d] {

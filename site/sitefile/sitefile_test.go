@@ -29,9 +29,9 @@ func TestWriteRead(t *testing.T) {
 func TestReadRefuses(t *testing.T) {
 	path := filepath.Join(t.TempDir(), Name)
 	for text, say := range map[string]string{
-		"":                        "EOF",
-		"site: [":                 "line",
-		"site: https://x.example": "needs site and database.kind",
+		"":                  "EOF",
+		"site: [":           "line",
+		"also: [x.example]": "needs site",
 		"site: x\ndatabase: {kind: sqlite}\npassword: y":               "line 3: field password not found",
 		"site: x\ndatabase: {kind: sqlite, password: y}":               "field password not found",
 		"site: x\ndatabase: {kind: sqlite}\nhosts: {a.example: maybe}": `"maybe" is no decision`,

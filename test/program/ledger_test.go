@@ -1,11 +1,13 @@
 package program
 
 import (
+	"bytes"
 	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -243,7 +245,7 @@ func TestEvidenceOfClean(t *testing.T) {
 		}},
 		{"nothing there", 0, "", nil, func(w http.ResponseWriter, r *http.Request) { http.NotFound(w, r) }},
 		{"a redirect off the site", 0, "", nil, func(w http.ResponseWriter, r *http.Request) {
-			http.Redirect(w, r, "https://tides.elsewhere.example/", 302)
+			http.Redirect(w, r, "https://tides.elsewhere.example/", http.StatusFound)
 		}},
 		{"a page as a download", 1, "type", nil, func(w http.ResponseWriter, _ *http.Request) {
 			send(w, "Content-Type", "application/octet-stream", insecure)
@@ -253,7 +255,7 @@ func TestEvidenceOfClean(t *testing.T) {
 		{"forbidden", 1, "refused", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403) }},
 		{"a password", 1, "password", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(401) }},
 		{"sent back to HTTP", 1, "insecurely", nil, func(w http.ResponseWriter, r *http.Request) {
-			http.Redirect(w, r, "http://ternrock.example/other", 302)
+			http.Redirect(w, r, "http://ternrock.example/other", http.StatusFound)
 		}},
 		{"past the depth", 1, "depth", []string{"--depth", "0"}, nil},
 		{"past the pages", 1, "pages", []string{"--pages", "1"}, nil},
@@ -442,4 +444,49 @@ func TestComparedByPage(t *testing.T) {
 	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "0 new, 1 gone, 0 as before, 1 on pages that were not looked at again")
 	assert.Contains(t, r.out, "gone  http://cdn.example/a.png")
 	assert.Contains(t, r.out, "not looked at  http://cdn.example/b.png")
+}
+
+// Who only scans keeps what was found, too: with --site alone a scan goes on where it was, and is
+// compared with the last; status and history tell of it.
+func TestOnlyScanning(t *testing.T) {
+	slow := false
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		if slow {
+			time.Sleep(20 * time.Millisecond)
+		}
+		var n int
+		if _, err := fmt.Sscanf(r.URL.Path, "/p/%d", &n); err != nil && r.URL.Path != "/" {
+			http.NotFound(w, r)
+			return
+		}
+		fmt.Fprintf(w, `<title>%d</title><a href="/p/%d">next</a>`, n, min(n+1, 40))
+	}, nil)
+	dir := t.TempDir()
+	site := []string{"--site", "https://ternrock.example"}
+	net := append(site, "--ca", filepath.Join(f.dir, "ca.pem"), "--resolve", "*:443:"+f.secure, "--resolve", "*:80:"+f.plain)
+	slow = true
+	var out bytes.Buffer
+	c := exec.Command(program, append([]string{"scan", "--quiet"}, net...)...)
+	c.Dir, c.Env, c.Stderr = dir, environment(dir), &out
+	require.NoError(t, c.Start())
+	time.Sleep(600 * time.Millisecond)
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	_ = c.Wait() // its code is what counts
+	assert.Equal(t, 3, c.ProcessState.ExitCode(), out.String())
+	assert.Contains(t, out.String(), "scan --resume goes on from there")
+	slow = false
+	var l ledger
+	decode(t, want(t, 0, dir, append([]string{"scan", "--resume", "--format", "json"}, net...)...), &l)
+	assert.Equal(t, 41, l.Read)
+	assert.True(t, l.Coverage.Complete)
+	assert.Contains(t, want(t, 0, dir, append([]string{"scan", "--compare", "last"}, net...)...).out, "0 new, 0 gone, 0 as before")
+	assert.Equal(t, 2, strings.Count(want(t, 0, dir, append([]string{"history"}, site...)...).out, "scan"))
+	status := want(t, 1, dir, append([]string{"status"}, site...)...).out
+	assert.Contains(t, status, "41 pages, all clean")
+	assert.NotContains(t, status, "database")
+	assert.Contains(t, status, "Next: trimlantern ready --site https://ternrock.example")
+	for _, command := range []string{"preview", "apply", "trace http://ternrock.example/x.png"} {
+		assert.NotEmpty(t, want(t, 2, dir, strings.Fields(command)...).errs)
+	}
 }
