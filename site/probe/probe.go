@@ -3,6 +3,7 @@
 package probe
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -13,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/markup"
 	"trimlantern/core/rewrite"
 	"trimlantern/site/fetch"
 )
@@ -40,8 +42,9 @@ func (v Verdict) Meaning() rewrite.Verdict {
 	return rewrite.Unknown
 }
 
-// Host asks whether an insecure URL's host serves the same kind of thing over
-// HTTPS, with a certificate that fits, and without sending back to HTTP.
+// Host asks whether an insecure URL's host serves over HTTPS what a page needs of it, with a
+// certificate that fits, and without sending back to HTTP. What counts is that HTTPS serves a thing of
+// the kind that the URL names; what HTTP serves is asked only where that does not tell.
 func Host(ctx context.Context, c *fetch.Client, host, insecure string, now time.Time) Verdict {
 	v := Verdict{Host: host, Answer: "unknown", Example: insecure, Asked: now}
 	_, rest, _ := strings.Cut(insecure, "://")
@@ -54,18 +57,57 @@ func Host(ctx context.Context, c *fetch.Client, host, insecure string, now time.
 		v.Answer, v.Why = "insecure", "its HTTPS address sends back to HTTP"
 		return v
 	}
+	ok := secure.Status/100 == 2
+	if kind := markup.AssetKind(insecure); ok && kind != "" && fits(kind, secure.Type) {
+		v.Answer, v.Why = "secure", "serves "+secure.Type+" over HTTPS, as the page needs it"
+		return v
+	}
 	plain, err := c.Head(ctx, "http://"+rest)
 	switch {
-	case err == nil && plain.Status/100 != secure.Status/100:
-		v.Answer, v.Why = "insecure", fmt.Sprintf("answers %d over HTTPS and %d over HTTP", secure.Status, plain.Status)
-	case err == nil && plain.Type != secure.Type:
+	case ok && (err != nil || plain.Status/100 != 2):
+		v.Answer, v.Why = "secure", "serves "+cmp.Or(secure.Type, "it")+" over HTTPS, and nothing of use over HTTP"
+		if kind := markup.AssetKind(insecure); kind != "" {
+			v.Answer, v.Why = "insecure", fmt.Sprintf("serves %s over HTTPS where the page needs %s", secure.Type, kind)
+		}
+	case ok && plain.Type != secure.Type && family(plain.Type) != family(secure.Type):
 		v.Answer, v.Why = "insecure", fmt.Sprintf("serves %s over HTTPS and %s over HTTP", secure.Type, plain.Type)
-	case err != nil && secure.Status/100 != 2:
-		v.Why = fmt.Sprintf("answers %d over HTTPS, and nothing over HTTP", secure.Status)
-	default:
+	case ok:
 		v.Answer, v.Why = "secure", "serves the same over HTTPS"
+	case err == nil && plain.Status/100 == 2:
+		v.Answer, v.Why = "insecure", fmt.Sprintf("answers %d over HTTPS and %d over HTTP", secure.Status, plain.Status)
+	case err == nil && plain.Status/100 == secure.Status/100:
+		v.Answer, v.Why = "secure", fmt.Sprintf("serves the same over HTTPS: %d, which is nothing either way", secure.Status)
+	default:
+		v.Why = fmt.Sprintf("answers %d over HTTPS, and nothing of use over HTTP", secure.Status)
 	}
 	return v
+}
+
+// family is what media types have to share to be the same kind of thing: a picture in another format
+// is still a picture.
+func family(typ string) string {
+	major, _, _ := strings.Cut(typ, "/")
+	if major == "image" || major == "audio" || major == "video" || major == "font" {
+		return major
+	}
+	return typ
+}
+
+// fits reports whether a media type is what a page needs that loads a URL of this kind.
+func fits(kind markup.Kind, typ string) bool {
+	switch kind {
+	case markup.Image:
+		return strings.HasPrefix(typ, "image/")
+	case markup.Style:
+		return typ == "text/css"
+	case markup.Script:
+		return strings.HasSuffix(typ, "javascript") || strings.HasSuffix(typ, "ecmascript")
+	case markup.Font:
+		return strings.HasPrefix(typ, "font/") || strings.Contains(typ, "font")
+	case markup.Audio, markup.Video:
+		return strings.HasPrefix(typ, "audio/") || strings.HasPrefix(typ, "video/") || typ == "application/ogg"
+	}
+	return false
 }
 
 // Failure says in words what a failed request tells about a host.

@@ -37,6 +37,27 @@ func TestHost(t *testing.T) {
 				}
 			case "example.com/gone":
 				http.NotFound(w, r)
+				return
+			case "example.com/only-secure.png", "example.com/only-secure":
+				if scheme == "http" {
+					w.WriteHeader(http.StatusForbidden)
+				}
+			case "example.com/parked.png":
+				if scheme == "https" {
+					w.Header().Set("Content-Type", "text/html")
+				} else {
+					w.WriteHeader(http.StatusForbidden)
+				}
+			case "example.com/other-format":
+				if scheme == "https" {
+					w.Header().Set("Content-Type", "image/webp")
+				}
+			case "example.com/front.png":
+				if scheme == "http" {
+					w.Header().Set("Content-Type", "text/html")
+				}
+			case "example.com/shut":
+				w.WriteHeader(map[string]int{"https": 404, "http": 500}[scheme])
 			}
 			fmt.Fprint(w, "x")
 		}
@@ -63,7 +84,14 @@ func TestHost(t *testing.T) {
 		answer string
 		why    string
 	}{
-		{good, "http://example.com/a.png", "secure", "serves the same"},
+		{good, "http://example.com/a.png", "secure", "serves image/png over HTTPS, as the page needs it"},
+		{good, "http://example.com/a", "secure", "serves the same"},
+		{good, "http://example.com/only-secure.png", "secure", "as the page needs it"},
+		{good, "http://example.com/only-secure", "secure", "nothing of use over HTTP"},
+		{good, "http://example.com/parked.png", "insecure", "serves text/html over HTTPS where the page needs image"},
+		{good, "http://example.com/other-format", "secure", "serves the same"},
+		{good, "http://example.com/front.png", "secure", "as the page needs it"},
+		{good, "http://example.com/shut", "unknown", "answers 404 over HTTPS, and nothing of use over HTTP"},
 		{good, "http://example.com/gone", "secure", "serves the same"},
 		{good, "http://example.com/back", "insecure", "sends back to HTTP"},
 		{good, "http://example.com/only-plain", "insecure", "answers 404 over HTTPS and 200 over HTTP"},
