@@ -39,6 +39,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 120m -run 'TestLayersJudged|TestMutatedJudged|TestMendJudged' -v ./test/real -php-seed 0 -layer-values 10000 -mixed-values 5000000 -mutated-values 100000 -mended-values 100000
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
+	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 dense

@@ -108,7 +108,7 @@ func (s *scanning) browse(ctx context.Context) error {
 	if err != nil {
 		return world(err, "what was read cannot be read back", "look at the disk; then run the same command again")
 	}
-	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser})
+	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser, Full: true})
 	if err != nil {
 		return world(err, "the browser", "try it by itself, or name another with --chromium PATH")
 	}
@@ -194,7 +194,8 @@ func Reports(seen *browser.Seen) (out []mixed.Finding) {
 	classes := map[string]mixed.Class{browser.Blocked: mixed.Blocked, browser.Upgraded: mixed.Upgraded}
 	for _, m := range seen.Mixed {
 		if u, err := url.Parse(m.URL); err == nil && u.User != nil {
-			m.URL = u.Redacted() // a password in an address is nobody's to read
+			u.User = nil // as in what is read
+			m.URL = u.String()
 		}
 		class := classes[m.Status]
 		if m.Kind == "Form" {

@@ -98,13 +98,16 @@ func Parse(raw string, also ...string) (Site, error) {
 }
 
 // CanonicalHost returns a host name in ASCII (RFC 5891), lower case, without a
-// trailing dot. An IP address is returned as it is, without brackets.
+// trailing dot. An IP address is returned in its usual form, without brackets, however it is written.
 func CanonicalHost(host string) (string, error) {
 	h := strings.TrimSuffix(strings.ToLower(strings.Trim(host, "[]")), ".")
 	if h == "" {
 		return "", errors.New("the host name is empty")
 	}
 	if ip, err := netip.ParseAddr(h); err == nil {
+		return ip.String(), nil
+	}
+	if ip, ok := parseIPv4(h); ok {
 		return ip.String(), nil
 	}
 	if plainASCII(h) {

@@ -83,3 +83,21 @@ func TestRelate(t *testing.T) {
 		assert.Equal(t, c.want, site.Relate(c.host, c.port, c.path), "%s:%s%s is %s", c.host, c.port, c.path, c.want)
 	}
 }
+
+// Hosts that browsers take for addresses, and names that only begin like one (URL Standard §3.5).
+func TestNumbersAsHosts(t *testing.T) {
+	for host, want := range map[string]string{
+		"127.1": "127.0.0.1", "127.0.1": "127.0.0.1", "2130706433": "127.0.0.1", "0x7f.1": "127.0.0.1", "0x7F000001": "127.0.0.1", "017700000001": "127.0.0.1",
+		"192.168.1.2": "192.168.1.2", "0300.0250.1.2": "192.168.1.2", "3221225993": "192.0.2.9", "0": "0.0.0.0", "0x": "0.0.0.0", "1.": "0.0.0.1",
+		"256.1.1.1": "256.1.1.1", "1.2.3.4.5": "1.2.3.4.5", "1.256.1": "1.256.1", "4294967296": "4294967296", "09.1": "09.1", "1..2": "",
+		"10.example": "10.example", "cafe": "cafe", "0xlamp": "0xlamp", "1_0.1": "1_0.1", "+1.2": "",
+	} {
+		got, err := CanonicalHost(host)
+		if want == "" {
+			assert.Error(t, err, host)
+			continue
+		}
+		assert.NoError(t, err, host)
+		assert.Equal(t, want, got, host)
+	}
+}

@@ -18,7 +18,9 @@ type document struct {
 	head     bool
 	inTitle  bool
 	baseSet  bool
-	picture  int // <source>s seen in the open <picture>, from 1; 0: none is open
+	picture  int       // <source>s seen in the open <picture>, from 1; 0: none is open
+	within   int       // elements open in it: what stands there is none of its images
+	foreign  []foreign // open elements that change whether what comes is HTML
 	media    bool
 	noscript bool     // what comes is what browsers without scripts see
 	dormant  []string // open elements whose content is not loaded: noscript, template
@@ -45,6 +47,7 @@ var special = map[string]bool{"noscript": true, "noembed": true, "noframes": tru
 
 func (d *document) tag(element string, attrs []markup.Attr) {
 	d.inTitle = element == "title"
+	d.enter(element)
 	if !headElements[element] {
 		d.head = false
 	}
@@ -75,7 +78,7 @@ func (d *document) tag(element string, attrs []markup.Attr) {
 			d.dormant = append(d.dormant, element)
 		}
 	case "picture":
-		d.picture = 1
+		d.picture, d.within = 1, 0
 	case "audio", "video":
 		d.media = true
 	case "script":
@@ -99,13 +102,22 @@ func (d *document) tag(element string, attrs []markup.Attr) {
 }
 
 func (d *document) end(element string) {
+	if d.within > 0 && !void[element] {
+		d.within--
+	}
+	if n := len(d.foreign); n > 0 && slices.ContainsFunc(d.foreign, func(f foreign) bool { return f.element == element }) {
+		for n = len(d.foreign); d.foreign[n-1].element != element; n-- {
+			d.foreign = d.foreign[:n-1]
+		}
+		d.foreign = d.foreign[:n-1]
+	}
 	switch element {
 	case "head":
 		d.head = false
 	case "noscript":
 		d.noscript = false
 	case "picture":
-		d.picture = 0
+		d.picture, d.within = 0, 0
 	case "audio", "video":
 		d.media = false
 	}
@@ -116,6 +128,10 @@ func (d *document) end(element string) {
 }
 
 func (d *document) raw(element, typ string, start, end int) {
+	if len(d.dormant) > 0 || element == "script" && d.isForeign() == "math" {
+		defer func(was bool) { d.asleep = was }(d.asleep)
+		d.asleep = true
+	}
 	text := d.b[start:end]
 	at := d.shift + start
 	if d.xml {
@@ -180,6 +196,61 @@ func (d *document) other(tok html.TokenType, start, end int) {
 	d.inTitle = false
 }
 
+// foreign is an open element that makes what comes into SVG or MathML, or back into HTML.
+type foreign struct{ element, kind string } // "svg", "math" or "html"
+
+// breakouts are elements of HTML that end SVG and MathML (HTML §13.2.6.5).
+var breakouts = map[string]bool{}
+
+// void are the elements that have no end.
+var void = map[string]bool{}
+
+// presentation are attributes of SVG that hold CSS.
+var presentation = map[string]bool{"fill": true, "stroke": true, "filter": true, "mask": true, "clip-path": true, "marker-start": true, "marker-mid": true, "marker-end": true}
+
+// ownOfSVG are the elements of SVG that lead or load with href.
+var ownOfSVG = map[string]bool{"a": true, "image": true, "use": true, "feimage": true, "script": true}
+
+func init() {
+	for name := range strings.FieldsSeq("b big blockquote body br center code dd div dl dt em embed h1 h2 h3 h4 h5 h6 head hr i img li listing menu meta nobr ol p pre ruby s small span strong strike sub sup table tt u ul var") {
+		breakouts[name] = true
+	}
+	for name := range strings.FieldsSeq("area base br col embed hr img input link meta param source track wbr") {
+		void[name] = true
+	}
+}
+
+// enter notes what an element that opens makes of what comes.
+func (d *document) enter(element string) {
+	if d.xml {
+		return // there names have namespaces of their own
+	}
+	if d.picture > 0 && !void[element] && element != "picture" {
+		d.within++
+	}
+	in := d.isForeign()
+	switch {
+	case element == "svg" || element == "math":
+		d.foreign = append(d.foreign, foreign{element, element})
+	case in == "svg" && (element == "foreignobject" || element == "desc" || element == "title"):
+		d.foreign = append(d.foreign, foreign{element, "html"})
+	case in == "math" && (element == "mi" || element == "mo" || element == "mn" || element == "ms" || element == "mtext" || element == "annotation-xml"):
+		d.foreign = append(d.foreign, foreign{element, "html"})
+	case in != "" && breakouts[element]:
+		for n := len(d.foreign); n > 0 && d.foreign[n-1].kind != "html"; n-- {
+			d.foreign = d.foreign[:n-1]
+		}
+	}
+}
+
+// isForeign tells what is not HTML: "svg", "math" or "".
+func (d *document) isForeign() string {
+	if n := len(d.foreign); n > 0 && d.foreign[n-1].kind != "html" {
+		return d.foreign[n-1].kind
+	}
+	return ""
+}
+
 func isCSS(typ string) bool {
 	typ = strings.ToLower(strings.TrimSpace(typ))
 	return typ == "" || typ == "text/css"
@@ -233,6 +304,9 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 		}
 	case markup.Refresh:
 		if to, ok := refresh(text); ok {
+			if d.frame {
+				u.use, u.kind = markup.Loads, markup.Frame
+			}
 			d.add(to, u)
 		}
 	case markup.Sheet:
@@ -242,7 +316,7 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 			d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.css(in.b, 0) })
 		}
 	case markup.Fragment:
-		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.maps = &importMap{}; in.html(in.b, 0) })
+		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.maps, in.frame = &importMap{}, true; in.html(in.b, 0) })
 	}
 }
 
@@ -266,12 +340,24 @@ func nameOf(element, attr string) string {
 // settle sets right what an attribute's element and its other attributes say.
 func (d *document) settle(element, name string, u *use, get func(string) string, has func(string) bool) {
 	load := u.use == markup.Loads
+	if in := d.isForeign(); in != "" && name != "style" && !(in == "svg" && ownOfSVG[element] && strings.HasSuffix(name, "href")) && !presentation[name] {
+		if element != "link" && !(element == "source" && name == "srcset") {
+			u.use = markup.Text // a name of HTML, which means nothing there
+			return
+		}
+		// Nor do these; but browsers ask for them before they have parsed so far.
+		defer func() {
+			if u.use == markup.Loads {
+				u.certainty = Likely
+			}
+		}()
+	}
 	switch element {
 	case "img", "image":
 		if !load || name != "src" || d.xml {
 			return
 		}
-		if d.picture > 0 { // its image is one of a set
+		if d.picture > 0 && d.within == 0 { // its image is one of a set
 			if u.kind = markup.ImageSet; d.picture > 1 {
 				u.certainty = Likely
 			}
@@ -283,14 +369,14 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 		}
 	case "source":
 		switch {
-		case name == "srcset" && d.picture > 0:
+		case name == "srcset" && d.picture > 0 && d.within == 0:
 			u.certainty = Likely
 		case name == "src" && d.media:
 			u.certainty = Likely
 		default:
 			u.use = markup.Text // it stands where it means nothing
 		}
-	case "track":
+	case "track", "object", "embed": // of a film that is shown; and what is not shown is not loaded
 		u.certainty = Likely
 	case "iframe":
 		if name == "src" && has("srcdoc") {

@@ -7,6 +7,7 @@ package mixed
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"hash/maphash"
 	"net/netip"
@@ -127,7 +128,7 @@ func loaded(kind markup.Kind, bare bool) Class {
 // Read reads a document of whatever type. Types that can name nothing give an empty
 // page, with what their headers say.
 func Read(a Answer) *Page {
-	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo, maps: &importMap{}}
+	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo, maps: &importMap{}, frame: a.As == markup.Frame || a.As == markup.Object}
 	r.headers(a.Header)
 	switch kind := KindOf(a.Type, a.As); {
 	case kind == "html":
@@ -198,14 +199,16 @@ func CSS(b []byte, address *url.URL) *Page {
 }
 
 type reader struct {
-	b     []byte
-	base  *url.URL
-	page  *Page
-	xml   bool
-	lines []int      // offsets at which lines begin, made when needed
-	maps  *importMap // of the whole page
-	memo  *Memo
-	depth int // documents in documents
+	b      []byte
+	base   *url.URL
+	page   *Page
+	xml    bool
+	lines  []int      // offsets at which lines begin, made when needed
+	maps   *importMap // of the whole page
+	memo   *Memo
+	depth  int  // documents in documents
+	frame  bool // it is shown in a frame: where it refreshes to is loaded there
+	asleep bool // what comes is not loaded: a template
 
 	origin uint64 // the base's, as hash takes it; 0: not asked for yet
 }
@@ -266,9 +269,18 @@ func (r *reader) add(raw string, c use) {
 		return
 	}
 	f := Finding{URL: u.text, By: c.by, Certainty: c.certainty}
+	if r.asleep && c.use == markup.Loads {
+		c.use = markup.Maybe
+	}
 	switch c.use {
 	case markup.Loads:
 		f.Class = loaded(c.kind, u.bare)
+		if u.named && c.certainty == Certain { // browsers refuse most of these whatever the scheme
+			f.Certainty = Likely
+		}
+		if u.private { // today's browsers ask the visitor instead of refusing (Local Network Access)
+			f.Class, f.Certainty = Possible, Likely
+		}
 	case markup.Sends:
 		f.Class = Form
 	case markup.Maybe:
@@ -282,8 +294,7 @@ func (r *reader) add(raw string, c use) {
 	default:
 		return
 	}
-	// What a plug-in would show is refused whatever the policy says.
-	if r.page.Upgrades && (c.use == markup.Loads && c.kind != markup.Object || c.use == markup.Sends) {
+	if r.page.Upgrades && (c.use == markup.Loads || c.use == markup.Sends) {
 		f.Class = Masked
 	}
 	f.Line, f.Col = r.position(c.offset)
@@ -309,17 +320,42 @@ type resolved struct {
 	data     bool
 	insecure bool
 	bare     bool        // its host is an IP address
+	private  bool        // or one of a local network
+	named    bool        // it has a name or a password, which is nobody's to read
 	archive  bool        // a browser downloads it
 	told     atomic.Bool // it was among the links of a page
 }
 
 func newResolved(raw string, u *url.URL) *resolved {
 	_, err := netip.ParseAddr(u.Hostname())
-	n := &resolved{text: u.Redacted(), web: u.Scheme == "http" || u.Scheme == "https", data: u.Scheme == "data", insecure: Insecure(u), bare: err == nil, archive: archive(u.Path)}
+	n := &resolved{text: withoutUser(u), web: u.Scheme == "http" || u.Scheme == "https", data: u.Scheme == "data", insecure: Insecure(u), bare: err == nil, private: isLocal(u.Hostname()), named: u.User != nil, archive: archive(u.Path)}
 	if n.text == raw {
 		n.text = raw // one string for both
 	}
 	return n
+}
+
+// withoutUser writes a URL without a name and a password, as browsers report it.
+func withoutUser(u *url.URL) string {
+	if u.User == nil {
+		return u.String()
+	}
+	plain := *u
+	plain.User = nil
+	return plain.String()
+}
+
+// shared is where networks of carriers give addresses that the internet does not reach (RFC 6598).
+var shared = netip.MustParsePrefix("100.64.0.0/10")
+
+// isLocal reports whether a host is one that browsers take for a local network's by its name alone: an
+// address, or a name below .local (Local Network Access).
+func isLocal(host string) bool {
+	if ip, err := netip.ParseAddr(host); err == nil {
+		ip = ip.Unmap()
+		return ip.IsPrivate() || ip.IsLinkLocalUnicast() || shared.Contains(ip)
+	}
+	return strings.HasSuffix(host, ".local")
 }
 
 // Memo remembers addresses: the menu of a site is on all its pages. It may be used
@@ -485,18 +521,29 @@ func mend(raw string) string {
 // canonical returns host and port as browsers write them.
 func canonical(u *url.URL) string {
 	host, port := strings.ToLower(u.Host), u.Port()
-	if name := u.Hostname(); strings.IndexFunc(name, func(c rune) bool { return c >= 0x80 }) >= 0 {
+	name := u.Hostname()
+	odd := strings.IndexFunc(name, func(c rune) bool { return c >= 0x80 }) >= 0
+	if number := name != "" && !strings.Contains(name, ":") && name[strings.LastIndexByte(name, '.')+1:] != "" && isDigit(name[strings.LastIndexByte(name, '.')+1]); odd || number {
 		if h, err := address.CanonicalHost(name); err == nil {
 			if host = h; port != "" {
 				host += ":" + port
 			}
 		}
 	}
-	if defaults := map[string]string{"http": "80", "ws": "80", "https": "443", "wss": "443"}; port != "" && defaults[u.Scheme] == port {
-		host = strings.TrimSuffix(host, ":"+port)
+	if port == "" {
+		return strings.TrimSuffix(host, ":")
 	}
-	return host
+	host = strings.TrimSuffix(host, ":"+port)
+	if port = strings.TrimLeft(port, "0"); port == defaultPorts[u.Scheme] {
+		return host
+	}
+	return host + ":" + cmp.Or(port, "0")
 }
+
+// defaultPorts are the ports that are not written.
+var defaultPorts = map[string]string{"http": "80", "ws": "80", "https": "443", "wss": "443"}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // position returns line and column of an offset of the outermost document; a
 // negative offset is in a header.
@@ -526,7 +573,7 @@ func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
 	if r.depth >= maxInside {
 		return
 	}
-	in := &reader{b: b, base: r.base, page: &Page{Upgrades: r.page.Upgrades}, maps: r.maps, memo: r.memo, depth: r.depth + 1}
+	in := &reader{b: b, base: r.base, page: &Page{Upgrades: r.page.Upgrades}, maps: r.maps, memo: r.memo, depth: r.depth + 1, frame: r.frame, asleep: r.asleep}
 	read(in)
 	line, col := r.position(offset)
 	for _, f := range in.page.Findings {
@@ -564,6 +611,6 @@ func (r *reader) data(raw string, c use) {
 	case kind == "css" && c.kind == markup.Style:
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.css(in.b, 0) })
 	case kind == "html" && (c.kind == markup.Frame || c.kind == markup.Object), kind == "svg" && (c.kind == markup.Frame || c.kind == markup.Object):
-		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.xml, in.maps = kind == "svg", &importMap{}; in.html(in.b, 0) })
+		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.xml, in.maps, in.frame = kind == "svg", &importMap{}, true; in.html(in.b, 0) })
 	}
 }

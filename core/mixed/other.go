@@ -45,7 +45,11 @@ func (r *reader) headers(h map[string][]string) {
 	}
 	for _, line := range h["Refresh"] {
 		if to, ok := refresh(line); ok {
-			r.add(to, use{by: "Refresh header", use: markup.Opens, offset: -1})
+			u := use{by: "Refresh header", use: markup.Opens, offset: -1}
+			if r.frame {
+				u.use, u.kind = markup.Loads, markup.Frame
+			}
+			r.add(to, u)
 		}
 	}
 	for _, name := range []string{"Content-Location", "Sourcemap"} {

@@ -18,6 +18,7 @@ import (
 	"github.com/chromedp/cdproto/audits"
 	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	cdpfetch "github.com/chromedp/cdproto/fetch"
 	"github.com/chromedp/cdproto/inspector"
 	"github.com/chromedp/cdproto/log"
@@ -56,7 +57,8 @@ func Find(given string) (string, error) {
 
 // The bounds of one page.
 const (
-	pageTime  = 25 * time.Second       // from the beginning to the end
+	pageTime  = 45 * time.Second       // from the beginning to the end
+	walkTime  = 8 * time.Second        // to go down it
 	quietTime = 400 * time.Millisecond // so long nothing is loaded any more
 	maxSeen   = 5000                   // requests that are kept
 )
@@ -66,6 +68,7 @@ type Options struct {
 	Path string   // from Find
 	Pins []string // SHA-256 in base64 of public keys that are trusted whatever the authority
 	User string   // of this machine, that it runs as; "": the caller
+	Full bool     // look at each page on a telephone too, and for what it loads after some seconds
 }
 
 // Browser is a running browser.
@@ -73,6 +76,7 @@ type Browser struct {
 	client  *fetch.Client
 	process *process
 	proxy   *proxy
+	full    bool
 }
 
 // Mixed is one report of mixed content by the browser itself.
@@ -114,7 +118,7 @@ func Open(ctx context.Context, client *fetch.Client, o Options) (*Browser, error
 		proxy.Close()
 		return nil, fmt.Errorf("%s does not start: %w", o.Path, err)
 	}
-	b := &Browser{client, process, proxy}
+	b := &Browser{client, process, proxy, o.Full}
 	ctx, stop := context.WithTimeout(ctx, startTime)
 	defer stop()
 	err = cdpbrowser.SetDownloadBehavior(cdpbrowser.SetDownloadBehaviorBehaviorDeny).Do(b.in(ctx))
@@ -223,6 +227,7 @@ type watch struct {
 	last   time.Time
 	loaded bool
 	dead   bool
+	later  bool // the time that was skipped is over
 }
 
 func (w *watch) event(t *tab, ev any) {
@@ -268,6 +273,8 @@ func (w *watch) event(t *tab, ev any) {
 			w.last = time.Now()
 			w.worker(t, session{t.p, e.SessionID})
 		}
+	case *emulation.EventVirtualTimeBudgetExpired:
+		w.later, w.last = true, time.Now()
 	case *inspector.EventTargetCrashed:
 		w.dead = true
 	case *page.EventJavascriptDialogOpening:
@@ -396,19 +403,15 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 	}
 	var title, at string
 	if !late {
-		// What is loaded only when it comes into sight.
-		short, stop := context.WithTimeout(t.ctx, 3*time.Second)
-		// Two frames later what comes into sight has been told of it; where no frame comes,
-		// a while is enough. A page whose scripts hang was looked at all the same.
-		_, _, _ = runtime.Evaluate(`new Promise(done => {
-			if (document.documentElement && document.documentElement.scrollHeight > innerHeight) scrollTo(0, 1e9)
-			requestAnimationFrame(() => requestAnimationFrame(done)); setTimeout(done, 1500) })`).WithAwaitPromise(true).Do(short)
-		stop()
-		w.touch()
-		if err := settle(); err != nil {
+		if err := b.walk(t, w, settle); err != nil {
 			return nil, err
 		}
 		title, at = t.text("document.title"), t.text("location.href")
+	}
+	if !late && b.full {
+		if err := b.more(t, w, settle); err != nil {
+			return nil, err
+		}
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -417,6 +420,60 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 		w.seen.URL = address
 	}
 	return &w.seen, nil
+}
+
+// down goes through a page a screen at a time: what is loaded only when it comes into sight has to be
+// in sight. Two frames later it has been told so; where no frame comes, a while is enough.
+const down = `new Promise(async done => {
+	const frame = () => new Promise(next => { requestAnimationFrame(() => requestAnimationFrame(next)); setTimeout(next, 300) })
+	const root = document.documentElement
+	for (let at = 0, screens = 0; root && screens < 120 && at < root.scrollHeight; screens++, at += Math.max(innerHeight * 0.9, 100)) {
+		if (root.scrollHeight > innerHeight) scrollTo({ top: at, behavior: "instant" })
+		await frame()
+	}
+	if (root && root.scrollHeight > innerHeight) scrollTo({ top: 1e9, behavior: "instant" })
+	await frame()
+	done() })`
+
+// walk goes down the page and waits until it is quiet. A page whose scripts hang was looked at all
+// the same.
+func (b *Browser) walk(t *tab, w *watch, settle func() error) error {
+	short, stop := context.WithTimeout(t.ctx, walkTime)
+	_, _, _ = runtime.Evaluate(down).WithAwaitPromise(true).Do(short)
+	stop()
+	w.touch()
+	return settle()
+}
+
+// The size of a telephone, and what it draws for each point.
+const phoneWidth, phoneHeight, phoneScale = 390, 844, 3
+
+// laterTime is how much of a page's time is skipped to, in milliseconds.
+const laterTime = 10_000
+
+// more looks at the page on a telephone, and at what it loads in the seconds that come, which need not
+// be waited for: the browser moves the page's clock on while nothing is loaded.
+func (b *Browser) more(t *tab, w *watch, settle func() error) error {
+	if err := emulation.SetDeviceMetricsOverride(phoneWidth, phoneHeight, phoneScale, true).Do(t.ctx); err != nil {
+		return err
+	}
+	w.touch()
+	if err := b.walk(t, w, settle); err != nil {
+		return err
+	}
+	if _, err := emulation.SetVirtualTimePolicy(emulation.VirtualTimePolicyPauseIfNetworkFetchesPending).WithBudget(laterTime).Do(t.ctx); err != nil {
+		return err
+	}
+	for began := time.Now(); time.Since(began) < walkTime; time.Sleep(20 * time.Millisecond) {
+		w.mu.Lock()
+		over := w.later
+		w.mu.Unlock()
+		if over || t.ctx.Err() != nil {
+			break
+		}
+	}
+	w.touch()
+	return settle()
 }
 
 // text returns the text that a script of the page gives, or "".

@@ -4,13 +4,16 @@ package real
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -18,6 +21,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/site/browser"
+	"trimlantern/site/fetch"
+	"trimlantern/work"
 )
 
 // demoSite lays the made-up site out and keeps its server up; run runs the program in it.
@@ -144,4 +151,48 @@ func TestBrowserUser(t *testing.T) {
 	}
 	out, _ := run("scan", "--browser", "--quiet", "--browser-user", "nobody-of-that-name").CombinedOutput() // its exit code is no success
 	assert.Contains(t, string(out), "there is no user nobody-of-that-name on this machine")
+}
+
+// What comes into sight on the way down, on a telephone alone, or after some seconds, is seen.
+func TestBrowserSeesAll(t *testing.T) {
+	t.Parallel()
+	w := newNet(t, handler(func(rw http.ResponseWriter, r *http.Request) {
+		rw.Header().Set("Content-Type", "text/html")
+		if r.Host != "ternrock.example" {
+			return
+		}
+		fmt.Fprint(rw, `<!DOCTYPE html><meta name="viewport" content="width=device-width"><title>Long</title><style>p { height: 2500px; margin: 0 }</style>`)
+		for n := range 6 {
+			fmt.Fprintf(rw, `<p>%d</p><img loading="lazy" width="20" height="20" src="http://assets.example/lazy%d.png"><i data-n="%d" style="display:block;height:20px"></i>`, n, n, n)
+		}
+		fmt.Fprint(rw, `<picture><source media="(max-width: 500px)" srcset="http://assets.example/phone.png"><img src="https://assets.example/wide.png"></picture>
+<script>
+const seen = new IntersectionObserver(all => { for (const one of all) if (one.isIntersecting) { seen.unobserve(one.target); new Image().src = "ht" + "tp://assets.example/sight" + one.target.dataset.n + ".png" } })
+document.querySelectorAll("i").forEach(i => seen.observe(i))
+setTimeout(() => { new Image().src = "ht" + "tp://assets.example/late.png" }, 6000)
+</script>`)
+	}))
+	client, err := fetch.New(fetch.Options{Resolve: w.resolve, CA: w.ca, Own: []string{"ternrock.example"}})
+	require.NoError(t, err)
+	path, err := browser.Find("")
+	require.NoError(t, err)
+	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, Pins: []string{w.pin}, Full: true})
+	require.NoError(t, err)
+	defer b.Close()
+	began := time.Now()
+	seen, err := b.Look(context.Background(), "https://ternrock.example/")
+	require.NoError(t, err)
+	var found []string
+	for _, f := range work.Reports(seen) {
+		found = append(found, strings.TrimPrefix(f.URL, "http://assets.example/"))
+	}
+	slices.Sort(found)
+	want := []string{"late.png", "phone.png"}
+	for n := range 6 {
+		want = append(want, fmt.Sprintf("lazy%d.png", n), fmt.Sprintf("sight%d.png", n))
+	}
+	slices.Sort(want)
+	assert.Equal(t, want, found)
+	assert.Equal(t, "Long", seen.Title)
+	t.Logf("%.1f s", time.Since(began).Seconds())
 }
