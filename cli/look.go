@@ -224,19 +224,22 @@ func (a *app) scanJob() (*work.Job, error) {
 
 func (a *app) traceCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "trace URL",
+		Use:   "trace URL|NUMBER",
 		Short: "Say where an insecure reference is stored",
 		Long: `Looks through the database and the site's files, in one pass and in all spellings and
 envelopes, for the places that can produce an insecure reference: table, row, setting
-and the path inside the value, or file, line and column. The likeliest stands first,
-with what to do about each.
+and the path inside the value, or file, line and column. Where it stands nowhere as a whole,
+it looks for what puts it together: an option, a constant, a template, by their pieces
+and by what stands around it in the page. The likeliest stands first, with how sure
+that is and what to do about each. NUMBER is that of a finding of the last scan.
 
 ` + exitCodes,
 		Example: `  trimlantern trace http://ternrock.example/media/lens.svg
+  trimlantern trace 1
   trimlantern trace --format json http://charts.tideoffice.example/today.png`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return fmt.Errorf("trace needs one URL, as scan lists it")
+				return fmt.Errorf("trace needs one URL, as scan lists it, or its number")
 			}
 			return nil
 		},

@@ -129,7 +129,10 @@ func scanCSV(w io.Writer, s *work.Scan) error {
 
 // originWords says in one line where a place is.
 func originWords(o work.Origin) string {
-	if o.File != "" {
+	switch {
+	case o.Match == work.Document:
+		return fmt.Sprintf("%s, line %d", o.Page, o.Line)
+	case o.File != "":
 		return fmt.Sprintf("%s:%d:%d", o.File, o.Line, max(o.Col, 1))
 	}
 	where := o.Table + "." + o.Column

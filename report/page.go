@@ -28,8 +28,12 @@ const (
 
 // matchWords say how a place belongs to what was found, where it is not the address itself.
 var matchWords = map[work.Match]string{
-	work.Scaled:  "the picture of which it is a smaller copy",
-	work.Address: "the site's own address, from which it is made",
+	work.Scaled:   "the picture of which it is a smaller copy",
+	work.Joined:   "is put together here",
+	work.Prefix:   "its beginning, to which the rest is added",
+	work.Piece:    "may come from here: a piece of it",
+	work.Address:  "may come from here: the site's own address",
+	work.Document: "stands here",
 }
 
 // meanings say in a sentence what a class means for a visitor.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -73,7 +74,9 @@ func (t *Text) Scan(s *work.Scan) {
 }
 
 // changes reports whether preview changes a place.
-func changes(o work.Origin) bool { return o.Reason == "" }
+func changes(o work.Origin) bool {
+	return o.Reason == "" && (o.Match == work.Exact || o.Match == work.Scaled || o.Match == work.Prefix || o.Match == work.Address)
+}
 
 func (t *Text) unread(list []work.Unread, most int) {
 	for i, u := range list {
@@ -90,8 +93,12 @@ func (t *Text) culprits(s *work.Scan) {
 	const most = 7
 	for _, class := range mixed.Classes {
 		var list []work.Culprit
-		for _, c := range s.Culprits {
+		first := 0
+		for i, c := range s.Culprits {
 			if c.Class == class {
+				if len(list) == 0 {
+					first = i + 1
+				}
 				list = append(list, c)
 			}
 		}
@@ -101,14 +108,14 @@ func (t *Text) culprits(s *work.Scan) {
 		shown := list[:min(most, len(list))]
 		if list[0].Places == nil {
 			var rows [][]string
-			for _, c := range shown {
-				rows = append(rows, []string{padRunes(clip(c.URL, 46), 46), padRunes(clip(c.By, 18), 18), number(c.Pages)})
+			for i, c := range shown {
+				rows = append(rows, []string{strconv.Itoa(first + i), padRunes(clip(c.URL, 42), 42), padRunes(clip(c.By, 17), 17), number(c.Pages)})
 			}
-			t.rows([]string{t.class(class), "held by", ">pages"}, rows)
+			t.rows([]string{">", t.class(class), "held by", ">pages"}, rows)
 		} else {
 			t.printf("  %s\n", t.class(class))
-			for _, c := range shown {
-				t.printf("  %s\n", clip(c.URL, 76))
+			for i, c := range shown {
+				t.printf("  %d  %s\n", first+i, clip(c.URL, 72))
 				t.printf("    %s\n", t.faint(clip(c.By+", "+plural(c.Pages, "page"), 72)))
 				t.origins(c.Places, 2)
 			}
@@ -266,11 +273,28 @@ func ScanJSON(w io.Writer, s *work.Scan) error {
 // Traced reports where a reference lives.
 func (t *Text) Traced(r *work.Traced) {
 	t.printf("%s\n", clip(r.URL, 78))
+	if r.On != "" {
+		at := ""
+		if r.Line > 0 {
+			at = fmt.Sprintf(", line %d", r.Line)
+		}
+		t.printf("%s\n", t.faint(clip("on "+r.On+at, 78)))
+		if r.Around != "" {
+			t.printf("%s\n", t.faint("  "+clip(r.Around, 74)))
+		}
+	}
 	if len(r.Places) == 0 {
-		t.printf("\nNot found in %s and %s, in any spelling.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
-		t.wrap("", "Then a script puts it together, a program makes it, or it comes from a cache outside of the site: look at it with trimlantern scan --browser, empty all caches, and scan again.")
+		t.printf("\nNot found in %s and %s, in any spelling and in no pieces.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
+		if r.On != "" {
+			t.wrap("", "The page contains it all the same, so something makes it: a plug-in outside the folders that are looked at, a program, a script, or a cache that is not the site's. Search the system for what stands around it in the page; empty all caches, and scan again.")
+		} else {
+			t.wrap("", "No page of the last scan has it either. Where one shows it: trimlantern scan, then trace it by its number.")
+		}
 		t.notRead(r.Skipped)
 		return
+	}
+	if r.On == "" && !slices.ContainsFunc(r.Places, func(o work.Origin) bool { return o.Match == work.Exact || o.Match == work.Scaled }) {
+		t.wrap("", t.care("Stands nowhere as a whole, and no page of the last scan has it. What follows are places that could make it."))
 	}
 	t.heading(plural(len(r.Places), "place") + ", the likeliest first")
 	t.origins(r.Places, 20)
@@ -294,6 +318,8 @@ func (t *Text) origins(places []work.Origin, most int) {
 		}
 		where := ""
 		switch {
+		case o.Match == work.Document:
+			where = fmt.Sprintf("%s:%d", o.Page, o.Line)
 		case o.File != "":
 			where = fmt.Sprintf("%s:%d", o.File, o.Line)
 			if o.Col > 0 {
@@ -315,7 +341,7 @@ func (t *Text) origins(places []work.Origin, most int) {
 		if o.Text != "" {
 			t.printf("      %s\n", t.faint(clip(o.Text, 72)))
 		}
-		if o.Page != "" {
+		if o.Page != "" && o.Match != work.Document {
 			t.printf("      %s\n", t.faint(clip("on "+o.Page, 72)))
 		}
 		if words := matchWords[o.Match]; words != "" {

@@ -98,6 +98,8 @@ type Culprit struct {
 	On        string          `json:"on"`    // one of them
 	Line      int             `json:"line"`  // there
 	Col       int             `json:"column"`
+	Around    string          `json:"around,omitempty"` // the markup there
+	In        string          `json:"in,omitempty"`     // what kind of document that is: see ScannedPage
 	Places    []Origin        `json:"places,omitempty"` // where it lives, the likeliest first
 }
 
@@ -625,7 +627,7 @@ func (s *scanning) culprit(l crawlLine, f mixed.Finding, counted map[culpritID]b
 		if l.Job != nil && l.Job.From != "" && f.Via != "" {
 			on = l.Job.From
 		}
-		out.Culprits = append(out.Culprits, Culprit{URL: f.URL, By: f.By, Class: f.Class, Certainty: f.Certainty, Ours: ours, Via: f.Via, On: on, Line: f.Line, Col: f.Col})
+		out.Culprits = append(out.Culprits, Culprit{URL: f.URL, By: f.By, Class: f.Class, Certainty: f.Certainty, Ours: ours, Via: f.Via, On: on, In: l.Doc.Kind, Line: f.Line, Col: f.Col, Around: f.Around})
 	} else if h := s.hosts[hostOf(f.URL)]; h != nil {
 		h.Findings++
 	}

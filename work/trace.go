@@ -12,9 +12,11 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"trimlantern/core/address"
+	"trimlantern/core/pieces"
 	"trimlantern/core/reference"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
@@ -47,11 +49,15 @@ type Origin struct {
 // Match is how a place and a reference belong together.
 type Match string
 
-// The matches.
+// The matches: the first two stand here, the third is put together here, the others may come from here.
 const (
-	Exact   Match = "exact"   // the same address
-	Scaled  Match = "scaled"  // the picture that it is a smaller copy of
-	Address Match = "address" // the site's own address, from which it is made
+	Exact    Match = "exact"    // the same address
+	Scaled   Match = "scaled"   // the picture that it is a smaller copy of
+	Joined   Match = "joined"   // pieces of it are put together here
+	Prefix   Match = "prefix"   // the beginning of it, to which the rest is added
+	Piece    Match = "piece"    // a piece of it
+	Address  Match = "address"  // the site's own address, from which it is made
+	Document Match = "document" // the style sheet, script or frame of another host that holds it
 )
 
 // Traced is where one reference lives.
@@ -60,13 +66,17 @@ type Traced struct {
 	Places []Origin `json:"places"`
 	Rows   int64    `json:"rows_read"`
 	Files  int      `json:"files_read"`
+	Scan   string   `json:"scan,omitempty"`   // the newest that has it
+	On     string   `json:"on,omitempty"`     // a page that has it, by that scan
+	Line   int      `json:"line,omitempty"`   // there
+	Around string   `json:"around,omitempty"` // the markup there
 
 	Skipped []files.Skipped `json:"skipped_files,omitempty"`
 }
 
 // Code is the exit code that it comes to.
 func (t *Traced) Code() int {
-	if len(t.Places) > 0 {
+	if len(t.Places) > 0 || t.On != "" {
 		return Remain
 	}
 	return Clean
@@ -84,6 +94,8 @@ type target struct {
 	ours   bool
 	page   string // one page that it is on
 	pages  int
+	seen   Culprit // what the scan has of it; empty: nothing
+	wanted *pieces.Wanted
 	places []Origin
 }
 
@@ -98,6 +110,8 @@ type tracing struct {
 	files   int
 	skipped []files.Skipped
 	found   []rewrite.Finding // of the value that is looked at
+	byHost  map[string][]*target
+	sheet   *newestSheet
 }
 
 // key brings an address into the one form in which addresses are compared: without
@@ -122,21 +136,25 @@ func key(u *url.URL) string {
 }
 
 func (j *Job) tracing() *tracing {
-	t := &tracing{job: j, by: map[string][]*target{}, smaller: map[string][]*target{}}
+	t := &tracing{job: j, by: map[string][]*target{}, byHost: map[string][]*target{}, smaller: map[string][]*target{}}
 	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.Layout.Hashed(j.conn), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
 	return t
 }
 
-// want adds a reference to look for.
-func (t *tracing) want(raw, page string, pages int) error {
+// want adds a reference to look for; seen is what a scan has of it, if it has.
+func (t *tracing) want(raw string, seen Culprit) error {
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" {
-		return misuse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it")
+		return misuse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
 	}
-	one := &target{url: u, page: page, pages: pages}
+	one := &target{url: u, page: seen.On, pages: seen.Pages, seen: seen, wanted: pieces.New(u, seen.Around)}
 	one.ours = t.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours
 	t.targets = append(t.targets, one)
-	t.by[key(u)] = append(t.by[key(u)], one)
+	k := key(u)
+	t.by[k] = append(t.by[k], one)
+	host, _, _ := strings.Cut(k, "/")
+	host, _, _ = strings.Cut(host, "?")
+	t.byHost[host] = append(t.byHost[host], one)
 	if m := scaled.FindStringSubmatchIndex(u.Path); m != nil {
 		whole := *u
 		whole.Path = u.Path[:m[0]] + u.Path[m[4]:m[5]]
@@ -145,25 +163,46 @@ func (t *tracing) want(raw, page string, pages int) error {
 	return nil
 }
 
-// Trace says where a reference lives: table, row, path inside the value, file and line.
+// Trace says where a reference lives: table, row, path inside the value, file and line. It is an
+// address, or the number under which the last scan lists it.
 func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 	defer j.Progress.End()
-	t := j.tracing()
-	page, pages := "", 0
-	if scan, err := j.lastScan(); err == nil && scan != nil { // what the last scan saw helps to rank
+	scan, err := j.lastScan()
+	if err != nil {
+		scan = nil // it only helps
+	}
+	seen := Culprit{}
+	if n, err := strconv.Atoi(raw); err == nil {
+		if scan == nil {
+			return nil, misuse(nil, "there is no scan whose findings have numbers", "trimlantern scan makes one; or write the address")
+		}
+		if n < 1 || n > len(scan.Culprits) {
+			return nil, misuse(nil, fmt.Sprintf("the last scan has no finding %d", n), fmt.Sprintf("write a number from 1 to %d, or an address", len(scan.Culprits)))
+		}
+		raw = scan.Culprits[n-1].URL
+	}
+	if scan != nil {
 		for _, c := range scan.Culprits {
-			if c.URL == raw && c.Pages > pages {
-				page, pages = c.On, c.Pages
+			if c.URL == raw && c.Pages > seen.Pages {
+				seen = c
 			}
 		}
 	}
-	if err := t.want(raw, page, pages); err != nil {
+	t := j.tracing()
+	if err := t.want(raw, seen); err != nil {
 		return nil, err
 	}
 	if err := t.run(ctx); err != nil {
 		return nil, err
 	}
-	return &Traced{URL: raw, Places: t.targets[0].places, Rows: t.rows, Files: t.files, Skipped: t.skipped}, nil
+	out := &Traced{URL: raw, Places: t.targets[0].places, Rows: t.rows, Files: t.files, Skipped: t.skipped, On: seen.On, Line: seen.Line, Around: seen.Around}
+	if out.Places == nil {
+		out.Places = []Origin{}
+	}
+	if seen.On != "" {
+		out.Scan = scan.ID
+	}
+	return out, nil
 }
 
 // traceScan names the places of all culprits of a scan, in one pass.
@@ -173,7 +212,7 @@ func (j *Job) traceScan(ctx context.Context, s *Scan) error {
 	}
 	t := j.tracing()
 	for _, c := range s.Culprits {
-		if err := t.want(c.URL, c.On, c.Pages); err != nil {
+		if err := t.want(c.URL, c); err != nil {
 			t.targets = append(t.targets, &target{url: &url.URL{}}) // what is no address lives nowhere
 		}
 	}
@@ -211,29 +250,90 @@ func (t *tracing) run(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := t.codes(); err != nil {
+	if err := t.codes(t.code); err != nil {
 		return err
 	}
 	t.locks()
+	if err := t.pieces(ctx, db, tables); err != nil {
+		return err
+	}
+	t.documents()
+	if t.sheet, err = j.newestSheet(); err != nil {
+		return err
+	}
 	for _, one := range t.targets {
 		shared := slices.ContainsFunc(one.places, func(o Origin) bool { return o.Match == Exact && o.everywhere() })
 		for i := range one.places {
 			o := &one.places[i]
-			if o.rank(one); o.Match == Address && one.pages > 3 && !shared {
+			if o.rank(one, t.sheet); o.Match == Address && one.pages > 3 && !shared {
 				o.score += 60 // many pages have it, and no setting and no file holds it: they make it
 			}
 		}
 		slices.SortStableFunc(one.places, func(a, b Origin) int { return b.score - a.score })
+		one.places = one.places[:min(len(one.places), maxPlaces)]
 	}
 	return nil
 }
 
-// table looks through one table.
-func (t *tracing) table(ctx context.Context, db database.Database, table database.Table, i, of int) error {
+// tracedRow is a row with what the layout says of it.
+type tracedRow struct {
+	t       *tracing
+	table   database.Table
+	short   string
+	row     database.Row
+	label   layout.Label
+	labeled bool
+	cached  bool
+	idle    bool
+}
+
+// get returns a column's value.
+func (r *tracedRow) get(name string) string {
+	for i, c := range r.table.Columns {
+		if c.Name == name {
+			return string(r.row.Values[i].Bytes)
+		}
+	}
+	for i, k := range r.table.Key {
+		if k.Name == name {
+			return string(r.row.Key[i])
+		}
+	}
+	return ""
+}
+
+// origin is a place in the row.
+func (r *tracedRow) origin(column string) Origin {
+	o := Origin{Table: r.table.Name, Key: values(r.row.Key), Column: column}
+	if r.labeled {
+		if name := r.get(r.label.Column); name != "" {
+			o.Label = r.label.Word + " " + name
+		}
+		if p := r.label.PageOf(r.get); p != "" {
+			o.Page = r.t.job.Site.String() + p
+		}
+		o.slug = r.get(r.label.Slug)
+	}
+	switch {
+	case r.t.job.Layout.IsIdentifier(r.short, column):
+		o.Reason = rewrite.Identifier
+	case r.cached:
+		o.Reason = rewrite.Cached
+	case len(r.table.Key) == 0:
+		o.Reason = rewrite.NoKey
+	}
+	if r.idle {
+		o.score -= 30
+	}
+	return o
+}
+
+// each goes through the rows of a table.
+func (t *tracing) each(ctx context.Context, db database.Database, table database.Table, pick database.Pick, visit func(*tracedRow)) error {
 	j := t.job
-	short := j.short(table.Name)
-	label, labelled := j.Layout.LabelOf(short)
-	for _, need := range label.Needs() { // numbers too, which no reference is in
+	r := &tracedRow{t: t, short: j.short(table.Name)}
+	r.label, r.labeled = j.Layout.LabelOf(r.short)
+	for _, need := range r.label.Needs() { // numbers too, which no reference is in
 		if _, ok := table.Column(need); ok || table.InKey(need) {
 			continue
 		}
@@ -243,61 +343,36 @@ func (t *tracing) table(ctx context.Context, db database.Database, table databas
 			}
 		}
 	}
-	j.Progress.At("tracing in "+table.Name, int64(i), int64(of))
-	err := db.Candidates(ctx, table, database.References, func(row database.Row) error {
-		t.rows++
-		get := func(name string) string {
-			for i, c := range table.Columns {
-				if c.Name == name {
-					return string(row.Values[i].Bytes)
-				}
-			}
-			for i, k := range table.Key {
-				if k.Name == name {
-					return string(row.Key[i])
-				}
-			}
-			return ""
-		}
-		cached, _ := j.Layout.IsCache(short, get)
-		idle := j.Layout.IsIdle(short, get)
-		for i, c := range table.Columns {
-			found := t.value(row.Values[i].Bytes)
-			if len(found) == 0 {
-				continue
-			}
-			o := Origin{Table: table.Name, Key: values(row.Key), Column: c.Name}
-			if labelled {
-				if name := get(label.Column); name != "" {
-					o.Label = label.Word + " " + name
-				}
-				if p := label.PageOf(get); p != "" {
-					o.Page = j.Site.String() + p
-				}
-				o.slug = get(label.Slug)
-			}
-			switch {
-			case j.Layout.IsIdentifier(short, c.Name):
-				o.Reason = rewrite.Identifier
-			case cached:
-				o.Reason = rewrite.Cached
-			case len(table.Key) == 0:
-				o.Reason = rewrite.NoKey
-			}
-			if idle {
-				o.score -= 30
-			}
-			isAddress := slices.ContainsFunc(j.Layout.Addresses, func(a layout.Address) bool {
-				return a.Table == short && a.Column == c.Name && get(a.Where) == a.Equals
-			})
-			t.place(o, found, isAddress)
-		}
+	r.table = table
+	err := db.Candidates(ctx, table, pick, func(row database.Row) error {
+		r.row = row
+		r.cached, _ = j.Layout.IsCache(r.short, r.get)
+		r.idle = j.Layout.IsIdle(r.short, r.get)
+		visit(r)
 		return nil
 	}, func(int64) {})
 	if err != nil {
 		return (&survey{}).failed(err, table)
 	}
 	return nil
+}
+
+// table looks through one table.
+func (t *tracing) table(ctx context.Context, db database.Database, table database.Table, i, of int) error {
+	t.job.Progress.At("tracing in "+table.Name, int64(i), int64(of))
+	return t.each(ctx, db, table, database.References, func(r *tracedRow) {
+		t.rows++
+		for i, c := range table.Columns {
+			found := t.value(r.row.Values[i].Bytes)
+			if len(found) == 0 {
+				continue
+			}
+			isAddress := slices.ContainsFunc(t.job.Layout.Addresses, func(a layout.Address) bool {
+				return a.Table == r.short && a.Column == c.Name && r.get(a.Where) == a.Equals
+			})
+			t.place(r.origin(c.Name), found, isAddress, r.row.Values[i].Bytes)
+		}
+	})
 }
 
 // value finds all insecure references of one value, in every envelope.
@@ -322,8 +397,8 @@ func (t *tracing) value(b []byte) []rewrite.Finding {
 	return all
 }
 
-// place gives what was found in one place to those that look for it.
-func (t *tracing) place(o Origin, found []rewrite.Finding, isAddress bool) {
+// place gives what was found in one place to those that look for it; b is the value or the file.
+func (t *tracing) place(o Origin, found []rewrite.Finding, isAddress bool, b []byte) {
 	for _, f := range found {
 		if f.URL == "" {
 			continue
@@ -338,18 +413,34 @@ func (t *tracing) place(o Origin, found []rewrite.Finding, isAddress bool) {
 		here.Count = 1
 		k := key(u)
 		for _, one := range t.by[k] {
+			here := here
+			at := one.wanted.Locate(b, f.Offset)
+			here.score += one.wanted.Near(b, at)
+			if o.File != "" && at > f.Offset && !bytes.HasPrefix(bytes.ToLower(b[min(f.Offset, len(b)):]), []byte("http")) { // inside JSON or the like: the offset is that of the whole
+				here.Line, here.Col, here.Text = files.Line(b, at), files.Column(b, at), files.Text(b, at)
+			}
 			one.add(here, Exact)
 		}
 		for _, one := range t.smaller[k] {
 			one.add(here, Scaled)
 		}
-		if !isAddress {
-			continue
-		}
-		for _, one := range t.targets {
-			if one.ours && key(one.url) != k && strings.HasPrefix(key(one.url), k) {
-				one.add(here, Address)
-			}
+		t.beginning(here, k, isAddress)
+	}
+}
+
+// beginning gives a place to the targets of which it holds the beginning k: the rest is added by code.
+func (t *tracing) beginning(o Origin, k string, isAddress bool) {
+	host, rest, _ := strings.Cut(k, "/")
+	for _, one := range t.byHost[host] {
+		whole := key(one.url)
+		switch {
+		case whole == k || !strings.HasPrefix(whole, k):
+		case isAddress && one.ours:
+			one.add(o, Address)
+		case rest != "" || o.File != "" || !one.ours && o.everywhere(): // content that only names the host makes nothing of it
+			o := o
+			o.score = min(len(rest), 20)
+			one.add(o, Prefix)
 		}
 	}
 }
@@ -369,28 +460,16 @@ func (one *target) add(o Origin, m Match) {
 }
 
 // codes looks through the files, and through what is cached of pages.
-func (t *tracing) codes() error {
+func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 	j := t.job
 	look := func(dir string, cached bool) error {
 		j.Progress.At("tracing in "+dir, 0, 0)
 		skipped, err := files.Walk(dir, func(name string, _ fs.FileInfo, b []byte) error {
-			t.files++
-			if !rewrite.MayHold(b) {
-				return nil
-			}
 			rel, err := filepath.Rel(j.File.Dir, name)
 			if err != nil {
 				rel = name
 			}
-			t.found = t.found[:0]
-			res := t.rules.File(rel, b)
-			for _, f := range append(slices.Clone(t.found), res.Left...) {
-				o := Origin{File: rel, Line: files.Line(b, f.Offset), Col: files.Column(b, f.Offset), Text: files.Text(b, f.Offset)}
-				if o.Reason = f.Reason; cached {
-					o.Reason = rewrite.Cached
-				}
-				t.place(o, []rewrite.Finding{f}, false)
-			}
+			visit(rel, b, cached)
 			return nil
 		})
 		if errors.Is(err, fs.ErrNotExist) {
@@ -416,6 +495,23 @@ func (t *tracing) codes() error {
 		}
 	}
 	return nil
+}
+
+// code looks for whole references in one file.
+func (t *tracing) code(rel string, b []byte, cached bool) {
+	t.files++
+	if !rewrite.MayHold(b) {
+		return
+	}
+	t.found = t.found[:0]
+	res := t.rules.File(rel, b)
+	for _, f := range append(slices.Clone(t.found), res.Left...) {
+		o := Origin{File: rel, Line: files.Line(b, f.Offset), Col: files.Column(b, f.Offset), Text: files.Text(b, f.Offset)}
+		if o.Reason = f.Reason; cached {
+			o.Reason = rewrite.Cached
+		}
+		t.place(o, []rewrite.Finding{f}, false, b)
+	}
 }
 
 // locks adds the configuration that holds an address against the database.
@@ -448,12 +544,20 @@ func (t *tracing) locks() {
 
 // rank says how likely a place is the one that produces a reference, and what to do
 // about it.
-func (o *Origin) rank(one *target) {
+func (o *Origin) rank(one *target, newest *newestSheet) {
 	switch o.Match {
 	case Exact:
 		o.score += 100
+	case Document:
+		o.score += 95
 	case Scaled:
 		o.score += 70
+	case Joined: // on top of what its pieces count
+		o.score += 15
+	case Prefix:
+		if o.score += 45; o.Table != "" && !o.everywhere() {
+			o.score -= 20 // a row of content that only names the same host
+		}
 	case Address:
 		o.score += 40
 	}
@@ -475,7 +579,7 @@ func (o *Origin) rank(one *target) {
 		o.score += 6
 	}
 	if o.Do == "" {
-		o.Do = o.remedy()
+		o.Do = o.remedy(newest)
 	}
 }
 
@@ -519,12 +623,19 @@ var remedies = map[rewrite.Reason]string{
 	rewrite.Malformed:  "not a well-formed address: correct it in the system itself",
 }
 
-func (o *Origin) remedy() string {
-	if o.Reason == "" {
-		return "trimlantern preview changes it"
+func (o *Origin) remedy(newest *newestSheet) string {
+	switch {
+	case o.Match == Joined:
+		return "look at this line: it seems to put the address together; write https:// there, or where its beginning comes from"
+	case o.Match == Piece:
+		return "look at this line: it has a piece of the address"
+	case o.Reason != "":
+		if do := remedies[o.Reason]; do != "" {
+			return do
+		}
+		return o.Reason.Words()
+	case newest.changes(o):
+		return "trimlantern apply changes it: it is in the newest sheet, " + newest.id
 	}
-	if do := remedies[o.Reason]; do != "" {
-		return do
-	}
-	return o.Reason.Words()
+	return "run trimlantern preview, and see whether it changes it"
 }

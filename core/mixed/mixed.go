@@ -70,6 +70,9 @@ type Finding struct {
 	Line      int       `json:"line"`          // from 1; 0: in a header
 	Col       int       `json:"column"`        // from 1, in bytes; 0: in a header
 	Via       string    `json:"via,omitempty"` // the secure address that sends back to URL
+
+	// Around is the markup in which it stands: with a Memo where it is met first.
+	Around string `json:"around,omitempty"`
 }
 
 // Load is one thing that a document loads over a secure scheme.
@@ -298,6 +301,9 @@ func (r *reader) add(raw string, c use) {
 		f.Class = Masked
 	}
 	f.Line, f.Col = r.position(c.offset)
+	if r.memo == nil || !u.shown.Load() && !u.shown.Swap(true) {
+		f.Around = r.around(c.offset)
+	}
 	r.page.Findings = append(r.page.Findings, f)
 }
 
@@ -324,6 +330,7 @@ type resolved struct {
 	named    bool        // it has a name or a password, which is nobody's to read
 	archive  bool        // a browser downloads it
 	told     atomic.Bool // it was among the links of a page
+	shown    atomic.Bool // a finding had the markup around it
 }
 
 func newResolved(raw string, u *url.URL) *resolved {
@@ -562,6 +569,18 @@ func (r *reader) position(offset int) (line, col int) {
 	offset = min(offset, len(r.b))
 	line = sort.SearchInts(r.lines, offset+1)
 	return line, offset - r.lines[line-1] + 1
+}
+
+// The markup around a finding: so much before it, and behind its beginning.
+const beforeIt, behindIt = 240, 160
+
+// around returns the markup around an offset, in one line.
+func (r *reader) around(offset int) string {
+	if offset < 0 || offset > len(r.b) {
+		return ""
+	}
+	text := r.b[max(0, offset-beforeIt):min(len(r.b), offset+behindIt)]
+	return strings.Join(strings.Fields(strings.ToValidUTF8(string(text), "")), " ")
 }
 
 // maxInside is how many documents may stand in each other.

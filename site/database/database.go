@@ -158,6 +158,7 @@ type Pick uint8
 const (
 	References Pick = iota // insecure references, in whatever envelope
 	Serialized             // values that may be, or hold, serialized ones
+	Everything             // all rows
 )
 
 // Database is what the jobs need of a database.

@@ -149,9 +149,12 @@ func (d *dialect) tableByKey(t Table) string {
 
 // picks is the first look at a value, where the database does not take it.
 func picks(p Pick, b []byte) bool {
-	if p == Serialized {
+	switch p {
+	case Serialized:
 		_, ok := envelope.NextHead(b, 0)
 		return ok
+	case Everything:
+		return true
 	}
 	return rewrite.MayHold(b)
 }

@@ -77,7 +77,10 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 		// Inside SQLite, so that values need not be copied out to be looked at; as BLOB,
 		// since a text is handed over only up to its first NUL byte.
 		coarse: func(column string, pick Pick) string {
-			if pick == Serialized {
+			switch pick {
+			case Everything:
+				return "1"
+			case Serialized:
 				return "(" + column + " GLOB '*:[0-9]*:*' OR " + column + " GLOB '*%3[Aa][0-9]*')"
 			}
 			return holdsFunction + "(CAST(" + column + " AS BLOB))"
