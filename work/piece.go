@@ -18,6 +18,7 @@ const (
 	maxPieced = 100 // targets, besides which the rest goes without
 	maxHits   = 3   // lines of one text
 	maxPieces = 12  // places of one target
+	strong    = 25  // the score of a piece that says something by itself: the name of a file
 )
 
 // pieces looks for what puts together the targets that stand nowhere as a whole: in files, and in all
@@ -72,7 +73,9 @@ func (t *tracing) pieces(ctx context.Context, db database.Database, tables []dat
 		}
 	}
 	for _, one := range open {
-		one.fewer()
+		if one.fewer(); one.seen.On == "" { // no page has it: a word of it says nothing
+			one.places = slices.DeleteFunc(one.places, func(o Origin) bool { return o.Match == Piece && o.score < strong })
+		}
 	}
 	return nil
 }

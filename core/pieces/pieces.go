@@ -34,6 +34,7 @@ type Wanted struct {
 	hosts  []string // the host, and what is left of it without www
 	query  []string
 	around []string // words that stood around the address
+	path   string
 	any    []string // pieces of which a text must have one
 }
 
@@ -46,7 +47,8 @@ var word = regexp.MustCompile(`[\pL\pN][\pL\pN_-]{4,40}`)
 // New takes an address apart. around is the markup in which a page has it; it may be empty.
 func New(u *url.URL, around string) *Wanted {
 	w := &Wanted{}
-	host := strings.ToLower(u.Hostname())
+	host := strings.ToLower(u.Host)
+	w.path = strings.Trim(u.Path, "/")
 	w.hosts = append(w.hosts, host)
 	if bare, ok := strings.CutPrefix(host, "www."); ok {
 		w.hosts = append(w.hosts, bare)
@@ -234,6 +236,7 @@ func (w *Wanted) score(raw []byte) (s score) {
 	if bytes.Contains(line, []byte(`\/`)) {
 		line = bytes.ReplaceAll(line, []byte(`\/`), []byte("/"))
 	}
+	line = w.without(line)
 	s.at = -1
 	has := func(piece string) bool {
 		n := wordAt(line, piece)
@@ -268,7 +271,7 @@ func (w *Wanted) score(raw []byte) (s score) {
 		s.path += 2
 	}
 	for i, h := range w.hosts {
-		if has(h) {
+		if n := wordAt(line, h); n >= 0 && (n == 0 || line[n-1] != '.' && line[n-1] != '-') && has(h) {
 			s.host = 18 - 4*i
 			break
 		}
@@ -288,6 +291,33 @@ func (w *Wanted) score(raw []byte) (s score) {
 	}
 	s.glue = glue.Match(line)
 	return s
+}
+
+// address is a whole address with its host and path, up to where something is put in.
+var address = regexp.MustCompile("(?i)\\bhttps?://([^\\s\"'<>()\\\\${}%`/?#]+)(/[^\\s\"'<>()\\\\${}%`?#]*)?")
+
+// without takes whole addresses out of a line that are no beginning of the wanted one: they stand there
+// for themselves.
+func (w *Wanted) without(line []byte) []byte {
+	found := address.FindAllSubmatchIndex(line, -1)
+	if found == nil {
+		return line
+	}
+	var out []byte
+	from := 0
+	for _, m := range found {
+		host, path := strings.ToLower(string(line[m[2]:m[3]])), ""
+		if m[4] >= 0 {
+			path = strings.Trim(string(line[m[4]:m[5]]), "/")
+		}
+		if host == w.hosts[0] && strings.HasPrefix(w.path, path) {
+			continue
+		}
+		out = append(out, line[from:m[0]]...)
+		out = append(out, ' ')
+		from = m[1]
+	}
+	return append(out, line[from:]...)
 }
 
 // wordAt finds a piece that stands by itself, and not inside a longer word; -1: there is none.

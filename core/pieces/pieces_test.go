@@ -31,6 +31,8 @@ func TestFind(t *testing.T) {
 		{"another host", "http://cdn.example/", "notcdn.examples\n", 0, false},
 		{"nothing", "http://cdn.example/rope.png", "words\nand more words\n", 0, false},
 		{"a common name", "http://cdn.example/style.css", "a style\n<b class=style>\n", 0, false},
+		{"another whole address", "http://cdn.example/a/none.png", "<img src='http://cdn.example/a/lamp.png'> . x", 0, false},
+		{"its beginning", "http://cdn.example/a/none.png", "echo 'http://cdn.example/a/' . 'none.png'", 1, true},
 		{"no path", "http://cdn.example", "see cdn.example", 1, false},
 	} {
 		hits := wanted(t, c.url, "").Find([]byte(c.text), 3)

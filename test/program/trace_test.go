@@ -117,6 +117,14 @@ func plants() (all []planted) {
 	join("frame's own sheet", "http://cdn27.example/near.png", planted{page: `<iframe src="/frame27"></iframe>`, files: []string{"p27.php=<?php echo '<style>b { background: url(' . tern_scheme() . '//cdn27.example/near.png) }</style>';\n"}, place: []string{"theme/p27.php:1"}})
 	join("option with a path", "http://store28.example/files/img/knots/reef-knot.png", planted{options: []string{"storage=" + serialized("root", "http://store28.example/files")}, posts: []string{"Knots=<p>[img knots/reef-knot.png]</p>"}, place: []string{"setting storage"}})
 	join("attribute of data", "http://cdn29.example/late/lazy.png", planted{page: `<img data-src="¤">`, files: []string{"p29.php=<?php\n$lazy = '//cdn29.example/late/';\n$proto = is_ssl() ? 'https:' : 'http:';\necho '<img data-src=\"' . $proto . $lazy . 'lazy.png\">';\n"}, place: []string{"theme/p29.php:2", "theme/p29.php:4"}})
+	join("name from a list", "http://h1.example/media/lens.png", planted{files: []string{"q1.php=<?php\n$base = 'http://h1.example/media/';\n$img = array( 'lens', 'png' );\necho $base . implode( '.', $img );\n"}, place: []string{"theme/q1.php:2"}})
+	join("joined list of a script", "http://h2.example/deep/net.png", planted{files: []string{"q2.js=const CDN = \"http://h2.example\"\nfunction show(file) {\n  img.src = [CDN, 'deep', file].join('/')\n}\n"}, place: []string{"theme/q2.js:1"}})
+	join("scheme by a condition", "http://h3.example/x/yard.png", planted{files: []string{"q3.php=<?php\n$scheme = $ssl ? 'https' : 'http';\n$src = \"$scheme://h3.example/x/yard.png\";\n"}, place: []string{"theme/q3.php:3"}})
+	join("set scheme", "http://h4.example/foam.png", planted{files: []string{"q4.php=<?php\n\necho esc_url( set_url_scheme( '//h4.example/foam.png', 'http' ) );\n"}, place: []string{"theme/q4.php:3"}})
+	join("variable of a style sheet", "http://h5.example/fonts/a-lamp.woff2", planted{page: `<style>@font-face { font-family: a; src: url(¤) }</style>`, files: []string{"q5.scss=$root: \"http://h5.example/fonts\";\n@font-face { src: url($root + \"/a-lamp.woff2\") }\n"}, place: []string{"theme/q5.scss:1"}})
+	join("parts in a field", "http://h6.example/quay/ropes-2.png", planted{fields: []string{`remote={"host":"h6.example","path":"\/quay\/ropes-2.png","secure":false}`}, place: []string{"field remote"}})
+	join("base64 of the beginning", "http://h7.example/store/pier.png", planted{options: []string{"store=" + base64.StdEncoding.EncodeToString([]byte("http://h7.example/store/"))}, files: []string{"q7.php=<img src=\"<?= base64_decode( get_option( 'store' ) ) ?>pier.png\">\n"}, place: []string{"setting store", "theme/q7.php:1"}})
+	join("attributes of XML", "http://h8.example/icons/star-lamp.svg", planted{files: []string{"q8.xml=<icons>\n<icon host=\"h8.example\" folder=\"icons\" file=\"star-lamp.svg\"/>\n</icons>\n"}, place: []string{"theme/q8.xml:2"}})
 	return all
 }
 
