@@ -33,6 +33,7 @@ type app struct {
 	site    string
 	also    []string
 	format  string
+	all     bool // lists to their ends
 	quiet   bool
 	noColor bool
 	resolve []string
@@ -176,7 +177,7 @@ func (a *app) show(r result, text func(*report.Text)) error {
 	if a.format == "json" {
 		err = report.JSON(a.out, r)
 	} else {
-		t := &report.Text{W: a.out, Color: a.color()}
+		t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole()}
 		text(t)
 		err = t.Err()
 	}
@@ -185,6 +186,10 @@ func (a *app) show(r result, text func(*report.Text)) error {
 	}
 	return nil
 }
+
+// whole reports whether nothing is to be shortened: the result goes to no terminal, and nobody says how
+// wide it may be.
+func (a *app) whole() bool { return !isTerminal(a.out) && os.Getenv("COLUMNS") == "" }
 
 func (a *app) color() bool { return a.colorOn(a.out) }
 

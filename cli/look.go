@@ -82,6 +82,7 @@ With --site it needs no site file; what it found is kept in your data folder.
 	scanFlags(c, &o)
 	f := c.Flags()
 	f.DurationVar(&timeout, "timeout", 20*time.Second, "give a server this `time` for one answer")
+	f.BoolVar(&a.all, "all", false, "list all that was found, and not only the first of each kind")
 	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
 	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", "))
 	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(strings.Split(classNames()+", none", ", "), cobra.ShellCompDirectiveNoFileComp)))
@@ -156,7 +157,7 @@ func (a *app) showScan(r *work.Scan, reports []string) error {
 	}
 	var err error
 	if a.format == "text" {
-		t := &report.Text{W: a.out, Color: a.color()}
+		t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole(), All: a.all}
 		t.Scan(r)
 		err = t.Err()
 	} else {

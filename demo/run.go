@@ -219,7 +219,7 @@ func (r *road) command(code int, args ...string) error {
 	fmt.Fprintf(r.out, "\n%s\n", prompt)
 	c := exec.CommandContext(r.ctx, r.self, args...)
 	c.Dir, c.Stdout, c.Stderr = r.dir, r.out, r.out
-	c.Env = append(os.Environ(), sitefile.HomeVariable+"="+r.home)
+	c.Env = append(os.Environ(), sitefile.HomeVariable+"="+r.home, "COLUMNS=80") // as in a terminal
 	err := c.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {

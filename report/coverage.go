@@ -112,7 +112,7 @@ func (t *Text) coverage(s *work.Scan) {
 				t.printf("    %s\n", t.faint(fmt.Sprintf("and %s more", number(l.Count-shown))))
 				break
 			}
-			t.printf("    %s\n", t.faint(clip(exampleWords(e), 74)))
+			t.printf("    %s\n", t.faint(t.clip(exampleWords(e), 74)))
 		}
 	}
 	if len(s.Sites) > 0 {

@@ -55,7 +55,7 @@ func ScanAs(w io.Writer, format string, s *work.Scan) error {
 	case "html":
 		return scanHTML(w, s)
 	}
-	t := &Text{W: w}
+	t := &Text{W: w, Whole: true, All: true}
 	t.Scan(s)
 	return t.Err()
 }

@@ -53,12 +53,15 @@ type (
 		Clean, AsHTTPS                                                     bool
 		Notes, Missing, New, Gone, Unseen, Unconfirmed                     []string
 		Sites                                                              []siteData
+		Causes                                                             []causeData
+		CausesNote                                                         string
 		Classes                                                            []classData
 		Groups                                                             []groupData
 		Hosts                                                              []hostData
 		Worst                                                              []rowData
 		Unread                                                             []work.Unread
 	}
+	causeData struct{ Class, Where, Words, Count, Pages, Do, Example string }
 	siteData  struct{ Host, Pages, Findings string }
 	classData struct {
 		Class, Words, Count, Then, URLs, Pages string
@@ -102,6 +105,7 @@ func scanHTML(w io.Writer, s *work.Scan) error {
 		d.Sites = append(d.Sites, siteData{Clean(one.Host), number(one.Read) + " of " + number(one.Known), number(found)})
 	}
 	d.classes(s)
+	d.causes(s)
 	d.culprits(s)
 	d.hosts(s)
 	d.pages(s)
@@ -192,6 +196,25 @@ func (d *pageData) classes(s *work.Scan) {
 			d.Classes = append(d.Classes, classData{Class: string(c), Words: c.Words(), Count: number(s.Classes[c]), Then: number(then[c]), URLs: number(urls[c]), Pages: number(s.On[c]),
 				Part: part(s.Classes[c], most), ThenPart: part(then[c], most), Bare: c == mixed.Address})
 		}
+	}
+}
+
+// mostOfCauses is how many causes a page names.
+const mostOfCauses = 25
+
+func (d *pageData) causes(s *work.Scan) {
+	if len(s.Culprits) == 0 || s.Culprits[0].Places == nil {
+		return
+	}
+	causes, rest := s.Causes()
+	for _, c := range causes[:min(len(causes), mostOfCauses)] {
+		d.Causes = append(d.Causes, causeData{string(c.Class), Clean(originWords(c.Place)), c.Class.Words(), number(c.Addresses), number(c.Pages), Clean(c.Place.Do), Clean(c.Example)})
+	}
+	if more := len(causes) - len(d.Causes); more > 0 {
+		d.CausesNote = "And " + plural(more, "more cause") + ". "
+	}
+	if rest > 0 {
+		d.CausesNote += plural(rest, "address") + " without a place that is sure."
 	}
 }
 

@@ -59,6 +59,8 @@ func hidden(c rune) bool {
 type Text struct {
 	W     io.Writer
 	Color bool
+	Whole bool // nothing is shortened: the result goes to a program or a file
+	All   bool // lists are written to their ends
 	err   error
 }
 
@@ -189,7 +191,11 @@ func number[N int | int64](n N) string {
 
 // plural writes a count with its word.
 func plural[N int | int64](n N, word string) string {
-	if n != 1 {
+	switch {
+	case n == 1:
+	case strings.HasSuffix(word, "ss"):
+		word += "es"
+	default:
 		word += "s"
 	}
 	return number(n) + " " + word

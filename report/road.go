@@ -253,7 +253,7 @@ func (t *Text) Watched(w *work.Watched) {
 				t.printf("  and %s\n", plural(len(list)-most, "more URL"))
 				break
 			}
-			t.printf("  %s\n      %s\n", clip(c.URL, 76), t.faint(clip(fmt.Sprintf("%s, on %s, %s", c.Class.Words(), plural(c.Pages, "page"), c.On), 72)))
+			t.printf("  %s\n      %s\n", t.clip(c.URL, 76), t.faint(clip(fmt.Sprintf("%s, on %s, %s", c.Class.Words(), plural(c.Pages, "page"), c.On), 72)))
 		}
 	}
 	culprits("Insecure since last time", w.New)
@@ -265,7 +265,7 @@ func (t *Text) Watched(w *work.Watched) {
 				t.printf("  and %s\n", plural(len(w.Unread)-20, "more document"))
 				break
 			}
-			t.printf("  %s\n", clip(u.URL+": "+u.Why, 76))
+			t.printf("  %s\n", t.clip(u.URL+": "+u.Why, 76))
 		}
 	}
 	if len(w.Unread) == 0 {

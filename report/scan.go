@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
-
 	"trimlantern/core/mixed"
 	"trimlantern/work"
 )
@@ -36,10 +34,13 @@ func (t *Text) Scan(s *work.Scan) {
 			}
 		}
 		t.rows([]string{"", ">findings", ">URLs", ">pages"}, rows)
-		t.heading("By culprit, the gravest first")
-		t.culprits(s)
+		if s.Culprits[0].Places != nil {
+			t.causes(s)
+		}
+		if s.Culprits[0].Places == nil || t.All {
+			t.culprits(s)
+		}
 		t.hosts(s)
-		t.printf("%s\n", t.paint("By page", text.Bold))
 		t.pages(s)
 	}
 	t.compared(s)
@@ -84,47 +85,92 @@ func (t *Text) unread(list []work.Unread, most int) {
 			t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; --format json lists them", len(list)-most)))
 			break
 		}
-		t.printf("  %s\n", clip(u.URL+": "+u.Why, 76))
+		t.printf("  %s\n", t.clip(u.URL+": "+u.Why, 76))
+	}
+}
+
+// How much of each list a screen has room for, where not all is asked for.
+const (
+	mostOfGrave, mostOfMild = 4, 2 // addresses of a class
+	mostCauses              = 9
+	mostHosts               = 5
+	mostPages               = 6
+)
+
+// room returns how much of a list of n is shown.
+func (t *Text) room(n, most int) int {
+	if t.All {
+		return n
+	}
+	return min(n, most)
+}
+
+// more says how many are not shown, and how to see them.
+func (t *Text) more(n int, what string) {
+	if n > 0 {
+		t.printf("  %s\n", t.faint("and "+plural(n, what)+": --all lists them, --report scan.html shows them"))
+	}
+}
+
+// causes writes what makes the insecure addresses: one line of code, one setting, one row.
+func (t *Text) causes(s *work.Scan) {
+	causes, rest := s.Causes()
+	t.heading("By cause, the gravest first")
+	shown := causes[:t.room(len(causes), mostCauses)]
+	for _, c := range shown {
+		t.printf("  %s\n", t.clip(originWords(c.Place), 76))
+		t.printf("    %s %s\n", t.class(c.Class), t.faint("in "+plural(c.Addresses, "address")+", on "+plural(c.Pages, "page")+" or more"))
+		t.wrap("    ", Clean(c.Place.Do))
+	}
+	t.more(len(causes)-len(shown), "more cause")
+	if rest > 0 {
+		t.wrap("  ", t.care(plural(rest, "address")+" without a place that is sure: trimlantern trace NUMBER looks at one of them."))
 	}
 }
 
 // culprits writes each insecure URL once, by class, however many pages it is on.
 func (t *Text) culprits(s *work.Scan) {
-	const most = 7
+	t.heading("By address, the gravest first")
+	var rows [][]string
+	left := 0
 	for _, class := range mixed.Classes {
-		var list []work.Culprit
-		first := 0
+		most := mostOfGrave
+		if class == mixed.Possible || class == mixed.Address {
+			most = mostOfMild
+		}
+		n := 0
 		for i, c := range s.Culprits {
-			if c.Class == class {
-				if len(list) == 0 {
-					first = i + 1
-				}
-				list = append(list, c)
+			if c.Class != class {
+				continue
 			}
-		}
-		if len(list) == 0 {
-			continue
-		}
-		shown := list[:min(most, len(list))]
-		if list[0].Places == nil {
-			var rows [][]string
-			for i, c := range shown {
-				rows = append(rows, []string{strconv.Itoa(first + i), padRunes(clip(c.URL, 42), 42), padRunes(clip(c.By, 17), 17), number(c.Pages)})
+			if n++; n > most && !t.All {
+				left++
+				continue
 			}
-			t.rows([]string{">", t.class(class), "held by", ">pages"}, rows)
-		} else {
-			t.printf("  %s\n", t.class(class))
-			for i, c := range shown {
-				t.printf("  %d  %s\n", first+i, clip(c.URL, 72))
-				t.printf("    %s\n", t.faint(clip(c.By+", "+plural(c.Pages, "page"), 72)))
-				t.origins(c.Places, 2)
-			}
+			rows = append(rows, []string{strconv.Itoa(i + 1), t.short(c.Class), t.clip(c.URL, 42), clip(c.By, 15), number(c.Pages)})
 		}
-		if more := len(list) - len(shown); more > 0 {
-			t.printf("  %s\n", t.faint(plural(more, "more URL")+"; --format json lists them"))
-		}
-		t.printf("\n")
 	}
+	t.rows([]string{">", "", "address", "held by", ">pages"}, rows)
+	t.more(left, "more address")
+}
+
+// short is a class in one word.
+func (t *Text) short(c mixed.Class) string {
+	switch c {
+	case mixed.Blocked:
+		return t.bad(shortClass[c])
+	case mixed.Address, mixed.Possible:
+		return shortClass[c]
+	}
+	return t.care(shortClass[c])
+}
+
+// clip shortens a text for a terminal, and leaves it whole for a program.
+func (t *Text) clip(s string, n int) string {
+	if t.Whole {
+		return Clean(s)
+	}
+	return clip(s, n)
 }
 
 // hosts writes the other hosts that pages load from, and what they can do.
@@ -132,12 +178,9 @@ func (t *Text) hosts(s *work.Scan) {
 	if len(s.Hosts) == 0 {
 		return
 	}
-	t.printf("%s\n", t.paint("Other hosts that pages load from", text.Bold))
-	for i, h := range s.Hosts {
-		if i == 10 {
-			t.printf("  %s\n", t.faint(plural(len(s.Hosts)-10, "more host")+"; --format json lists them"))
-			break
-		}
+	t.heading("Other hosts that pages load from")
+	shown := s.Hosts[:t.room(len(s.Hosts), mostHosts)]
+	for _, h := range shown {
 		word := t.care("cannot be determined")
 		switch h.Verdict.Answer {
 		case "secure":
@@ -147,16 +190,20 @@ func (t *Text) hosts(s *work.Scan) {
 		case "leave":
 			word = "left by your decision"
 		}
-		t.printf("  %s  %s\n    %s\n", clip(h.Host, 40), word, t.faint(clip(h.Verdict.Why+", "+plural(h.Findings, "finding"), 74)))
+		why := ""
+		if h.Verdict.Answer != "secure" && h.Verdict.Why != "" {
+			why = t.faint(": " + clip(h.Verdict.Why, 26))
+		}
+		t.printf("  %s  %s%s\n", t.clip(h.Host, 30), word, why)
 	}
-	t.printf("\n")
+	t.more(len(s.Hosts)-len(shown), "more host")
 }
 
 // shortClass is a class as the head of a column.
 var shortClass = map[mixed.Class]string{mixed.Blocked: "blocked", mixed.Upgraded: "upgraded", mixed.Form: "form", mixed.Download: "download", mixed.Masked: "masked", mixed.Possible: "possible", mixed.Address: "address"}
 
 func (t *Text) pages(s *work.Scan) {
-	const most = 12
+	t.heading("By page")
 	header := []string{"page"}
 	var classes []mixed.Class
 	for _, c := range mixed.Classes {
@@ -165,24 +212,20 @@ func (t *Text) pages(s *work.Scan) {
 			header = append(header, ">"+shortClass[c])
 		}
 	}
-	bad := 0
-	for _, n := range s.On {
-		bad = max(bad, n)
-	}
 	var rows [][]string
 	for i, p := range s.Worst {
-		if i == most {
+		if i == t.room(len(s.Worst), mostPages) {
 			break
 		}
-		row := []string{clip(cmp.Or(strings.TrimPrefix(strings.TrimPrefix(p.URL, s.Site), "https://"), "/"), 74-len(classes)*9)}
+		row := []string{t.clip(cmp.Or(strings.TrimPrefix(strings.TrimPrefix(p.URL, s.Site), "https://"), "/"), 74-len(classes)*9)}
 		for _, c := range classes {
 			row = append(row, number(p.Classes[c]))
 		}
 		rows = append(rows, row)
 	}
 	t.rows(header, rows)
-	if len(s.Worst) > most {
-		t.printf("  %s\n", t.faint("and more; --format json lists all"))
+	if len(s.Worst) > len(rows) {
+		t.printf("  %s\n", t.faint("and more: --all lists them"))
 	}
 	if s.Clean > 0 {
 		t.printf("  %s\n", t.good(plural(s.Clean, "document")+" clean"))
@@ -205,7 +248,7 @@ func (t *Text) compared(s *work.Scan) {
 				t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; --format json lists them", len(part.list)-8)))
 				break
 			}
-			t.printf("  %s  %s\n", part.word, clip(one.URL, 70))
+			t.printf("  %s  %s\n", part.word, t.clip(one.URL, 70))
 		}
 	}
 }
@@ -272,13 +315,13 @@ func ScanJSON(w io.Writer, s *work.Scan) error {
 
 // Traced reports where a reference lives.
 func (t *Text) Traced(r *work.Traced) {
-	t.printf("%s\n", clip(r.URL, 78))
+	t.printf("%s\n", t.clip(r.URL, 78))
 	if r.On != "" {
 		at := ""
 		if r.Line > 0 {
 			at = fmt.Sprintf(", line %d", r.Line)
 		}
-		t.printf("%s\n", t.faint(clip("on "+r.On+at, 78)))
+		t.printf("%s\n", t.faint(t.clip("on "+r.On+at, 78)))
 		if r.Around != "" {
 			t.printf("%s\n", t.faint("  "+clip(r.Around, 74)))
 		}
@@ -337,12 +380,12 @@ func (t *Text) origins(places []work.Origin, most int) {
 		if o.Count > 1 {
 			where += fmt.Sprintf(" (×%d)", o.Count)
 		}
-		t.printf("    %s\n", t.care(clip(where, 74)))
+		t.printf("    %s\n", t.care(t.clip(where, 74)))
 		if o.Text != "" {
 			t.printf("      %s\n", t.faint(clip(o.Text, 72)))
 		}
 		if o.Page != "" && o.Match != work.Document {
-			t.printf("      %s\n", t.faint(clip("on "+o.Page, 72)))
+			t.printf("      %s\n", t.faint(t.clip("on "+o.Page, 72)))
 		}
 		if words := matchWords[o.Match]; words != "" {
 			t.wrap("      ", words)

@@ -637,5 +637,5 @@ func (o *Origin) remedy(newest *newestSheet) string {
 	case newest.changes(o):
 		return "trimlantern apply changes it: it is in the newest sheet, " + newest.id
 	}
-	return "run trimlantern preview, and see whether it changes it"
+	return "in no sheet yet: trimlantern preview shows whether it changes"
 }

@@ -225,6 +225,7 @@ type use struct {
 	offset    int
 	download  bool
 	nofollow  bool
+	picture   bool // an object that is a picture by its type
 }
 
 // Insecure reports whether an absolute URL is one that a secure page must not load,
@@ -297,7 +298,8 @@ func (r *reader) add(raw string, c use) {
 	default:
 		return
 	}
-	if r.page.Upgrades && (c.use == markup.Loads || c.use == markup.Sends) {
+	// What a plug-in or a frame would show for an object is refused whatever the policy says.
+	if r.page.Upgrades && (c.use == markup.Loads && (c.kind != markup.Object || c.picture) || c.use == markup.Sends) {
 		f.Class = Masked
 	}
 	f.Line, f.Col = r.position(c.offset)
