@@ -147,7 +147,7 @@ func (t *Text) culprits(s *work.Scan) {
 				left++
 				continue
 			}
-			rows = append(rows, []string{strconv.Itoa(i + 1), t.short(c.Class), t.clip(c.URL, 42), clip(c.By, 15), number(c.Pages)})
+			rows = append(rows, []string{strconv.Itoa(i + 1), t.short(c.Class), t.clip(c.URL, 40), clip(c.By, 15), number(c.Pages)})
 		}
 	}
 	t.rows([]string{">", "", "address", "held by", ">pages"}, rows)

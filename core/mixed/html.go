@@ -294,8 +294,8 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 		set := SrcSet(text)
 		if len(set) > 1 && u.certainty == "" {
 			u.certainty = Likely
-		typ := strings.ToLower(strings.TrimSpace(get("type")))
-		u.picture = strings.HasPrefix(typ, "image/") && typ != "image/svg+xml"
+			typ := strings.ToLower(strings.TrimSpace(get("type")))
+			u.picture = strings.HasPrefix(typ, "image/") && typ != "image/svg+xml"
 		}
 		for _, candidate := range set {
 			d.add(candidate, u)
