@@ -13,6 +13,7 @@ CGO_ENABLED=0 go build -o "$dir/manypages" ./bench/manypages
 server=$!
 until [ -s "$dir/addr" ]; do sleep 0.1; done
 addr=$(cat "$dir/addr")
+export TRIMLANTERN_HOME=$dir/home
 
 run() { # the seconds that a command takes
 	local t0=$EPOCHREALTIME

@@ -327,10 +327,15 @@ func (t *Text) Traced(r *work.Traced) {
 		}
 	}
 	if len(r.Places) == 0 {
-		t.printf("\nNot found in %s and %s, in any spelling and in no pieces.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
+		t.printf("\n")
 		if r.On != "" {
-			t.wrap("", "The page contains it all the same, so something makes it: a plug-in outside the folders that are looked at, a program, a script, or a cache that is not the site's. Search the system for what stands around it in the page; empty all caches, and scan again.")
+			at := ""
+			if r.Line > 0 {
+				at = fmt.Sprintf(" at line %d", r.Line)
+			}
+			t.wrap("", fmt.Sprintf("The page contains it%s; no text in %s and %s matches, in any spelling or in pieces. Something else makes it: a plug-in outside the folders that are looked at, a program, or a cache that is not the site's. Search the system for what stands around it in the page; empty all caches, and scan again.", at, plural(r.Rows, "row"), plural(r.Files, "file")))
 		} else {
+			t.printf("Not found in %s and %s, in any spelling or in pieces.\n", plural(r.Rows, "row"), plural(r.Files, "file"))
 			t.wrap("", "No page of the last scan has it either. Where one shows it: trimlantern scan, then trace it by its number.")
 		}
 		t.notRead(r.Skipped)

@@ -15,6 +15,31 @@ func at(t testing.TB) *url.URL {
 	return u
 }
 
+// An address in a script is possible where the script could load it, and only named in a sentence or a link.
+func TestScriptLiterals(t *testing.T) {
+	u, err := url.Parse("https://ternrock.example/")
+	require.NoError(t, err)
+	for script, want := range map[string]Class{
+		`x = "http://cdn.example/a.js"`:                                  Possible,
+		`x = 'http://cdn.example/' + name`:                               Possible,
+		"x = `http://cdn.example/${name}`":                               Possible,
+		`x = "http:\/\/cdn.example\/a"`:                                  Possible,
+		`x = "<img src=\"http://cdn.example/a.png\">"`:                   Possible,
+		`x = "<img src=http://cdn.example/a.png>"`:                       Possible,
+		`x = "background: url(http://cdn.example/a.png)"`:                Possible,
+		`x = "<img srcset='a.png 1x,http://cdn.example/b.png 2x'>"`:      Possible,
+		`warn("is old, see http://cdn.example/guides/#/zone/ for more")`: Address,
+		`x = "<a class=\"x\" href=\"http://cdn.example/help\">help</a>"`: Address,
+		`placeholder = "http://example.com"`:                             Address,
+		`placeholder = "http://www.example.org/feed"`:                    Address,
+	} {
+		page := Read(Answer{URL: u, Type: "text/javascript", Body: []byte(script)})
+		if assert.Len(t, page.Findings, 1, script) {
+			assert.Equal(t, want, page.Findings[0].Class, script)
+		}
+	}
+}
+
 func TestHTML(t *testing.T) {
 	for _, c := range []struct {
 		in    string

@@ -2,6 +2,7 @@ package mixed
 
 import (
 	"bytes"
+	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -145,10 +146,35 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 		}
 		inside := len(done) > 0 && done[0].start < ref.HostEnd
 		if !inside && !markup.IsStandard(ref.Host, ref.Tail(b)) {
-			r.add(ref.Text(b), use{by: by, use: markup.Maybe, offset: shift + ref.Start})
+			u := use{by: by, use: markup.Maybe, offset: shift + ref.Start}
+			if !begins(b, ref.Start) || documentation[strings.TrimPrefix(strings.ToLower(ref.Host), "www.")] {
+				u.use = markup.Names
+			}
+			r.add(ref.Text(b), u)
 		}
 		return true
 	})
+}
+
+// documentation are names that stand for any (RFC 2606 §3): a script that has one shows how to fill in a
+// field.
+var documentation = map[string]bool{"example.com": true, "example.net": true, "example.org": true}
+
+// linkBefore is the beginning of a link in markup that a script writes.
+var linkBefore = regexp.MustCompile(`(?i)<a\s[^<>]*\bhref\s*=\s*\\*["']?$`)
+
+// begins reports whether an address at p of a script is one that the script could load: it begins a
+// string, or a value in markup or a style sheet that a string holds. In the middle of a sentence it is
+// only named, like the page that explains a warning; and behind <a href= it is a link.
+func begins(b []byte, p int) bool {
+	q := p
+	for q > 0 && b[q-1] == '\\' {
+		q--
+	}
+	if q == 0 || !bytes.ContainsAny(b[q-1:q], "\"'`(=,;>") {
+		return false
+	}
+	return !linkBefore.Match(b[max(0, p-300):p])
 }
 
 type stretch struct{ start, end int }

@@ -75,6 +75,9 @@ func (t trusted) RoundTrip(r *http.Request) (*http.Response, error) {
 	if len(t.c.secrets) > 0 && t.c.Confides(r.URL) {
 		r = r.Clone(r.Context())
 		for name, values := range t.c.secrets {
+			if set := r.Header[name]; name == "Cookie" && len(set) > 0 { // besides those that the site has set
+				values = []string{strings.Join(append(slices.Clone(values), set...), "; ")}
+			}
 			r.Header[name] = values
 		}
 	}

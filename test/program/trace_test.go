@@ -152,7 +152,7 @@ func TestTracePlanted(t *testing.T) {
 				fmt.Fprint(w, "@font-face { font-family: x; src: url(http://cdn26.example/far.woff2) }")
 			}
 		case p == "/":
-			fmt.Fprint(w, "<title>front</title>")
+			fmt.Fprint(w, `<title>front</title><img src="http://qzx.example/wvu.png">`)
 			for n := range all {
 				fmt.Fprintf(w, `<a href="/t/%d">%d</a>`, n, n)
 			}
@@ -265,6 +265,9 @@ func TestTracePlanted(t *testing.T) {
 	nowhere := want(t, 1, dir, "trace", "http://ternrock.example/never/was/here-xyz.png").out
 	assert.Contains(t, strings.Join(strings.Fields(nowhere), " "), "no page of the last scan has it")
 	assert.NotContains(t, nowhere, "changes it: it is in")
+	unknown := want(t, 1, dir, "trace", "http://qzx.example/wvu.png").out // on the front page, and in nothing that is stored
+	assert.Contains(t, strings.Join(strings.Fields(unknown), " "), "The page contains it at line 1; no text in")
+	assert.NotContains(t, unknown, "Not found")
 	want(t, 1, dir, "preview", "--offline")
 	assert.Contains(t, want(t, 1, dir, "trace", all[0].url).out, "trimlantern apply changes it: it is in the newest sheet")
 	assert.NotContains(t, want(t, 1, dir, "trace", "http://cdn6.example/rope.png").out, "apply changes it")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -24,6 +25,17 @@ type seenScan struct {
 	Culprits []work.Culprit
 	Unread   []work.Unread
 	Browser  *work.BrowserState
+	Pages    []work.ScannedPage
+}
+
+// dashboard are pages that only keepers see.
+var dashboard = []string{"/wp-admin/", "/wp-admin/edit.php", "/wp-admin/upload.php", "/wp-admin/options-general.php"}
+
+// logIn writes keeper.txt, which --credentials takes: who the system takes for its administrator. Changing
+// the addresses logs everybody out.
+func (b *bench) logIn() {
+	header := b.run(".", "php", "keeper.php", b.system)
+	require.NoError(b.t, os.WriteFile(filepath.Join(b.dir, "keeper.txt"), header, 0o600))
 }
 
 func (s seenScan) sum() (n int) {
@@ -51,12 +63,23 @@ func TestLookingAtRealSystem(t *testing.T) {
 	for n := 10; n < 30; n++ {
 		list += fmt.Sprintf("https://%s/?p=%d\n", host, n)
 	}
+	list += "https://" + host + "/wp-login.php\n"
+	for _, p := range dashboard {
+		list += "https://" + host + p + "\n"
+	}
 	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "list.txt"), []byte(list), 0o644))
 	scan := func(code int, args ...string) (s seenScan) {
-		out := b.tool(code, append([]string{"scan", "--list", "list.txt", "--depth", "0", "--browser", "--format", "json", "--quiet"}, args...)...)
+		b.logIn()
+		out := b.tool(code, append([]string{"scan", "--list", "list.txt", "--credentials", "keeper.txt", "--depth", "0", "--browser", "--format", "json", "--quiet"}, args...)...)
 		require.NoError(t, json.Unmarshal([]byte(out), &s))
 		assert.Empty(t, s.Unread)
 		assert.Empty(t, s.Browser.Failed)
+		for _, p := range dashboard { // the page itself, and not a login page in its place
+			i := slices.IndexFunc(s.Pages, func(one work.ScannedPage) bool { return strings.TrimPrefix(one.URL, "https://"+host) == p })
+			if assert.GreaterOrEqual(t, i, 0, "%s was read", p) {
+				assert.NotContains(t, s.Pages[i].Title, "Log In")
+			}
+		}
 		assert.Equal(t, s.Browser.Reports, s.Browser.Known, "the browser reports nothing that was not read: %+v", s.Culprits)
 		assert.Empty(t, s.Browser.Unconfirmed, "and everything that is certain")
 		return s
