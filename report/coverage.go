@@ -151,6 +151,12 @@ func coverageNotes(s *work.Scan) (out []string) {
 	if s.Outward > 0 {
 		out = append(out, fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link")))
 	}
+	switch {
+	case s.NotStored != "":
+		out = append(out, "The database could not be asked which pages it has: "+Clean(s.NotStored)+".")
+	case s.Stored > 0:
+		out = append(out, "Asked for besides: "+plural(s.Stored, "page")+" that the database knows, linked or not.")
+	}
 	if s.AsHTTPS {
 		out = append(out, "Judged as if over HTTPS: this says what would break, and not that HTTPS works.")
 	}

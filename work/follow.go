@@ -216,6 +216,11 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 			return
 		}
 	}
+	if to := s.own(f.page.Canonical); j.By == byDatabase && to != at && to != "" && s.ledger.Of(to) == coverage.AsDocument {
+		mark(coverage.Moved, "the same page as "+to)
+		s.follow(j, f, l)
+		return
+	}
 	if f.r.Cut {
 		mark(coverage.Cut, "only its first 16 MB were read")
 	} else {
@@ -254,6 +259,8 @@ func (s *scanning) failed(j fetch.Job, f fetched, l *crawlLine, mark func(covera
 		mark(coverage.Elsewhere, j.URL+" redirects to "+f.r.URL.Host)
 	case kindOf(j) == coverage.Page && f.r != nil && slices.ContainsFunc(append(f.r.Hops, f.r.URL.String()), s.insecure):
 		mark(coverage.Insecurely, "redirects to HTTP and back: "+why)
+	case j.As == "sitemap" && f.r != nil && f.r.Status == 200 && j.By == guessed && f.r.Type == "text/html":
+		mark(coverage.Absent, "is no site map")
 	case j.As == "sitemap" && f.r != nil && f.r.Status == 200:
 		mark(coverage.Malformed, "the site map cannot be read: "+f.err.Error())
 	case j.Brief:

@@ -46,33 +46,35 @@ type ScanOptions struct {
 
 // Scan is what a scan found. Its pages are kept in a file: see EachPage.
 type Scan struct {
-	Site     string              `json:"site"`
-	ID       string              `json:"id"`
-	Time     time.Time           `json:"time"`
-	AsHTTPS  bool                `json:"as_https,omitempty"`
-	Resumed  bool                `json:"resumed,omitempty"`
-	Read     int                 `json:"pages_read"`
-	Sheets   int                 `json:"style_sheets"`
-	Others   int                 `json:"others"`         // scripts, images and the like that were asked for
-	Classes  map[mixed.Class]int `json:"classes"`        // findings that count, by class
-	On       map[mixed.Class]int `json:"documents_with"` // documents that have them
-	Clean    int                 `json:"documents_clean"`
-	Culprits []Culprit           `json:"culprits"` // the findings by URL, the gravest first
-	More     int                 `json:"more_culprits,omitempty"`
-	Worst    []PageCount         `json:"worst"`           // documents with the most
-	Hosts    []HostState         `json:"hosts"`           // other hosts that pages load from insecurely
-	Outward  int                 `json:"links_elsewhere"` // insecure links and names of other hosts
-	Coverage coverage.Summary    `json:"coverage"`        // what became of all addresses
-	Sites    []SiteState         `json:"sites"`           // where the site has several names under which pages were read
-	Unread   []Unread            `json:"unread"`          // documents that could not be read
-	Dead     int                 `json:"dead_links"`
-	Broken   []Unread            `json:"broken,omitempty"` // loaded securely, and gives nothing
-	LeftOut  int                 `json:"left_out"`         // addresses past the bounds, or that a rule keeps out
-	Sample   int                 `json:"sample,omitempty"` // it was to read only so many pages
-	Named    int                 `json:"named,omitempty"`  // addresses that it began at, instead of the front page and the site map
-	Browser  *BrowserState       `json:"browser,omitempty"`
-	Compared *Comparison         `json:"compared,omitempty"`
-	FailOn   string              `json:"fail_on,omitempty"`
+	Site      string              `json:"site"`
+	ID        string              `json:"id"`
+	Time      time.Time           `json:"time"`
+	AsHTTPS   bool                `json:"as_https,omitempty"`
+	Resumed   bool                `json:"resumed,omitempty"`
+	Read      int                 `json:"pages_read"`
+	Sheets    int                 `json:"style_sheets"`
+	Others    int                 `json:"others"`         // scripts, images and the like that were asked for
+	Classes   map[mixed.Class]int `json:"classes"`        // findings that count, by class
+	On        map[mixed.Class]int `json:"documents_with"` // documents that have them
+	Clean     int                 `json:"documents_clean"`
+	Culprits  []Culprit           `json:"culprits"` // the findings by URL, the gravest first
+	More      int                 `json:"more_culprits,omitempty"`
+	Worst     []PageCount         `json:"worst"`           // documents with the most
+	Hosts     []HostState         `json:"hosts"`           // other hosts that pages load from insecurely
+	Outward   int                 `json:"links_elsewhere"` // insecure links and names of other hosts
+	Coverage  coverage.Summary    `json:"coverage"`        // what became of all addresses
+	Sites     []SiteState         `json:"sites"`           // where the site has several names under which pages were read
+	Unread    []Unread            `json:"unread"`          // documents that could not be read
+	Dead      int                 `json:"dead_links"`
+	Broken    []Unread            `json:"broken,omitempty"`       // loaded securely, and gives nothing
+	LeftOut   int                 `json:"left_out"`               // addresses past the bounds, or that a rule keeps out
+	Sample    int                 `json:"sample,omitempty"`       // it was to read only so many pages
+	Stored    int                 `json:"pages_stored,omitempty"` // pages that the database knows of
+	NotStored string              `json:"database,omitempty"`     // why it was not asked which pages it has
+	Named     int                 `json:"named,omitempty"`        // addresses that it began at, instead of the front page and the site map
+	Browser   *BrowserState       `json:"browser,omitempty"`
+	Compared  *Comparison         `json:"compared,omitempty"`
+	FailOn    string              `json:"fail_on,omitempty"`
 
 	pages string // the file that holds the pages
 	loose bool   // which belongs to no logbook
@@ -202,6 +204,7 @@ type scanning struct {
 	ledger *coverage.Ledger
 	except []*regexp.Regexp
 	pool   []fetch.Job // of a sample: the pages that it can choose from
+	later  []fetch.Job // pages that the database knows of
 	sites  map[string]map[mixed.Class]int
 
 	browsed   map[string]bool // pages that the browser looked at
@@ -307,6 +310,17 @@ func (s *scanning) group(u string) string {
 // crawl reads all that there is to read.
 func (s *scanning) crawl(ctx context.Context) error {
 	err := fetch.Run(ctx, s.front, s.fetch, s.visit)
+	if err == nil && len(s.later) > 0 && s.front.Waiting() == 0 {
+		// What nothing leads to comes last: it is then known which of it was read by its usual address.
+		l := crawlLine{}
+		for _, j := range s.later {
+			s.add(&l, j)
+		}
+		s.take(l)
+		if err = s.log.put(l); err == nil && s.o.Sample == 0 {
+			err = fetch.Run(ctx, s.front, s.fetch, s.visit)
+		}
+	}
 	if err == nil && s.o.Sample > 0 {
 		if err = s.choose(); err == nil {
 			err = fetch.Run(ctx, s.front, s.fetch, s.visit)
@@ -405,6 +419,9 @@ func (s *scanning) begin(ctx context.Context) error {
 		}
 	}
 	if s.o.Resume {
+		if len(start) == 0 {
+			s.later = s.stored(ctx)
+		}
 		return s.resume()
 	}
 	var err error
@@ -440,6 +457,9 @@ func (s *scanning) begin(ctx context.Context) error {
 		s.front.Add(jobs[i])
 	}
 	first := crawlLine{Scan: s.out, Next: jobs, Marks: same}
+	if len(start) == 0 {
+		s.later = s.stored(ctx)
+	}
 	s.take(first)
 	if err := s.log.put(first); err != nil {
 		return world(err, "what is read cannot be kept", "make room on the disk")
@@ -468,6 +488,9 @@ func (s *scanning) mirrors(ctx context.Context, front string) bool {
 	return len(s.frontPage) > 0 && r.Status == 200 && s.as(r.URL).String() == front && bytes.Equal(r.Body, s.frontPage)
 }
 
+// guessed is By of a site map that nobody names: a page in its place is no broken site map.
+const guessed = "guessed"
+
 // robots reads the robots.txt of a host and returns it and the site maps as jobs.
 func (s *scanning) robots(ctx context.Context, host string, maps bool) (jobs []fetch.Job) {
 	origin := "https://" + host
@@ -475,7 +498,11 @@ func (s *scanning) robots(ctx context.Context, host string, maps bool) (jobs []f
 	if host != s.job.Site.Host && (err != nil || r.URL.Hostname() != host) {
 		return nil // another name of the site, which is not there or leads to the first
 	}
-	named := []string{origin + "/sitemap.xml"}
+	add := func(address, by string) {
+		if u := s.own(address); u != "" && maps {
+			jobs = append(jobs, fetch.Job{URL: u, As: "sitemap", By: by})
+		}
+	}
 	if err == nil && r.Status < 500 {
 		rules, more := fetch.Robots(r.Status, r.Body)
 		if s.o.Robots {
@@ -484,12 +511,13 @@ func (s *scanning) robots(ctx context.Context, host string, maps bool) (jobs []f
 		if r.Status == 200 && r.Type == "text/plain" {
 			jobs = append(jobs, fetch.Job{URL: origin + "/robots.txt", As: "robots"})
 		}
-		named = append(more, named...)
-	}
-	for _, m := range named {
-		if u := s.own(m); u != "" && maps {
-			jobs = append(jobs, fetch.Job{URL: u, As: "sitemap"})
+		for _, m := range more {
+			add(m, "robots.txt")
 		}
+	}
+	add(origin+"/sitemap.xml", guessed)
+	for _, m := range s.job.Layout.SiteMaps {
+		add(origin+s.job.Site.Path+m, guessed)
 	}
 	return jobs
 }

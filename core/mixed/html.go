@@ -404,6 +404,11 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 				d.page.Feeds = append(d.page.Feeds, to.String())
 			}
 		}
+		if rel == "canonical" && name == "href" && d.page.Canonical == "" {
+			if to, ok := d.resolve(get("href")); ok {
+				d.page.Canonical = to.String()
+			}
+		}
 		d.link(u, rel, get, has)
 	}
 }

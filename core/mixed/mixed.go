@@ -94,6 +94,8 @@ type Page struct {
 	Feeds    []string // its feeds, absolute
 	Upgrades bool     // its policy has browsers upgrade what it loads
 	Password bool     // it asks for a password
+
+	Canonical string // its address as it names it itself, absolute
 }
 
 // Answer is what a server answered, as far as it counts here.

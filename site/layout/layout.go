@@ -36,6 +36,8 @@ type Layout struct {
 	Sites       *Sites      `yaml:"sites" json:"sites"`             // several sites in one database
 	Config      *ConfigFile `yaml:"config" json:"config"`           // the system's own configuration
 	Files       []string    `yaml:"files" json:"files"`             // folders with code that writes pages
+	Pages       []Cache     `yaml:"pages" json:"pages"`             // rows that are pages of their own, by their label's page
+	SiteMaps    []string    `yaml:"site_maps" json:"site_maps"`     // paths of its lists of pages
 	Hashes      []Hash      `yaml:"hashes" json:"hashes"`           // values with a keyed hash beside them
 }
 
@@ -222,6 +224,11 @@ func Parse(b []byte) (*Layout, error) {
 			return nil, fmt.Errorf("layout %s: a cache needs a table, and with a column also begins", l.Name)
 		}
 	}
+	for _, m := range l.SiteMaps {
+		if !strings.HasPrefix(m, "/") {
+			return nil, fmt.Errorf("layout %s: site_maps: %q is no path; begin it with /", l.Name, m)
+		}
+	}
 	for _, d := range l.CacheFiles {
 		if !filepath.IsLocal(d.Path) {
 			return nil, fmt.Errorf("layout %s: cache_files: %q is no folder below the system's own", l.Name, d.Path)
@@ -255,6 +262,28 @@ func (l *Layout) IsIdentifier(table, column string) bool {
 // get returns a column's value.
 func (l *Layout) IsCache(table string, get func(column string) string) (cached, safe bool) {
 	return among(l.Caches, table, get)
+}
+
+// Needs returns the columns that tell whether a row of a table is a page that visitors see, and its
+// address.
+func (l *Layout) Needs(table string) (columns []string) {
+	for _, rules := range [][]Cache{l.Pages, l.Idle, l.Caches} {
+		for _, r := range rules {
+			if r.Table == table && r.Column != "" {
+				columns = append(columns, r.Column)
+			}
+		}
+	}
+	if lb, ok := l.LabelOf(table); ok {
+		columns = append(columns, lb.Needs()...)
+	}
+	return columns
+}
+
+// IsPage reports whether a row is a page of its own, whose address its label tells.
+func (l *Layout) IsPage(table string, get func(column string) string) bool {
+	page, _ := among(l.Pages, table, get)
+	return page
 }
 
 // IsIdle reports whether no visitor sees a row.

@@ -15,6 +15,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/coverage"
+	"trimlantern/core/mixed"
+	"trimlantern/work"
 )
 
 // A network of three sites in one database, real from end to end: each site's own
@@ -22,14 +26,7 @@ import (
 func TestNetworkOfSites(t *testing.T) {
 	t.Parallel()
 	b := setUp(t)
-	b.run(".", "php", "network.php", b.system, "network")
-	config := filepath.Join(b.system, "wp-config.php")
-	text, err := os.ReadFile(config)
-	require.NoError(t, err)
-	network := "define( 'MULTISITE', true );\ndefine( 'SUBDOMAIN_INSTALL', true );\ndefine( 'DOMAIN_CURRENT_SITE', 'ternrock.example' );\n" +
-		"define( 'PATH_CURRENT_SITE', '/' );\ndefine( 'SITE_ID_CURRENT_SITE', 1 );\ndefine( 'BLOG_ID_CURRENT_SITE', 1 );\nrequire_once"
-	require.NoError(t, os.WriteFile(config, []byte(strings.Replace(string(text), "require_once", network, 1)), 0o644))
-	b.run(".", "php", "network.php", b.system, "sites")
+	b.makeNetwork()
 	insecure := regexp.MustCompile(`(?i)http(:|%3A)(\\?/|%2F){2}((www|shop|stories)\.)?ternrock\.example([^.\w-]|\.\W)`)
 	pages := map[string]string{"https://ternrock.example/": "", "https://shop.ternrock.example/": "", "https://stories.ternrock.example/": ""}
 	for p := range pages {
@@ -144,6 +141,97 @@ func TestLockedAddress(t *testing.T) {
 	assert.Equal(t, place, p.Addresses[0].Locked)
 	assert.Empty(t, p.Addresses[1].Locked)
 	assert.Contains(t, strings.Join(strings.Fields(b.tool(1, "preview", "--offline")), " "), "is held by "+place+": change it there, the database does not count")
+}
+
+// makeNetwork makes the system one of three sites.
+func (b *bench) makeNetwork() {
+	b.run(".", "php", "network.php", b.system, "network")
+	config := filepath.Join(b.system, "wp-config.php")
+	text, err := os.ReadFile(config)
+	require.NoError(b.t, err)
+	network := "define( 'MULTISITE', true );\ndefine( 'SUBDOMAIN_INSTALL', true );\ndefine( 'DOMAIN_CURRENT_SITE', 'ternrock.example' );\n" +
+		"define( 'PATH_CURRENT_SITE', '/' );\ndefine( 'SITE_ID_CURRENT_SITE', 1 );\ndefine( 'BLOG_ID_CURRENT_SITE', 1 );\nrequire_once"
+	require.NoError(b.t, os.WriteFile(config, []byte(strings.Replace(string(text), "require_once", network, 1)), 0o644))
+	b.run(".", "php", "network.php", b.system, "sites")
+}
+
+// Each site of the network is crawled and judged by itself, and a browser agrees, before the switch, after
+// that of the addresses alone, and after apply.
+func TestLookingAtNetwork(t *testing.T) {
+	t.Parallel()
+	b := setUp(t)
+	b.makeNetwork()
+	names := []string{"shop.ternrock.example", "stories.ternrock.example", host}
+	for _, of := range []string{"", "2_", "3_"} { // this server rewrites nothing
+		b.sql("UPDATE museum." + prefix + of + "options SET option_value = '' WHERE option_name = 'permalink_structure'")
+	}
+	time.Sleep(3 * time.Second) // PHP looks only now and then whether its code has changed
+	for _, n := range names {
+		b.getURL("https://" + n + "/") // lets the system write what it writes at first
+	}
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+b.http, "--resolve", "*:443:"+b.https, b.system)
+	type networkScan struct {
+		seenScan
+		Read     int `json:"pages_read"`
+		Stored   int `json:"pages_stored"`
+		Database string
+		Sites    []work.SiteState
+		Coverage coverage.Summary
+	}
+	look := func(args ...string) (s networkScan) {
+		code, out := b.try(append([]string{"scan", "--format", "json", "--quiet"}, args...)...)
+		require.Contains(t, []int{0, 1}, code, out)
+		require.NoError(t, json.Unmarshal([]byte(out), &s), out)
+		return s
+	}
+	var list string
+	for _, n := range names {
+		list += "https://" + n + "/\nhttps://" + n + "/wp-login.php\nhttps://" + n + "/?p=5\nhttps://" + n + "/?p=20\n"
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "list.txt"), []byte(list), 0o644))
+	agree := func() (found int) {
+		s := look("--list", "list.txt", "--depth", "0", "--browser")
+		assert.Empty(t, s.Browser.Failed)
+		assert.Equal(t, s.Browser.Reports, s.Browser.Known, "the browser reports nothing that was not read: %+v", s.Culprits)
+		assert.Empty(t, s.Browser.Unconfirmed)
+		return s.Browser.Reports
+	}
+	step := func(name string) (networkScan, int) {
+		s := look()
+		require.Len(t, s.Sites, 3, "%s: %+v", name, s.Coverage)
+		require.Greater(t, s.Stored, 60, "%s", s.Database)
+		for i, one := range s.Sites {
+			assert.Equal(t, names[i], one.Host, name)
+			assert.Greater(t, one.Read, 20, "%s: %s", name, one.Host)
+		}
+		reports := agree()
+		t.Logf("%s: %d pages, %d findings, %d reports of the browser; %+v", name, s.Read, s.sum(), reports, s.Sites)
+		return s, reports
+	}
+	before, reported := step("before")
+	for _, one := range before.Sites {
+		assert.NotEmpty(t, one.Classes, one.Host)
+	}
+	assert.Positive(t, reported)
+	for i, options := range []string{"", "2_", "3_"} {
+		name := []string{host, names[0], names[1]}[i]
+		b.sql("UPDATE museum." + prefix + options + "options SET option_value = 'https://" + name + "' WHERE option_name IN ('home', 'siteurl')")
+	}
+	addresses, _ := step("after the addresses")
+	assert.LessOrEqual(t, addresses.sum(), before.sum())
+	b.tool(1, "preview", "--quiet")
+	b.try("apply", "--quiet")
+	time.Sleep(3 * time.Second) // PHP looks only now and then whether its code has changed
+	after, reported := step("after apply")
+	assert.Less(t, after.sum(), addresses.sum())
+	assert.Zero(t, after.Classes[mixed.Blocked]+after.Classes[mixed.Upgraded], "%+v", after.Culprits)
+	assert.Zero(t, reported)
+	for _, c := range after.Culprits {
+		t.Logf("remains: %s %s by %s on %s", c.Class, c.URL, c.By, c.On)
+	}
+	for _, l := range after.Coverage.Blocking() {
+		t.Logf("not looked at: %+v", l)
+	}
 }
 
 func itoa(n int) string { return strconv.Itoa(n) }
