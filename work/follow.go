@@ -111,7 +111,7 @@ type fetched struct {
 
 // fetch asks for one thing and reads it; it runs in several goroutines.
 func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
-	if u, err := url.Parse(j.URL); err == nil && s.own(j.URL) != "" && !s.rules[u.Hostname()].Allows(u.RequestURI()) {
+	if u, err := url.Parse(j.URL); s.o.Robots && err == nil && s.own(j.URL) != "" && !s.rules[u.Hostname()].Allows(u.RequestURI()) {
 		f.err = errRobots
 		return f
 	}
@@ -132,12 +132,21 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 	}
 	// What will not count is not read: links are told once, and would be lost.
 	final := s.as(r.URL)
-	if !j.Brief && (!listing(j) && j.As != "" || final.Scheme == "https" && s.own(final.String()) != "") {
+	if !j.Brief && (!listing(j) && j.As != "" || final.Scheme == "https" && s.ownOf(j, final) != "") {
 		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
 	}
 	r.Cut = r.Cut && len(r.Body) > 0
 	r.Done()
 	return f
+}
+
+// ownOf is own for where a job ended: mostly where it began.
+func (s *scanning) ownOf(j fetch.Job, final *url.URL) string {
+	u := final.String()
+	if u == j.URL && (j.As == "" || listing(j)) {
+		return u // only own addresses are asked for as pages
+	}
+	return s.own(u)
 }
 
 // visit takes one result into the scan.
@@ -190,7 +199,7 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 		mark(coverage.Loaded, "")
 		return
 	}
-	own := s.own(final.String())
+	own := s.ownOf(j, final)
 	switch {
 	case (page || listing(j)) && own == "":
 		mark(coverage.Elsewhere, j.URL+" redirects to "+final.Host)

@@ -10,7 +10,8 @@ import (
 // or hexadecimal, of which the last fills what is left (URL Standard §3.5). ok is false for a name, and
 // for numbers that do not fit.
 func parseIPv4(host string) (ip netip.Addr, ok bool) {
-	if host == "" || host[len(host)-1]|0x20 > 'f' && host[len(host)-1]|0x20 != 'x' {
+	label := strings.TrimSuffix(host, ".")
+	if label = label[strings.LastIndexByte(label, '.')+1:]; label == "" || label[0] < '0' || label[0] > '9' {
 		return ip, false // nearly all names
 	}
 	parts := strings.Split(host, ".")
