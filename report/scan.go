@@ -91,10 +91,10 @@ func (t *Text) unread(list []work.Unread, most int) {
 
 // How much of each list a screen has room for, where not all is asked for.
 const (
-	mostOfGrave, mostOfMild = 4, 2 // addresses of a class
+	mostOfGrave, mostOfMild = 3, 2 // addresses of a class
 	mostCauses              = 9
 	mostHosts               = 5
-	mostPages               = 6
+	mostPages               = 4
 )
 
 // room returns how much of a list of n is shown.
@@ -323,7 +323,7 @@ func (t *Text) Traced(r *work.Traced) {
 		}
 		t.printf("%s\n", t.faint(t.clip("on "+r.On+at, 78)))
 		if r.Around != "" {
-			t.printf("%s\n", t.faint("  "+clip(r.Around, 74)))
+			t.printf("%s\n", t.faint("  "+clipEnd(around(r), 74)))
 		}
 	}
 	if len(r.Places) == 0 {
@@ -352,6 +352,16 @@ func (t *Text) Traced(r *work.Traced) {
 	} else {
 		t.next("what stands under the first place")
 	}
+}
+
+// around returns what stands around an address in a page, from a little before it.
+func around(r *work.Traced) string {
+	at := strings.LastIndex(r.Around, r.URL)
+	if at < 0 {
+		return r.Around
+	}
+	start := strings.LastIndexByte(r.Around[:at], '<')
+	return r.Around[max(start, at-60, 0):]
 }
 
 // origins writes places, most at the most.

@@ -127,11 +127,14 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		return f
 	}
 	r := f.r
-	if j.As == "sitemap" && s.own(s.as(r.URL).String()) != "" {
+	if j.As == "sitemap" && !noMap(j, f) && s.own(s.as(r.URL).String()) != "" {
 		f.locs, f.maps, f.err = fetch.Sitemap(r.Body, maxLocs)
 	}
 	// What will not count is not read: links are told once, and would be lost.
 	final := s.as(r.URL)
+	if noMap(j, f) {
+		return f
+	}
 	if !j.Brief && (!listing(j) && j.As != "" || final.Scheme == "https" && s.ownOf(j, final) != "") {
 		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
 	}
@@ -147,6 +150,11 @@ func (s *scanning) ownOf(j fetch.Job, final *url.URL) string {
 		return u // only own addresses are asked for as pages
 	}
 	return s.own(u)
+}
+
+// noMap reports whether what a guessed site map gave is a page.
+func noMap(j fetch.Job, f fetched) bool {
+	return j.As == "sitemap" && j.By == guessed && f.r.Type == "text/html"
 }
 
 // visit takes one result into the scan.
@@ -188,6 +196,10 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 		s.refused(j, f, l, mark)
 		return
 	}
+	if noMap(j, f) {
+		mark(coverage.Absent, "is no site map")
+		return
+	}
 	final := s.as(f.r.URL)
 	doc := &ScannedPage{URL: final.String(), Kind: j.As}
 	if via := s.insecureHop(j, f.r); via != nil {
@@ -225,10 +237,14 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 			return
 		}
 	}
-	if to := s.own(f.page.Canonical); j.By == byDatabase && to != at && to != "" && s.ledger.Of(to) == coverage.AsDocument {
-		mark(coverage.Moved, "the same page as "+to)
-		s.follow(j, f, l)
-		return
+	if len(s.later) > 0 && f.page.Canonical != "" {
+		to := s.own(f.page.Canonical)
+		if j.By == byDatabase && to != at && to != "" && (s.ledger.Of(to) == coverage.AsDocument || s.canonical[to]) {
+			mark(coverage.Moved, "the same page as "+to)
+			s.follow(j, f, l)
+			return
+		}
+		l.Canonical = to
 	}
 	if f.r.Cut {
 		mark(coverage.Cut, "only its first 16 MB were read")
@@ -268,8 +284,6 @@ func (s *scanning) failed(j fetch.Job, f fetched, l *crawlLine, mark func(covera
 		mark(coverage.Elsewhere, j.URL+" redirects to "+f.r.URL.Host)
 	case kindOf(j) == coverage.Page && f.r != nil && slices.ContainsFunc(append(f.r.Hops, f.r.URL.String()), s.insecure):
 		mark(coverage.Insecurely, "redirects to HTTP and back: "+why)
-	case j.As == "sitemap" && f.r != nil && f.r.Status == 200 && j.By == guessed && f.r.Type == "text/html":
-		mark(coverage.Absent, "is no site map")
 	case j.As == "sitemap" && f.r != nil && f.r.Status == 200:
 		mark(coverage.Malformed, "the site map cannot be read: "+f.err.Error())
 	case j.Brief:

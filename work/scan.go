@@ -188,24 +188,25 @@ type culpritID struct {
 }
 
 type scanning struct {
-	job    *Job
-	o      ScanOptions
-	client *fetch.Client
-	out    *Scan
-	front  *fetch.Frontier
-	log    *crawlLog
-	rules  map[string]*fetch.Rules // by host
-	at     map[culpritID]int
-	hosts  map[string]*HostState
-	assets map[string][]string // of a host that pages load from insecurely, some
-	memo   mixed.Memo
-	known  map[string]string // own, of addresses that were asked for it already
-	secure []string          // other hosts that something is loaded from securely
-	ledger *coverage.Ledger
-	except []*regexp.Regexp
-	pool   []fetch.Job // of a sample: the pages that it can choose from
-	later  []fetch.Job // pages that the database knows of
-	sites  map[string]map[mixed.Class]int
+	job       *Job
+	o         ScanOptions
+	client    *fetch.Client
+	out       *Scan
+	front     *fetch.Frontier
+	log       *crawlLog
+	rules     map[string]*fetch.Rules // by host
+	at        map[culpritID]int
+	hosts     map[string]*HostState
+	assets    map[string][]string // of a host that pages load from insecurely, some
+	memo      mixed.Memo
+	known     map[string]string // own, of addresses that were asked for it already
+	secure    []string          // other hosts that something is loaded from securely
+	ledger    *coverage.Ledger
+	except    []*regexp.Regexp
+	pool      []fetch.Job     // of a sample: the pages that it can choose from
+	later     []fetch.Job     // pages that the database knows of
+	canonical map[string]bool // what pages that were read call themselves, where some come later
+	sites     map[string]map[mixed.Class]int
 
 	browsed   map[string]bool // pages that the browser looked at
 	frontPage []byte          // what other names of the site are held against
@@ -277,7 +278,7 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{},
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{},
 		out: &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
 			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
@@ -593,6 +594,9 @@ func (s *scanning) take(l crawlLine) {
 		s.secureHost(n.URL)
 	}
 	out.Outward += l.Outward
+	if l.Canonical != "" {
+		s.canonical[l.Canonical] = true
+	}
 	for _, m := range l.Marks {
 		if m.Cause == coverage.AsDocument && m.Kind == coverage.Page && s.ledger.Of(m.URL) != coverage.AsDocument {
 			out.Read++
