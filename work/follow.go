@@ -132,10 +132,10 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 	}
 	// What will not count is not read: links are told once, and would be lost.
 	final := s.as(r.URL)
-	if noMap(j, f) {
+	if f.err != nil || noMap(j, f) || j.Brief || final.Scheme != "https" {
 		return f
 	}
-	if !j.Brief && (!listing(j) && j.As != "" || final.Scheme == "https" && s.ownOf(j, final) != "") {
+	if !listing(j) && j.As != "" || s.ownOf(j, final) != "" {
 		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
 	}
 	r.Cut = r.Cut && len(r.Body) > 0

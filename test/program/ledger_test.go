@@ -490,3 +490,35 @@ func TestOnlyScanning(t *testing.T) {
 		assert.NotEmpty(t, want(t, 2, dir, strings.Fields(command)...).errs)
 	}
 }
+
+// A server that answers everything with its front page: what only that leads to is read all the same,
+// whichever of the answers comes first.
+func TestEverythingIsTheFrontPage(t *testing.T) {
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		var n int
+		if _, err := fmt.Sscanf(r.URL.Path, "/p/%d", &n); err == nil {
+			fmt.Fprintf(w, "<title>%d</title>", n)
+			return
+		}
+		if r.URL.Path == "/" && r.URL.RawQuery == "" {
+			time.Sleep(60 * time.Millisecond) // the others are first
+		}
+		fmt.Fprint(w, `<title>front</title><p><link rel=alternate type="application/rss+xml" href="/feed">`)
+		for i := range 20 {
+			fmt.Fprintf(w, `<a href="/p/%d">p</a><br>`, i)
+		}
+	}, network("www.ternrock.example"))
+	for range 3 {
+		var l ledger
+		r := run(t, t.TempDir(), "scan", "--site", "https://ternrock.example", "--also", "www.ternrock.example", "--ca", filepath.Join(f.dir, "ca.pem"), "--resolve", "*:443:"+f.secure, "--resolve", "*:80:"+f.plain, "--format", "json")
+		decode(t, r, &l)
+		read := map[string]bool{}
+		for _, p := range l.Pages {
+			read[strings.TrimPrefix(p.URL, "https://ternrock.example")] = true
+		}
+		for i := range 20 {
+			assert.True(t, read[fmt.Sprintf("/p/%d", i)], "/p/%d", i)
+		}
+	}
+}
