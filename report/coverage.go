@@ -107,6 +107,12 @@ func (t *Text) coverage(s *work.Scan) {
 		if l.State == coverage.Failed || l.State == coverage.Undecodable || l.State == coverage.Login {
 			shown = 6
 		}
+		for _, p := range l.Patterns {
+			t.printf("    %s\n", t.care(t.clip(number(p.Count)+" like "+p.Pattern, 74)))
+		}
+		if len(l.Patterns) > 0 {
+			t.printf("    %s\n", t.faint("a calendar or the like without end? leave it out: --except '/PATH/*'"))
+		}
 		for i, e := range l.Examples {
 			if i == shown {
 				t.printf("    %s\n", t.faint(fmt.Sprintf("and %s more", number(l.Count-shown))))

@@ -29,6 +29,13 @@ type BrowserState struct {
 	Unprotected bool     `json:"unprotected,omitempty"` // it ran as root, without its sandbox
 }
 
+// browsed is what became of the browser's look at one page.
+type browsed struct {
+	URL     string `json:"u"`
+	Reports int    `json:"r,omitempty"`
+	Known   int    `json:"k,omitempty"`
+}
+
 // findBrowser refuses a scan that wants a browser where there is none.
 func findBrowser(o *ScanOptions) error {
 	if !o.Browser {
@@ -88,7 +95,10 @@ func (s *scanning) secureHost(raw string) {
 // browse looks at every page with the browser and takes in what it reports.
 func (s *scanning) browse(ctx context.Context) error {
 	out := &BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
-	s.out.Browser, s.browsed = out, map[string]bool{}
+	if s.resumed != nil {
+		out.Pages, out.Reports, out.Known, out.New = s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New
+	}
+	s.out.Browser = out
 	type look struct {
 		doc  ScannedPage
 		seen *browser.Seen
@@ -98,7 +108,8 @@ func (s *scanning) browse(ctx context.Context) error {
 	err := s.log.each(func(l crawlLine) error {
 		switch {
 		case l.Doc.Kind != "" || l.Job == nil || s.own(l.Doc.URL) == "" || l.Doc.Title == "" && len(l.Doc.Findings) > 0 && l.Doc.Findings[0].Via == l.Doc.URL:
-		case len(pages) >= s.o.Looks:
+		case s.browsed[l.Doc.URL]: // before the scan was interrupted
+		case len(pages)+len(s.browsed) >= s.o.Looks:
 			out.LeftOut++
 		default:
 			pages = append(pages, *l.Doc)
@@ -165,6 +176,7 @@ func (s *scanning) browse(ctx context.Context) error {
 func (s *scanning) seen(doc ScannedPage, seen *browser.Seen) error {
 	out := s.out.Browser
 	reports := Reports(seen)
+	known := out.Known
 	line := crawlLine{Doc: &ScannedPage{URL: doc.URL, Title: doc.Title, Kind: "browser"}}
 	for _, f := range reports {
 		out.Reports++
@@ -181,8 +193,9 @@ func (s *scanning) seen(doc ScannedPage, seen *browser.Seen) error {
 			out.Unconfirmed = append(out.Unconfirmed, Unread{f.URL, f.By + " on " + doc.URL})
 		}
 	}
+	line.Browsed = &browsed{doc.URL, len(reports), out.Known - known}
 	if len(line.Doc.Findings) == 0 {
-		return nil
+		line.Doc = nil
 	}
 	s.take(line)
 	return s.log.put(line)

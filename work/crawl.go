@@ -30,7 +30,8 @@ type crawlLine struct {
 	Broken  *Unread      `json:"broken,omitempty"`
 	Outward int          `json:"outward,omitempty"`
 
-	Canonical string `json:"canonical,omitempty"` // what the page calls itself
+	Browsed   *browsed `json:"browsed,omitempty"`   // a page that the browser looked at
+	Canonical string   `json:"canonical,omitempty"` // what the page calls itself
 
 	Marks []coverage.Mark `json:"marks,omitempty"` // what became of the job's address, and of others that it named
 }

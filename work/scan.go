@@ -208,6 +208,7 @@ type scanning struct {
 	canonical map[string]bool // what pages that were read call themselves, where some come later
 	sites     map[string]map[mixed.Class]int
 
+	resumed   *BrowserState   // what the browser had said before the scan was interrupted
 	browsed   map[string]bool // pages that the browser looked at
 	frontPage []byte          // what other names of the site are held against
 }
@@ -278,7 +279,7 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{},
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{},
 		out: &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
 			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
@@ -594,6 +595,13 @@ func (s *scanning) take(l crawlLine) {
 		s.secureHost(n.URL)
 	}
 	out.Outward += l.Outward
+	if b := l.Browsed; b != nil && out.Browser == nil { // read back
+		if s.resumed == nil {
+			s.resumed = &BrowserState{}
+		}
+		s.browsed[b.URL] = true
+		s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New = s.resumed.Pages+1, s.resumed.Reports+b.Reports, s.resumed.Known+b.Known, s.resumed.New+b.Reports-b.Known
+	}
 	if l.Canonical != "" {
 		s.canonical[l.Canonical] = true
 	}

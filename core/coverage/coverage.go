@@ -3,8 +3,11 @@
 package coverage
 
 import (
+	"cmp"
 	"hash/maphash"
+	"regexp"
 	"slices"
+	"strings"
 )
 
 // State is what became of an address.
@@ -125,6 +128,42 @@ type line struct {
 	cause    Cause
 	count    int
 	examples []Example
+	patterns map[string]int // of what is past a bound: see Alike
+}
+
+// Alike is what many addresses have in common: an endless calendar, a filter in every order. Digits are
+// written as #, and values of parameters as …
+type Alike struct {
+	Pattern string `json:"pattern"`
+	Count   int    `json:"count"`
+}
+
+// Bounds of patterns: how many of a line are told apart, and how many addresses make one.
+const (
+	maxPatterns = 1000
+	minPattern  = 10
+)
+
+// mostPatterns is how many patterns of a line a summary names.
+const mostPatterns = 5
+
+// digits is what differs between the pages of a calendar.
+var digits = regexp.MustCompile(`[0-9]+`)
+
+// pattern returns what an address has in common with others like it.
+func pattern(u string) string {
+	path, query, found := strings.Cut(u, "?")
+	path = digits.ReplaceAllString(path, "#")
+	if !found {
+		return path
+	}
+	var names []string
+	for pair := range strings.SplitSeq(query, "&") {
+		name, _, _ := strings.Cut(pair, "=")
+		names = append(names, digits.ReplaceAllString(name, "#")+"=…")
+	}
+	slices.Sort(names)
+	return path + "?" + strings.Join(slices.Compact(names), "&")
 }
 
 // Example is one address of a line.
@@ -182,6 +221,14 @@ func (l *Ledger) Set(m Mark) {
 	l.of[id] = uint16(n)
 	at := &l.lines[n]
 	at.count++
+	if m.Cause == MaxPages || m.Cause == MaxDepth || m.Cause == MaxTime {
+		if at.patterns == nil {
+			at.patterns = map[string]int{}
+		}
+		if p := pattern(m.URL); at.patterns[p] > 0 || len(at.patterns) < maxPatterns {
+			at.patterns[p]++
+		}
+	}
 	if len(at.examples) < maxExamples && m.URL != "" {
 		at.examples = append(at.examples, Example{m.URL, m.Note})
 	}
@@ -218,6 +265,7 @@ type Line struct {
 	Count    int       `json:"count"`
 	Blocks   bool      `json:"blocks"` // it stands in the way of "complete"
 	Examples []Example `json:"examples"`
+	Patterns []Alike   `json:"patterns"` // that most of it has in common, where it has
 }
 
 // Groups lists the groups that own addresses are in.
@@ -272,11 +320,21 @@ func (l *Ledger) summary(most int, wanted func(group string) bool) Summary {
 		n := slices.IndexFunc(s.Lines, func(l Line) bool { return l.Kind == x.kind.String() && l.Cause == x.cause })
 		if n < 0 {
 			n = len(s.Lines)
-			s.Lines = append(s.Lines, Line{state, x.cause, x.kind.String(), 0, blocks, []Example{}})
+			s.Lines = append(s.Lines, Line{state, x.cause, x.kind.String(), 0, blocks, []Example{}, []Alike{}})
 		}
 		at := &s.Lines[n]
 		at.Count += x.count
+		for p, n := range x.patterns {
+			if n >= minPattern {
+				at.Patterns = append(at.Patterns, Alike{p, n})
+			}
+		}
 		at.Examples = append(at.Examples, x.examples[:min(most-len(at.Examples), len(x.examples))]...)
+	}
+	for i := range s.Lines {
+		p := s.Lines[i].Patterns
+		slices.SortFunc(p, func(a, b Alike) int { return cmp.Or(b.Count-a.Count, strings.Compare(a.Pattern, b.Pattern)) })
+		s.Lines[i].Patterns = p[:min(len(p), mostPatterns)]
 	}
 	s.Complete = blocked == 0 && s.PagesRead > 0
 	slices.SortFunc(s.Lines, func(a, b Line) int {

@@ -64,7 +64,19 @@ func TestSummary(t *testing.T) {
 	assert.Equal(t, []int{1402, 700, 1400, 0, 1, 1}, []int{s.Addresses, s.PagesRead, s.PagesKnown, s.PartsRead, s.PartsKnown, s.NotAsked})
 	assert.Equal(t, 700, s.Count(MaxPages, MaxDepth))
 	require.Len(t, s.Blocking(), 3)
-	assert.Equal(t, Line{Excluded, MaxPages, "page", 700, true, []Example{{"https://ternrock.example/p0", "--pages"}, {"https://ternrock.example/p1", "--pages"}}}, s.Blocking()[0])
+	assert.Equal(t, Line{Excluded, MaxPages, "page", 700, true, []Example{{"https://ternrock.example/p0", "--pages"}, {"https://ternrock.example/p1", "--pages"}}, []Alike{{"https://ternrock.example/p#", 700}}}, s.Blocking()[0])
+}
+
+// A trap is named by what its addresses have in common.
+func TestPatterns(t *testing.T) {
+	l := New(nil)
+	for i := range 40 {
+		l.Set(Mark{URL: fmt.Sprintf("https://ternrock.example/cal/%d/%d", 1900+i, i), Cause: MaxPages})
+		l.Set(Mark{URL: fmt.Sprintf("https://ternrock.example/shop?sort=%d&by=x%d", i, i), Cause: MaxPages})
+		l.Set(Mark{URL: fmt.Sprintf("https://ternrock.example/shop?by=y%d&sort=%d", i, i), Cause: MaxPages})
+	}
+	l.Set(Mark{URL: "https://ternrock.example/one", Cause: MaxPages})
+	assert.Equal(t, []Alike{{"https://ternrock.example/shop?by=…&sort=…", 80}, {"https://ternrock.example/cal/#/#", 40}}, l.Summary(1).Lines[0].Patterns)
 }
 
 // Each site of a network has numbers of its own, and together they are those of all.
@@ -80,7 +92,7 @@ func TestGroups(t *testing.T) {
 	assert.Equal(t, []bool{true, false, false}, []bool{one.Complete, other.Complete, all.Complete})
 	assert.Equal(t, []int{1, 2, 3}, []int{one.PagesRead, other.PagesRead, all.PagesRead})
 	assert.Equal(t, 5, all.Addresses)
-	assert.Equal(t, Line{Read, AsDocument, "page", 3, false, []Example{{"https://ternrock.example/0", ""}, {"https://shop.ternrock.example/1", ""}, {"https://shop.ternrock.example/2", ""}}}, all.Lines[0])
+	assert.Equal(t, Line{Read, AsDocument, "page", 3, false, []Example{{"https://ternrock.example/0", ""}, {"https://shop.ternrock.example/1", ""}, {"https://shop.ternrock.example/2", ""}}, []Alike{}}, all.Lines[0])
 }
 
 // What a crawl with a session must not follow, and what only looks like it.

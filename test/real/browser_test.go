@@ -196,3 +196,39 @@ setTimeout(() => { new Image().src = "ht" + "tp://assets.example/late.png" }, 60
 	assert.Equal(t, "Long", seen.Title)
 	t.Logf("%.1f s", time.Since(began).Seconds())
 }
+
+// A scan that is interrupted while the browser looks goes on where it was, and ends as an undisturbed one.
+func TestBrowserResumes(t *testing.T) {
+	t.Parallel()
+	command := demoSite(t)
+	type scan struct {
+		Resumed bool
+		Browser struct{ Pages, Reports, Known, New int }
+	}
+	look := func(args ...string) (s scan, said string) {
+		c := command(append([]string{"scan", "--browser", "--looks", "100", "--format", "json"}, args...)...)
+		var errs strings.Builder
+		c.Stderr = &errs
+		out, _ := c.Output() // what it found is no failure
+		require.Equal(t, 1, c.ProcessState.ExitCode(), errs.String())
+		require.NoError(t, json.Unmarshal(out, &s))
+		return s, errs.String()
+	}
+	whole, _ := look("--quiet")
+	c := command("scan", "--browser", "--looks", "100", "--tabs", "1")
+	says, err := c.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	for lines := bufio.NewScanner(says); lines.Scan(); {
+		if strings.Contains(lines.Text(), "looking with the browser") {
+			break
+		}
+	}
+	time.Sleep(6 * time.Second)
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	_ = c.Wait() // its code is what counts
+	require.Equal(t, 3, c.ProcessState.ExitCode())
+	resumed, _ := look("--resume", "--quiet")
+	assert.True(t, resumed.Resumed)
+	assert.Equal(t, whole.Browser, resumed.Browser)
+}
