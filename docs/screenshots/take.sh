@@ -34,7 +34,7 @@ sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
 shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
 shot mend 22 'trimlantern mend'
 shot ready 21 'trimlantern ready'
-shot scan-before 47 'trimlantern scan'
+shot scan-before 50 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
