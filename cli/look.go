@@ -35,11 +35,11 @@ It reads what comes from the server; --browser also looks with an installed Chro
 which sees what only scripts load. --trace says where each culprit is stored: the row and
 setting, or the file and line. --as-https answers before the switch what would break.
 
-Clean is said only of all that the scan came to know of: what is past a bound, kept out,
-behind a password or without an answer is counted and named. Links that would log out,
-delete or lead into a dashboard, and those with rel=nofollow, are not followed.
+A site is called clean only if every known address was read. What is beyond a limit,
+excluded, behind a password or unreachable is counted and named. Links that log out,
+delete or open a dashboard, and links with rel=nofollow, are not followed.
 
-With --site it needs no site file; what it found is kept in your data folder.
+With --site it needs no site file; results are kept in your data folder.
 
 ` + exitCodes,
 		Example: `  trimlantern scan
@@ -82,7 +82,7 @@ With --site it needs no site file; what it found is kept in your data folder.
 	scanFlags(c, &o)
 	f := c.Flags()
 	f.DurationVar(&timeout, "timeout", 20*time.Second, "give a server this `time` for one answer")
-	f.BoolVar(&a.all, "all", false, "list all that was found, and not only the first of each kind")
+	f.BoolVar(&a.all, "all", false, "list everything that was found")
 	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
 	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", "))
 	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(strings.Split(classNames()+", none", ", "), cobra.ShellCompDirectiveNoFileComp)))
@@ -99,9 +99,9 @@ func scanFlags(c *cobra.Command, o *work.ScanOptions) {
 	f.DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
 	f.DurationVar(&o.Time, "for", 0, "stop after this `time`, like 30m")
 	f.BoolVar(&o.Robots, "robots", false, "honour robots.txt")
-	f.StringArrayVar(&o.Except, "except", nil, "leave out the addresses whose path fits `PATTERN`, like /calendar/* (repeatable)")
+	f.StringArrayVar(&o.Except, "except", nil, "exclude addresses whose path matches `PATTERN`, like /calendar/* (repeatable)")
 	f.StringSliceVar(&o.Follow, "follow", nil, "follow these `links` too: nofollow, acting (log out, delete, dashboard)")
-	f.IntVar(&o.Sample, "sample", 0, "read only so many `pages`, others each time")
+	f.IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time")
 	f.BoolVar(&o.Bare, "bare", false, "do not ask whether images and the like lead back to HTTP")
 	f.BoolVar(&o.AsHTTPS, "as-https", false, "before the switch: read over HTTP, judge as if over HTTPS")
 	f.BoolVar(&o.Resume, "resume", false, "go on with the scan that was interrupted")
@@ -202,7 +202,7 @@ func (a *app) lookJob() (*work.Job, error) {
 func (a *app) bookJob() (*work.Job, error) {
 	j, err := a.lookJob()
 	if err == nil && j.Book == nil {
-		return nil, &work.Fault{Code: work.World, What: "your data folder, which keeps what scans found, cannot be used", Do: "name another one: --home FOLDER"}
+		return nil, &work.Fault{Code: work.World, What: "your data folder, which keeps scan results, cannot be used", Do: "name another one: --home FOLDER"}
 	}
 	return j, err
 }
@@ -229,10 +229,10 @@ func (a *app) traceCommand() *cobra.Command {
 		Short: "Say where an insecure reference is stored",
 		Long: `Looks through the database and the site's files, in one pass and in all spellings and
 envelopes, for the places that can produce an insecure reference: table, row, setting
-and the path inside the value, or file, line and column. Where it stands nowhere as a whole,
-it looks for what puts it together: an option, a constant, a template, by their pieces
-and by what stands around it in the page. The likeliest stands first, with how sure
-that is and what to do about each. NUMBER is that of a finding of the last scan.
+and the path inside the value, or file, line and column. If no text contains the whole
+address, trace looks for the code and settings that build it, by its parts and by the
+markup around it in the page. The likeliest place comes first, with how certain it is
+and what to do about it. NUMBER is the number of a finding in the last scan.
 
 ` + exitCodes,
 		Example: `  trimlantern trace http://ternrock.example/media/lens.svg

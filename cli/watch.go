@@ -38,7 +38,7 @@ a text that can be mailed as it is, or JSON, and ends with 1.
 	}
 	a.network(c)
 	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `documents`")
-	c.Flags().IntVar(&o.Sample, "sample", 0, "read only so many `pages`, others each time, and all in the end")
+	c.Flags().IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
 	c.Flags().DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
 	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
 	return c

@@ -11,33 +11,34 @@ import (
 
 // causeWords say why addresses were not looked at, or do not count, and what to do about it.
 var causeWords = map[coverage.Cause]struct{ words, do string }{
-	coverage.MaxPages:   {"past the bound of --pages", "trimlantern scan --pages 100000"},
-	coverage.MaxDepth:   {"more links away than --depth allows", "trimlantern scan --depth 1000"},
-	coverage.MaxTime:    {"not reached in the time of --for", "trimlantern scan, with a longer --for or none"},
-	coverage.MaxKept:    {"more than can be told apart", "scan a part of the site: trimlantern scan --except PATTERN"},
-	coverage.Robots:     {"kept out by robots.txt", "trimlantern scan, without --robots"},
-	coverage.Pattern:    {"left out by --except", "trimlantern scan, without --except"},
-	coverage.NoFollow:   {"reached by nofollow links alone", "trimlantern scan --follow nofollow"},
+	coverage.MaxPages:   {"beyond the --pages limit", "trimlantern scan --pages 100000"},
+	coverage.MaxDepth:   {"beyond the --depth limit", "trimlantern scan --depth 1000"},
+	coverage.MaxTime:    {"not reached within --for", "trimlantern scan, with a longer --for or none"},
+	coverage.MaxKept:    {"too many to track", "scan a part of the site: trimlantern scan --except PATTERN"},
+	coverage.Robots:     {"excluded by robots.txt", "trimlantern scan, without --robots"},
+	coverage.Pattern:    {"excluded by --except", "trimlantern scan, without --except"},
+	coverage.NoFollow:   {"linked with nofollow only", "trimlantern scan --follow nofollow"},
 	coverage.Sampled:    {"not in this sample", "trimlantern scan"},
-	coverage.Password:   {"behind a password", "trimlantern scan --credentials FILE, with what the site wants to be shown"},
-	coverage.Encoding:   {"packed in a way that was not asked for", "have the server pack only as browsers ask (Accept-Encoding), then: trimlantern scan"},
-	coverage.Type:       {"served as a download, though it is a page", "have the server send text/html for it, then: trimlantern scan"},
-	coverage.Cut:        {"too large to be read whole", "check the rest in a browser: trimlantern scan --browser"},
-	coverage.Malformed:  {"broken, so that what it lists is not known", "fix the site map, then: trimlantern scan"},
-	coverage.Refused:    {"answered with an error", "open it in a browser and fix it, then: trimlantern scan"},
-	coverage.NoAnswer:   {"without a usable answer", "open it in a browser and fix it, then: trimlantern scan"},
-	coverage.Insecurely: {"sent back to HTTP", "trimlantern redirect test, which follows each address"},
-	coverage.Bare:       {"not asked where it leads (--bare)", "trimlantern scan, without --bare"},
-	coverage.MaxLoaded:  {"past the bound of what is asked for", "trimlantern scan --pages 100000"},
+	coverage.Password:   {"behind a password", "trimlantern scan --credentials FILE"},
+	coverage.Encoding:   {"compressed in a format that cannot be decoded", "configure the server to compress only as requested (Accept-Encoding), then run trimlantern scan"},
+	coverage.Type:       {"pages served as downloads", "configure the server to send text/html, then run trimlantern scan"},
+	coverage.Cut:        {"too large to read completely", "trimlantern scan --browser checks the rest in a browser"},
+	coverage.Malformed:  {"sitemap cannot be parsed", "fix the sitemap, then run trimlantern scan"},
+	coverage.Refused:    {"answered with an error", "open the address in a browser and fix it, then run trimlantern scan"},
+	coverage.NoAnswer:   {"no usable response", "open the address in a browser and fix it, then run trimlantern scan"},
+	coverage.Unlisted:   {"the database, whose list of pages cannot be read", "fix database in the site file, then run trimlantern scan"},
+	coverage.Insecurely: {"redirected to HTTP", "trimlantern redirect test, which follows each address"},
+	coverage.Bare:       {"redirects not checked (--bare)", "trimlantern scan, without --bare"},
+	coverage.MaxLoaded:  {"beyond the request limit", "trimlantern scan --pages 100000"},
 
-	coverage.Acting:    {"not followed: it would log out, delete or the like, or leads into a dashboard", ""},
-	coverage.Gone:      {"leads to nothing (404)", ""},
-	coverage.Absent:    {"loaded securely, and gives nothing", ""},
-	coverage.Unnamed:   {"another name of the site that the DNS does not know", ""},
+	coverage.Acting:    {"not followed: logs out, deletes or opens a dashboard", ""},
+	coverage.Gone:      {"broken link (404)", ""},
+	coverage.Absent:    {"loaded over HTTPS, but missing", ""},
+	coverage.Unnamed:   {"alias that cannot be resolved", ""},
 	coverage.Elsewhere: {"of another site", ""},
 	coverage.Moved:     {"redirects to another address of the site", ""},
 	coverage.Media:     {"a picture or a file", ""},
-	coverage.Loaded:    {"loaded by pages; asked where it leads", ""},
+	coverage.Loaded:    {"loaded by pages; redirects checked", ""},
 }
 
 // kindWords name the kinds of addresses.
@@ -66,7 +67,7 @@ func readWords(c coverage.Summary) string {
 		words += fmt.Sprintf(", %s of %s", number(c.PartsRead), plural(c.PartsKnown, "other document"))
 	}
 	if c.NotAsked > 0 {
-		words += fmt.Sprintf(", %s not asked about", plural(c.NotAsked, "thing"))
+		words += fmt.Sprintf(", %s not checked", plural(c.NotAsked, "thing"))
 	}
 	return words
 }
@@ -111,7 +112,7 @@ func (t *Text) coverage(s *work.Scan) {
 			t.printf("    %s\n", t.care(t.clip(number(p.Count)+" like "+p.Pattern, 74)))
 		}
 		if len(l.Patterns) > 0 {
-			t.printf("    %s\n", t.faint("a calendar or the like without end? leave it out: --except '/PATH/*'"))
+			t.printf("    %s\n", t.faint("endless pages, such as a calendar? Exclude them: --except '/PATH/*'"))
 		}
 		for i, e := range l.Examples {
 			if i == shown {
@@ -122,7 +123,7 @@ func (t *Text) coverage(s *work.Scan) {
 		}
 	}
 	if len(s.Sites) > 0 {
-		t.heading("By name of the site")
+		t.heading("By host name")
 		var rows [][]string
 		for _, one := range s.Sites {
 			found := 0
@@ -146,25 +147,22 @@ func (t *Text) notes(s *work.Scan) {
 func coverageNotes(s *work.Scan) (out []string) {
 	c := s.Coverage
 	if n := c.Count(coverage.Acting); n > 0 {
-		out = append(out, plural(n, "link")+" not followed that would log out, delete or the like, or lead into a dashboard (--follow acting).")
+		out = append(out, "Not followed: "+plural(n, "link")+" that log out, delete or open a dashboard (--follow acting).")
 	}
 	if n := c.CountPages(coverage.Gone); n > 0 {
-		out = append(out, plural(n, "link")+" of the site's lead to nothing (404); not counted.")
+		out = append(out, "Not counted: "+plural(n, "broken link")+" (404).")
 	}
 	if n := c.Count(coverage.Unnamed); n > 0 {
-		out = append(out, plural(n, "other name")+" of the site that the DNS does not know.")
+		out = append(out, "Cannot be resolved: "+plural(n, "alias")+" of the site.")
 	}
 	if s.Outward > 0 {
-		out = append(out, fmt.Sprintf("Not counted: %s to other hosts, which a page only names.", plural(s.Outward, "insecure link")))
+		out = append(out, fmt.Sprintf("Not counted: %s to other hosts.", plural(s.Outward, "insecure link")))
 	}
-	switch {
-	case s.NotStored != "":
-		out = append(out, "The database could not be asked which pages it has: "+Clean(s.NotStored)+".")
-	case s.Stored > 0:
-		out = append(out, "Asked for besides: "+plural(s.Stored, "page")+" that the database knows, linked or not.")
+	if s.Stored > 0 {
+		out = append(out, "Also checked: "+plural(s.Stored, "page")+" listed in the database, linked or not.")
 	}
 	if s.AsHTTPS {
-		out = append(out, "Judged as if over HTTPS: this says what would break, and not that HTTPS works.")
+		out = append(out, "Read over HTTP: this shows what would break, not that HTTPS works.")
 	}
 	return out
 }

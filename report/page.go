@@ -30,8 +30,8 @@ const (
 var matchWords = map[work.Match]string{
 	work.Scaled:   "the picture of which it is a smaller copy",
 	work.Joined:   "is put together here",
-	work.Prefix:   "its beginning, to which the rest is added",
-	work.Piece:    "may come from here: a piece of it",
+	work.Prefix:   "holds the start of the address",
+	work.Piece:    "may come from here: contains part of it",
 	work.Address:  "may come from here: the site's own address",
 	work.Document: "stands here",
 }
@@ -214,7 +214,7 @@ func (d *pageData) causes(s *work.Scan) {
 		d.CausesNote = "And " + plural(more, "more cause") + ". "
 	}
 	if rest > 0 {
-		d.CausesNote += plural(rest, "address") + " without a place that is sure."
+		d.CausesNote += plural(rest, "address") + " with no certain place."
 	}
 }
 

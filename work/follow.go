@@ -168,36 +168,43 @@ func (s *scanning) visit(j fetch.Job, f fetched) error {
 	return s.log.put(l)
 }
 
+// marking notes what became of a job's address, or of the one that it redirected to.
+type marking struct {
+	at   string
+	kind coverage.Kind
+	l    *crawlLine
+}
+
+func (m *marking) mark(cause coverage.Cause, note string) {
+	m.l.Marks = append(m.l.Marks, coverage.Mark{URL: m.at, Kind: m.kind, Cause: cause, Note: note})
+}
+
 // look decides what a result says and leads to.
 func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
-	at := j.URL
-	mark := func(cause coverage.Cause, note string) {
-		l.Marks = append(l.Marks, coverage.Mark{URL: at, Kind: kindOf(j), Cause: cause, Note: note})
-	}
-	page := kindOf(j) == coverage.Page
+	m := &marking{j.URL, kindOf(j), l}
+	page := m.kind == coverage.Page
 	if f.err != nil && f.r != nil && !page {
 		if via := s.insecureHop(j, f.r); via != nil { // whether there is anything there or not
 			l.Doc = &ScannedPage{URL: j.URL, Kind: j.As, Findings: []mixed.Finding{*via}}
-			mark(coverage.Loaded, "")
+			m.mark(coverage.Loaded, "")
 			return
 		}
 	}
 	switch {
 	case f.err != nil:
-		s.failed(j, f, l, mark)
+		s.failed(j, f, l, m.mark)
 		return
 	case f.r.Status >= 400:
 		if own := s.own(f.r.URL.String()); page && own != "" && own != j.URL {
-			mark(coverage.Moved, own)
-			if at = own; s.front.Done(fetch.Job{URL: own}) == fetch.Known {
+			m.mark(coverage.Moved, own)
+			if m.at = own; s.front.Done(fetch.Job{URL: own}) == fetch.Known {
 				return // it is asked for by itself
 			}
 		}
-		s.refused(j, f, l, mark)
+		s.refused(j, f, l, m.mark)
 		return
-	}
-	if noMap(j, f) {
-		mark(coverage.Absent, "is no site map")
+	case noMap(j, f):
+		m.mark(coverage.Absent, "not a sitemap")
 		return
 	}
 	final := s.as(f.r.URL)
@@ -207,62 +214,74 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 		doc.Findings = append(doc.Findings, *via)
 		l.Doc = doc
 	}
-	if j.Brief {
-		mark(coverage.Loaded, "")
-		return
-	}
 	own := s.ownOf(j, final)
 	switch {
+	case j.Brief:
+		m.mark(coverage.Loaded, "")
 	case (page || listing(j)) && own == "":
-		mark(coverage.Elsewhere, j.URL+" redirects to "+final.Host)
-		return
+		m.mark(coverage.Elsewhere, j.URL+" redirects to "+final.Host)
 	case final.Scheme != "https":
-		mark(coverage.Insecurely, "sends back to "+f.r.URL.String())
-		return
+		m.mark(coverage.Insecurely, "redirects to "+f.r.URL.String())
 	case f.r.Coding != "":
-		mark(coverage.Encoding, "is sent packed as "+f.r.Coding+", which was not asked for and cannot be read")
-		return
+		m.mark(coverage.Encoding, "compressed with "+f.r.Coding+", which was not requested and cannot be decoded")
 	case page && mixed.KindOf(f.r.Type, "") == "":
 		if typ := http.DetectContentType(f.r.Start); mixed.KindOf(strings.SplitN(typ, ";", 2)[0], "") != "" && f.r.Type != "text/plain" {
-			mark(coverage.Type, "is a page, and served as "+f.r.Type+": browsers download it")
+			m.mark(coverage.Type, "a page served as "+f.r.Type+": browsers download it")
 		} else {
-			mark(coverage.Media, f.r.Type)
+			m.mark(coverage.Media, f.r.Type)
 		}
-		return
+	default:
+		s.document(j, f, doc, own, m)
 	}
-	if page && own != j.URL {
-		known := s.moved(own, f, mark)
-		if at = own; known {
+}
+
+// document takes in what was read, under the address that it has: once, however many lead to it.
+func (s *scanning) document(j fetch.Job, f fetched, doc *ScannedPage, own string, m *marking) {
+	l := m.l
+	if f.page == nil {
+		f.page = &mixed.Page{} // an answer without headers and body
+	}
+	if m.kind == coverage.Page && own != j.URL {
+		known := s.moved(own, f, m.mark)
+		if m.at = own; known {
 			s.follow(j, f, l) // links are told once: the page under its own address may not have had them
 			return
 		}
 	}
+	doc.Title = f.page.Title
+	doc.Findings = append(doc.Findings, f.page.Findings...)
+	s.filter(doc, l)
 	if len(s.later) > 0 && f.page.Canonical != "" {
 		to := s.own(f.page.Canonical)
-		if j.By == byDatabase && to != at && to != "" && (s.ledger.Of(to) == coverage.AsDocument || s.canonical[to]) {
-			mark(coverage.Moved, "the same page as "+to)
+		if j.By == byDatabase && to != m.at && to != "" && (s.ledger.Of(to) == coverage.AsDocument || s.canonical[to]) && !slices.ContainsFunc(doc.Findings, s.isNew) {
+			m.mark(coverage.Moved, "the same page as "+to)
+			l.Doc = nil
 			s.follow(j, f, l)
 			return
 		}
 		l.Canonical = to
 	}
 	if f.r.Cut {
-		mark(coverage.Cut, "only its first 16 MB were read")
+		m.mark(coverage.Cut, "only its first 16 MB were read")
 	} else {
-		mark(coverage.AsDocument, "")
+		m.mark(coverage.AsDocument, "")
 	}
-	doc.Title = f.page.Title
-	doc.Findings = append(doc.Findings, f.page.Findings...)
 	l.Doc = doc
-	s.filter(doc, l)
 	s.follow(j, f, l)
+}
+
+// isNew reports whether no document had a finding before: a page that has one is no copy, whatever it
+// calls itself.
+func (s *scanning) isNew(f mixed.Finding) bool {
+	_, known := s.at[culpritID{f.URL, f.Class}]
+	return !known
 }
 
 // moved notes that a page redirected to another address of the site, and reports whether that is asked
 // for by itself.
 func (s *scanning) moved(final string, f fetched, mark func(coverage.Cause, string)) bool {
 	if f.page.Password {
-		mark(coverage.Password, "leads to a page that asks for a password: "+final)
+		mark(coverage.Password, "redirects to a login page: "+final)
 	} else {
 		mark(coverage.Moved, final)
 	}
@@ -285,7 +304,7 @@ func (s *scanning) failed(j fetch.Job, f fetched, l *crawlLine, mark func(covera
 	case kindOf(j) == coverage.Page && f.r != nil && slices.ContainsFunc(append(f.r.Hops, f.r.URL.String()), s.insecure):
 		mark(coverage.Insecurely, "redirects to HTTP and back: "+why)
 	case j.As == "sitemap" && f.r != nil && f.r.Status == 200:
-		mark(coverage.Malformed, "the site map cannot be read: "+f.err.Error())
+		mark(coverage.Malformed, "the sitemap cannot be read: "+f.err.Error())
 	case j.Brief:
 		l.Broken = &Unread{j.URL, why}
 		mark(coverage.Absent, why)
@@ -314,7 +333,7 @@ func (s *scanning) refused(j fetch.Job, f fetched, l *crawlLine, mark func(cover
 	case kind == coverage.Thing, j.As == "style", j.As == "script", j.As == "robots":
 		mark(coverage.Absent, why) // a browser gets nothing either
 	case f.r.Status == http.StatusUnauthorized:
-		mark(coverage.Password, why+": it asks for a password")
+		mark(coverage.Password, why+": requires a password")
 	case gone && (kind == coverage.Part || j.Depth > 0):
 		mark(coverage.Gone, why)
 	default:

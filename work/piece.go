@@ -125,7 +125,7 @@ func (t *tracing) documents() {
 			continue
 		}
 		one.places = append(one.places, Origin{Match: Document, Page: c.On, Line: c.Line, Col: c.Col, Text: c.Around, Count: 1,
-			Do: fmt.Sprintf("the %s belongs to %s: load another version of it, keep an own copy, or ask its owner", map[string]string{"style": "style sheet", "script": "script", "frame": "page in the frame"}[c.In], u.Hostname())})
+			Do: fmt.Sprintf("the %s belongs to %s: load another version, keep your own copy, or ask its owner", map[string]string{"style": "style sheet", "script": "script", "frame": "page in the frame"}[c.In], u.Hostname())})
 	}
 }
 

@@ -46,35 +46,34 @@ type ScanOptions struct {
 
 // Scan is what a scan found. Its pages are kept in a file: see EachPage.
 type Scan struct {
-	Site      string              `json:"site"`
-	ID        string              `json:"id"`
-	Time      time.Time           `json:"time"`
-	AsHTTPS   bool                `json:"as_https,omitempty"`
-	Resumed   bool                `json:"resumed,omitempty"`
-	Read      int                 `json:"pages_read"`
-	Sheets    int                 `json:"style_sheets"`
-	Others    int                 `json:"others"`         // scripts, images and the like that were asked for
-	Classes   map[mixed.Class]int `json:"classes"`        // findings that count, by class
-	On        map[mixed.Class]int `json:"documents_with"` // documents that have them
-	Clean     int                 `json:"documents_clean"`
-	Culprits  []Culprit           `json:"culprits"` // the findings by URL, the gravest first
-	More      int                 `json:"more_culprits,omitempty"`
-	Worst     []PageCount         `json:"worst"`           // documents with the most
-	Hosts     []HostState         `json:"hosts"`           // other hosts that pages load from insecurely
-	Outward   int                 `json:"links_elsewhere"` // insecure links and names of other hosts
-	Coverage  coverage.Summary    `json:"coverage"`        // what became of all addresses
-	Sites     []SiteState         `json:"sites"`           // where the site has several names under which pages were read
-	Unread    []Unread            `json:"unread"`          // documents that could not be read
-	Dead      int                 `json:"dead_links"`
-	Broken    []Unread            `json:"broken,omitempty"`       // loaded securely, and gives nothing
-	LeftOut   int                 `json:"left_out"`               // addresses past the bounds, or that a rule keeps out
-	Sample    int                 `json:"sample,omitempty"`       // it was to read only so many pages
-	Stored    int                 `json:"pages_stored,omitempty"` // pages that the database knows of
-	NotStored string              `json:"database,omitempty"`     // why it was not asked which pages it has
-	Named     int                 `json:"named,omitempty"`        // addresses that it began at, instead of the front page and the site map
-	Browser   *BrowserState       `json:"browser,omitempty"`
-	Compared  *Comparison         `json:"compared,omitempty"`
-	FailOn    string              `json:"fail_on,omitempty"`
+	Site     string              `json:"site"`
+	ID       string              `json:"id"`
+	Time     time.Time           `json:"time"`
+	AsHTTPS  bool                `json:"as_https,omitempty"`
+	Resumed  bool                `json:"resumed,omitempty"`
+	Read     int                 `json:"pages_read"`
+	Sheets   int                 `json:"style_sheets"`
+	Others   int                 `json:"others"`         // scripts, images and the like that were asked for
+	Classes  map[mixed.Class]int `json:"classes"`        // findings that count, by class
+	On       map[mixed.Class]int `json:"documents_with"` // documents that have them
+	Clean    int                 `json:"documents_clean"`
+	Culprits []Culprit           `json:"culprits"` // the findings by URL, the gravest first
+	More     int                 `json:"more_culprits,omitempty"`
+	Worst    []PageCount         `json:"worst"`           // documents with the most
+	Hosts    []HostState         `json:"hosts"`           // other hosts that pages load from insecurely
+	Outward  int                 `json:"links_elsewhere"` // insecure links and names of other hosts
+	Coverage coverage.Summary    `json:"coverage"`        // what became of all addresses
+	Sites    []SiteState         `json:"sites"`           // where the site has several names under which pages were read
+	Unread   []Unread            `json:"unread"`          // documents that could not be read
+	Dead     int                 `json:"dead_links"`
+	Broken   []Unread            `json:"broken,omitempty"`       // loaded securely, and gives nothing
+	LeftOut  int                 `json:"left_out"`               // addresses past the bounds, or that a rule keeps out
+	Sample   int                 `json:"sample,omitempty"`       // it was to read only so many pages
+	Stored   int                 `json:"pages_stored,omitempty"` // pages that the database knows of
+	Named    int                 `json:"named,omitempty"`        // addresses that it began at, instead of the front page and the site map
+	Browser  *BrowserState       `json:"browser,omitempty"`
+	Compared *Comparison         `json:"compared,omitempty"`
+	FailOn   string              `json:"fail_on,omitempty"`
 
 	pages string // the file that holds the pages
 	loose bool   // which belongs to no logbook
@@ -353,7 +352,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 		u := s.out.Unread[0]
 		do := "is HTTPS served for this name? For a private authority or address: --ca FILE, --resolve HOST:PORT:ADDR; before the switch: --as-https"
 		if s.out.Coverage.Count(coverage.Password) > 0 {
-			do = "it asks for a password: write what it wants into a file, and name that with --credentials FILE"
+			do = "the site requires a password: put its headers in a file and pass --credentials FILE"
 		}
 		return world(nil, u.URL+" cannot be read: "+u.Why, do)
 	}

@@ -198,7 +198,7 @@ func (s steps) scan(scan *Scan, last *journalState) bool {
 		}
 		s.next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
 	case scan.AsHTTPS:
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "judged as if over HTTPS, which is no proof")
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "read over HTTP (--as-https): not proof")
 		s.next("trimlantern scan")
 	case scan.Sample > 0:
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "a sample only: %d of %d pages", scan.Coverage.PagesRead, scan.Coverage.PagesKnown)

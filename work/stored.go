@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"trimlantern/core/coverage"
 	"trimlantern/site/database"
 	"trimlantern/site/fetch"
 	"trimlantern/site/layout"
@@ -56,11 +57,12 @@ func (s *scanning) storedPages(ctx context.Context) (jobs []fetch.Job, err error
 	return jobs, nil
 }
 
-// stored takes in the pages of the database, and notes where it could not be asked.
+// stored takes in the pages of the database. One that cannot be asked stands in the way of "clean".
 func (s *scanning) stored(ctx context.Context) []fetch.Job {
 	jobs, err := s.storedPages(ctx)
 	if err != nil {
-		s.out.NotStored, _, _ = strings.Cut(err.Error(), "\n")
+		why, _, _ := strings.Cut(err.Error(), "\n")
+		s.ledger.Set(coverage.Mark{URL: "database", Kind: coverage.Part, Cause: coverage.Unlisted, Note: why})
 	}
 	s.out.Stored = len(jobs)
 	return jobs

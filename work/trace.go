@@ -626,9 +626,9 @@ var remedies = map[rewrite.Reason]string{
 func (o *Origin) remedy(newest *newestSheet) string {
 	switch {
 	case o.Match == Joined:
-		return "look at this line: it seems to put the address together; write https:// there, or where its beginning comes from"
+		return "check this line: it seems to build the address; write https:// here, or where the start of the address is set"
 	case o.Match == Piece:
-		return "look at this line: it has a piece of the address"
+		return "check this line: it contains part of the address"
 	case o.Reason != "":
 		if do := remedies[o.Reason]; do != "" {
 			return do
@@ -637,5 +637,5 @@ func (o *Origin) remedy(newest *newestSheet) string {
 	case newest.changes(o):
 		return "trimlantern apply changes it: it is in the newest sheet, " + newest.id
 	}
-	return "in no sheet yet: trimlantern preview shows whether it changes"
+	return "not in a change sheet yet: run trimlantern preview"
 }

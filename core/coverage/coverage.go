@@ -57,6 +57,7 @@ const (
 	Refused    Cause = "refused"    // Failed: answers 400 or above
 	NoAnswer   Cause = "no-answer"  // Failed: no connection, no certificate that counts, no answer in time
 	Insecurely Cause = "insecurely" // Failed: leads back to HTTP
+	Unlisted   Cause = "unlisted"   // Failed: the database, which could not be asked which pages it has
 	Bare       Cause = "bare"       // NotAsked: the user wants it so
 	MaxLoaded  Cause = "max-loaded" // NotAsked: past the number of things
 	MaxKept    Cause = "max-ledger" // Excluded: past what the ledger can hold
@@ -71,7 +72,7 @@ var causes = map[Cause]struct {
 }{
 	AsDocument: {Read, false, 9},
 	Cut:        {Undecodable, true, 8}, Type: {Undecodable, true, 8}, Encoding: {Undecodable, true, 8}, Malformed: {Undecodable, true, 8},
-	Password: {Login, true, 7}, Refused: {Failed, true, 7}, NoAnswer: {Failed, true, 7}, Insecurely: {Failed, true, 7},
+	Password: {Login, true, 7}, Refused: {Failed, true, 7}, NoAnswer: {Failed, true, 7}, Insecurely: {Failed, true, 7}, Unlisted: {Failed, true, 7},
 	Media: {NotPage, false, 6}, Moved: {NotPage, false, 6}, Gone: {NotPage, false, 6}, Unnamed: {NotPage, false, 6},
 	Loaded: {NotPage, false, 5}, Absent: {NotPage, false, 5},
 	MaxTime: {Excluded, true, 4}, MaxPages: {Excluded, true, 4}, Sampled: {Excluded, true, 4}, MaxDepth: {Excluded, true, 3}, MaxKept: {Excluded, true, 3},

@@ -65,7 +65,7 @@ func Host(ctx context.Context, c *fetch.Client, host, insecure string, now time.
 	plain, err := c.Head(ctx, "http://"+rest)
 	switch {
 	case ok && (err != nil || plain.Status/100 != 2):
-		v.Answer, v.Why = "secure", "serves "+cmp.Or(secure.Type, "it")+" over HTTPS, and nothing of use over HTTP"
+		v.Answer, v.Why = "secure", "serves "+cmp.Or(secure.Type, "it")+" over HTTPS; HTTP gives no usable response"
 		if kind := markup.AssetKind(insecure); kind != "" {
 			v.Answer, v.Why = "insecure", fmt.Sprintf("serves %s over HTTPS where the page needs %s", secure.Type, kind)
 		}
@@ -76,9 +76,9 @@ func Host(ctx context.Context, c *fetch.Client, host, insecure string, now time.
 	case err == nil && plain.Status/100 == 2:
 		v.Answer, v.Why = "insecure", fmt.Sprintf("answers %d over HTTPS and %d over HTTP", secure.Status, plain.Status)
 	case err == nil && plain.Status/100 == secure.Status/100:
-		v.Answer, v.Why = "secure", fmt.Sprintf("serves the same over HTTPS: %d, which is nothing either way", secure.Status)
+		v.Answer, v.Why = "secure", fmt.Sprintf("answers %d over HTTPS and HTTP alike", secure.Status)
 	default:
-		v.Why = fmt.Sprintf("answers %d over HTTPS, and nothing of use over HTTP", secure.Status)
+		v.Why = fmt.Sprintf("answers %d over HTTPS; HTTP gives no usable response", secure.Status)
 	}
 	return v
 }

@@ -441,7 +441,7 @@ func TestComparedByPage(t *testing.T) {
 	assert.NotContains(t, want(t, 1, dir, "scan", "--compare", "last").out, "Compared", "the first has nothing before it")
 	lit = false
 	r := want(t, 1, dir, "scan", "--compare", "last", "--except", "/b")
-	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "0 new, 1 gone, 0 as before, 1 on pages that were not looked at again")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "0 new, 1 gone, 0 as before, 1 on pages that were not read again")
 	assert.Contains(t, r.out, "gone  http://cdn.example/a.png")
 	assert.Contains(t, r.out, "not looked at  http://cdn.example/b.png")
 }
@@ -521,4 +521,43 @@ func TestEverythingIsTheFrontPage(t *testing.T) {
 			assert.True(t, read[fmt.Sprintf("/p/%d", i)], "/p/%d", i)
 		}
 	}
+}
+
+// Pages that nothing links to and only the database lists are read, and one that calls itself another page
+// counts for itself where it holds what that has not.
+func TestStoredPages(t *testing.T) {
+	canonical := true
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprint(w, `<title>page</title>`)
+		if canonical {
+			fmt.Fprint(w, `<link rel="canonical" href="/">`)
+		}
+		if r.URL.Query().Get("p") == "2" {
+			fmt.Fprint(w, `<script src="http://cdn.example/x.js"></script>`)
+		}
+	}, nil)
+	dir := bare(t, 3)
+	db := open(t, filepath.Join(dir, "site.db"))
+	_, err := db.Exec("ALTER TABLE m_posts ADD post_type TEXT; UPDATE m_posts SET post_type = 'post'")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	inSiteFile(t, dir, "database:\n", "network:\n  ca: "+filepath.Join(f.dir, "ca.pem")+"\n  resolve: ['*:443:"+f.secure+"', '*:80:"+f.plain+"']\ndatabase:\n")
+	for range 2 {
+		var l ledger
+		r := want(t, 1, dir, "scan", "--format", "json")
+		decode(t, r, &l)
+		require.Len(t, l.Culprits, 1)
+		assert.Equal(t, "http://cdn.example/x.js", l.Culprits[0].URL)
+		assert.Contains(t, r.out, `"pages_stored": 3`)
+		assert.Equal(t, map[bool]int{true: 2, false: 4}[canonical], l.Read)
+		text := want(t, 1, dir, "scan").out
+		assert.Contains(t, text, "Also checked: 3 pages listed in the database")
+		assert.NotContains(t, text, "Every page is clean")
+		canonical = false
+	}
+	require.NoError(t, os.Rename(filepath.Join(dir, "site.db"), filepath.Join(dir, "away.db")))
+	text := want(t, 1, dir, "scan").out
+	assert.Contains(t, text, "the database, whose list of pages cannot be read")
+	assert.NotContains(t, text, "Every page is clean")
 }
