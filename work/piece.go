@@ -21,7 +21,7 @@ const (
 	strong    = 25  // the score of a piece that says something by itself: the name of a file
 )
 
-// pieces looks for what puts together the targets that stand nowhere as a whole: in files, and in all
+// pieces looks for what puts together the targets that no text contains as a whole: in files, and in all
 // text of the database.
 func (t *tracing) pieces(ctx context.Context, db database.Database, tables []database.Table) error {
 	var open []*target

@@ -213,7 +213,7 @@ func (j *Job) traceScan(ctx context.Context, s *Scan) error {
 	t := j.tracing()
 	for _, c := range s.Culprits {
 		if err := t.want(c.URL, c); err != nil {
-			t.targets = append(t.targets, &target{url: &url.URL{}}) // what is no address lives nowhere
+			t.targets = append(t.targets, &target{url: &url.URL{}}) // what is no address has no place
 		}
 	}
 	if len(t.targets) == 0 {

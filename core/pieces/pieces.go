@@ -1,7 +1,6 @@
-// Package pieces tells how likely a text makes an address that stands in it nowhere as a whole: code
-// puts it together from an option, a constant, a folder and a name. It goes by the pieces of the
-// address that stand close to each other, by what stood around it in the page, and by signs that
-// something is put together.
+// Package pieces tells how likely a text builds an address that no text contains as a whole: code
+// builds it from an option, a constant, a folder and a name. It scores the parts of the address that
+// are close to each other, the markup around the address in the page, and signs of concatenation.
 package pieces
 
 import (
