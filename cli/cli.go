@@ -32,6 +32,7 @@ type app struct {
 	home    string
 	site    string
 	also    []string
+	sisters []string
 	format  string
 	all     bool // lists to their ends
 	quiet   bool
@@ -133,7 +134,7 @@ trace says where one reference is stored.
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.certCommand(), a.redirectCommand(), a.watchCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.certCommand(), a.redirectCommand(), a.checkupCommand(), a.decideCommand(), a.demoCommand())
 	return root
 }
 
@@ -155,6 +156,7 @@ func (a *app) network(c *cobra.Command) {
 func (a *app) address(c *cobra.Command) {
 	c.Flags().StringVar(&a.site, "site", "", "the site's HTTPS address: `https://HOST`")
 	c.Flags().StringArrayVar(&a.also, "also", nil, "another `HOST` name of the same site (repeatable)")
+	c.Flags().StringArrayVar(&a.sisters, "sister", nil, "another site of the same network, by its own HTTPS `ADDRESS` (repeatable)")
 }
 
 // open opens the job of the site file.
@@ -177,7 +179,7 @@ func (a *app) show(r result, text func(*report.Text)) error {
 	if a.format == "json" {
 		err = report.JSON(a.out, r)
 	} else {
-		t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole()}
+		t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole(), All: a.all}
 		text(t)
 		err = t.Err()
 	}

@@ -63,7 +63,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 					return err
 				}
 			}
-			o.Site, o.Also, o.Path, o.Home = a.site, a.also, a.config, a.home
+			o.Site, o.Also, o.Sisters, o.Path, o.Home = a.site, a.also, a.sisters, a.config, a.home
 			if o.Here && o.Path != "" {
 				return fmt.Errorf("--here and --config say two places for the site file; write one of them")
 			}
@@ -413,7 +413,7 @@ stops it, with its place, before anything has the output's name.
 				return fmt.Errorf("--largest-row %d: write a number of megabytes from 1 to 1024", o.Row)
 			}
 			args = append(args, "", "")
-			o.Site, o.Also, o.In, o.Out, o.Stdin, o.Stdout = a.site, a.also, args[0], args[1], os.Stdin, a.out
+			o.Site, o.Also, o.Sisters, o.In, o.Out, o.Stdin, o.Stdout = a.site, a.also, a.sisters, args[0], args[1], os.Stdin, a.out
 			r, err := work.Filter(c.Context(), o, a.progress())
 			if err != nil {
 				return err

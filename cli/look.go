@@ -213,8 +213,8 @@ func (a *app) scanJob() (*work.Job, error) {
 		return a.open()
 	}
 	j, err := work.OpenKnown(a.site, a.home, a.progress())
-	if err == nil && (j == nil || a.config != "" || len(a.also) > 0) {
-		j, err = work.OpenAddress(a.site, a.also, a.progress())
+	if err == nil && (j == nil || a.config != "" || len(a.also)+len(a.sisters) > 0) {
+		j, err = work.OpenAddress(a.site, a.also, a.sisters, a.progress())
 	}
 	if err != nil {
 		return nil, err

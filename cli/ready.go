@@ -51,9 +51,10 @@ func (a *app) readyCommand() *cobra.Command {
 		Use:   "ready",
 		Short: "May we switch? Names, certificate, ports, proxy, redirects",
 		Long: `Looks at everything that must be right before the switch: the DNS of all names, the
-ports, the certificate for each name and address (names, dates, chain, key), what both
-schemes answer, a proxy in front, addresses that the system's configuration holds.
-Each point is good, needs attention, or blocks the switch: with why, and what to do.
+ports, the certificate for each name and address (names, dates, chain, key), whether
+both schemes show the same pages on every server, a proxy in front, addresses that the
+system's configuration holds. Each point is good [x], worth knowing [i], needs
+attention [!], or blocks the switch [-]: with why, and what to do. Notes do not count.
 
 --wait asks again until nothing blocks the switch. From cron the exit code is enough: 1 when
 the certificate ends soon. With --site it needs no site file.

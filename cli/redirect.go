@@ -7,8 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"trimlantern/core/hops"
+	"trimlantern/core/rules"
 	"trimlantern/report"
+	"trimlantern/work"
 )
 
 func (a *app) redirectCommand() *cobra.Command {
@@ -32,26 +33,26 @@ them into a file and take them out, test goes the way of every address.
 
 // server checks the name of a server.
 func server(name string) error {
-	if !slices.Contains(hops.Servers, name) {
-		return fmt.Errorf("%q is no server that rules are written for; write one of %s", name, strings.Join(hops.Servers, ", "))
+	if !slices.Contains(rules.Servers, name) {
+		return fmt.Errorf("%q is no server that rules are written for; write one of %s", name, strings.Join(rules.Servers, ", "))
 	}
 	return nil
 }
 
-func (a *app) ruleFlags(c *cobra.Command, r *hops.Rule) {
-	c.Flags().BoolVar(&r.Proxy, "proxy", false, "TLS ends at a proxy in front, which sends X-Forwarded-Proto")
+func (a *app) ruleFlags(c *cobra.Command, r *rules.Rule) {
+	c.Flags().BoolVar(&r.Proxy, "proxy", false, "TLS ends at a proxy in front, which says so in a header (X-Forwarded-Proto, Forwarded …)")
 	c.Flags().StringArrayVar(&r.Paths, "path", nil, "redirect only below this `PATH` (repeatable; default: the whole site)")
 	c.Flags().BoolVar(&r.Safety, "safety-net", false, "let browsers upgrade what is left insecure (Content-Security-Policy)")
 	c.ValidArgsFunction = func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
-			return hops.Servers, cobra.ShellCompDirectiveNoFileComp
+			return rules.Servers, cobra.ShellCompDirectiveNoFileComp
 		}
 		return nil, cobra.ShellCompDirectiveDefault
 	}
 }
 
 func (a *app) redirectShow() *cobra.Command {
-	var r hops.Rule
+	var r rules.Rule
 	var hsts bool
 	c := &cobra.Command{
 		Use:   "show apache|nginx|php",
@@ -91,65 +92,87 @@ is clean. With --site it needs no site file.
 }
 
 func (a *app) redirectInstall() *cobra.Command {
-	var r hops.Rule
+	var r rules.Rule
+	var o work.InstallOptions
 	c := &cobra.Command{
-		Use:   "install apache|php FILE",
-		Short: "Put the rules into a file, at the place where they count",
+		Use:   "install apache|nginx|php FILE",
+		Short: "Put the rules into a file, test them, and take them back if they do harm",
 		Long: `Puts the rules into FILE, between two marking lines: into .htaccess before all
-others, into the first PHP file that runs behind its <?php. Rules that are there
-already are replaced. The file of before is kept in the logbook. Another redirect in
-the file is named: two at once are a known trap.
+others; into the first PHP file that runs; into each nginx server block of the site.
+
+First it looks whether HTTPS shows the same pages as HTTP, and whether the file holds
+a redirect that clashes; then the rules would harm visitors, and nothing is changed.
+Afterwards it follows every address. If any answers worse than before, or the rules
+have no effect, the file is put back at once, byte for byte, with the reason. The file
+of before is kept in the logbook: trimlantern undo puts it back later too.
 
 ` + exitCodes,
 		Example: `  trimlantern redirect install apache /var/www/ternrock/.htaccess
-  trimlantern redirect install php /var/www/ternrock/index.php --proxy`,
+  trimlantern redirect install php /var/www/ternrock/index.php --proxy
+  trimlantern redirect install nginx /etc/nginx/sites-enabled/ternrock --after "nginx -s reload"`,
 		Args: cobra.ExactArgs(2),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			if err := server(args[0]); err != nil {
 				return err
 			}
-			return a.rulesInFile(r, args[0], args[1], false)
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			r.Server = args[0]
+			out, err := j.InstallRules(c.Context(), r, args[1], o)
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(t *report.Text) { t.RedirectFile(out, false) })
 		},
 	}
 	a.ruleFlags(c, &r)
+	a.network(c)
+	c.Flags().BoolVar(&o.HSTS, "hsts", false, "tell browsers to remember (Strict-Transport-Security)")
+	c.Flags().StringVar(&o.After, "after", "", "run this `COMMAND` so that the server reads the file")
+	c.Flags().BoolVar(&o.Anyway, "anyway", false, "install without looking first and without the test")
 	return c
 }
 
 func (a *app) redirectRemove() *cobra.Command {
-	return &cobra.Command{
+	var o work.InstallOptions
+	c := &cobra.Command{
 		Use:   "remove FILE",
 		Short: "Take the rules out of a file",
 		Long: `Takes the marked rules out of FILE; everything else of it stays, byte for byte.
 
 ` + exitCodes,
-		Example: `  trimlantern redirect remove /var/www/ternrock/.htaccess`,
-		Args:    cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return a.rulesInFile(hops.Rule{}, "", args[0], true)
+		Example: `  trimlantern redirect remove /var/www/ternrock/.htaccess
+  trimlantern redirect remove /etc/nginx/sites-enabled/ternrock --after "nginx -s reload"`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			j, err := a.open()
+			if err != nil {
+				return err
+			}
+			out, err := j.RemoveRules(c.Context(), args[0], o)
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(t *report.Text) { t.RedirectFile(out, true) })
 		},
 	}
-}
-
-func (a *app) rulesInFile(r hops.Rule, server, file string, remove bool) error {
-	j, err := a.open()
-	if err != nil {
-		return err
-	}
-	r.Server = server
-	out, err := j.InstallRules(r, file, remove)
-	if err != nil {
-		return err
-	}
-	return a.show(out, func(t *report.Text) { t.RedirectFile(out, remove) })
+	c.Flags().StringVar(&o.After, "after", "", "run this `COMMAND` so that the server reads the file")
+	return c
 }
 
 func (a *app) redirectTest() *cobra.Command {
+	var o work.RedirectOptions
 	c := &cobra.Command{
 		Use:   "test [URL]…",
 		Short: "Follow every address a visitor may type",
-		Long: `Asks for every address of the site: both schemes, all names, the front page, a deep
-path with query and percent signs, something sent with POST, and a file for a
-certificate authority. Shows where each lands and what is wrong on the way.
+		Long: `Asks for every address of the site: both schemes, all names and their servers, the
+front page, login and feed, a page of each folder that the last scan read, a deep path
+with query and percent signs, something sent with POST, and a file for a certificate
+authority. Each fault is named once, with the addresses that have it. What the system
+or the host does by itself is a note ([i]) and no fault; a fault that has to stay can
+be accepted (trimlantern decide).
 
 With --site it needs no site file.
 
@@ -162,7 +185,8 @@ With --site it needs no site file.
 			if err != nil {
 				return err
 			}
-			r, err := j.TestRedirects(c.Context(), args)
+			o.URLs = args
+			r, err := j.TestRedirects(c.Context(), o)
 			if err != nil {
 				return err
 			}
@@ -171,5 +195,7 @@ With --site it needs no site file.
 	}
 	a.address(c)
 	a.network(c)
+	c.Flags().BoolVar(&a.all, "all", false, "show every address")
+	c.Flags().StringArrayVar(&o.Paths, "path", nil, "only what is below this `PATH` is to be redirected (repeatable)")
 	return c
 }

@@ -2,12 +2,14 @@ package report
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"trimlantern/core/certs"
 	"trimlantern/core/coverage"
+	"trimlantern/core/point"
 	"trimlantern/work"
 )
 
@@ -22,32 +24,72 @@ func (t *Text) Ready(r *work.Ready) {
 	t.printf("Is %s ready?\n\n", r.Site)
 	t.points(r.Points)
 	switch r.Worst() {
-	case certs.Stop:
+	case point.Stop:
 		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
 		t.next("fix that, then: trimlantern ready; --for-support writes to your host")
-	case certs.Care:
+	case point.Care:
 		t.printf("\n%s\n", t.care("Ready to switch; what is marked [!] needs attention."))
+		t.next("trimlantern preview")
+	case point.Note:
+		t.printf("\n%s\n", t.good("Ready to switch. What is marked [i] is only worth knowing."))
 		t.next("trimlantern preview")
 	default:
 		t.printf("\n%s\n", t.good("Ready to switch."))
 		t.next("trimlantern preview")
 	}
+	t.deciding(r.Points)
+}
+
+// deciding says how a fault is accepted, where there are faults with numbers.
+func (t *Text) deciding(points []point.Point) {
+	for _, p := range points {
+		if p.Counts() && p.Number > 0 {
+			t.wrap("", t.faint(fmt.Sprintf("A fault that has to stay as it is: trimlantern decide accept %d --because \"…\"", p.Number)))
+			return
+		}
+	}
+}
+
+// pointMark is the mark of a point.
+func (t *Text) pointMark(p point.Point) string {
+	switch {
+	case p.Accepted != "":
+		return t.faint("[a]")
+	case p.Grade == point.Good:
+		return t.good("[x]")
+	case p.Grade == point.Note:
+		return t.faint("[i]")
+	case p.Grade == point.Care:
+		return t.care("[!]")
+	}
+	return t.bad("[-]")
 }
 
 // points shows what was looked at: what is not good, with why and what to do.
-func (t *Text) points(points []certs.Point) {
+func (t *Text) points(points []point.Point) {
 	for _, p := range points {
-		mark := map[certs.Grade]string{certs.Good: t.good("[x]"), certs.Care: t.care("[!]"), certs.Stop: t.bad("[-]")}[p.Grade]
-		t.mark(mark, Clean(p.What))
-		if p.Grade == certs.Good {
-			continue
+		what := Clean(p.What)
+		if p.Number > 0 && p.Accepted == "" {
+			what = fmt.Sprintf("%d. %s", p.Number, what)
 		}
-		if p.Why != "" {
-			t.wrap("      ", t.faint("why: ")+Clean(p.Why))
-		}
-		if p.Do != "" {
-			t.wrap("      ", t.faint("do:  ")+Clean(p.Do))
-		}
+		t.mark(t.pointMark(p), what)
+		t.whyAndDo(p)
+	}
+}
+
+func (t *Text) whyAndDo(p point.Point) {
+	if p.Accepted != "" {
+		t.wrap("      ", t.faint("accepted: ")+Clean(p.Accepted))
+		return
+	}
+	if p.Grade == point.Good {
+		return
+	}
+	if p.Why != "" {
+		t.wrap("      ", t.faint("why: ")+Clean(p.Why))
+	}
+	if p.Do != "" {
+		t.wrap("      ", t.faint("do:  ")+Clean(p.Do))
 	}
 }
 
@@ -80,70 +122,97 @@ func (t *Text) Rules(r *work.Rules) {
 
 // RedirectFile reports what became of a file with rules.
 func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
+	file := t.clip(r.File, 50)
 	switch {
+	case len(r.Refused) > 0:
+		t.printf("%s\n\n", t.bad("Not installed: the redirect would harm visitors. "+file+" was not changed."))
+		t.points(r.Refused)
+		t.next("fix that, then run the same command again; --anyway installs without looking")
+		return
+	case r.Back != "":
+		t.printf("%s\n", t.bad("Taken back: "+file+" is as it was before."))
+		t.wrap("  ", Clean(r.Back)+".")
+		if len(r.Faults) > 0 {
+			t.heading("While the rules were there")
+			for _, p := range r.Faults {
+				t.mark(t.pointMark(p), p.What+": "+plural(len(p.About), "address"))
+				for i, about := range p.About {
+					if i == 3 && !t.All {
+						t.printf("        %s\n", t.faint("and "+number(len(p.About)-i)+" more"))
+						break
+					}
+					t.printf("        %s\n", t.clip(about, 70))
+				}
+			}
+		}
+		t.next("fix that, then run the same command again")
+		return
 	case !r.Changed && removed:
-		t.printf("%s holds no rules of ours; it was not changed.\n", clip(r.File, 50))
+		t.printf("%s holds no rules of ours; it was not changed.\n", file)
 	case !r.Changed:
-		t.printf("%s holds these rules already; it was not changed.\n", clip(r.File, 50))
+		t.printf("%s holds these rules already; it was not changed.\n", file)
 	case removed:
-		t.printf("Took the rules out of %s.\n", clip(r.File, 55))
+		t.printf("Took the rules out of %s.\n", file)
 	default:
-		t.printf("Put the rules into %s.\n", clip(r.File, 55))
+		t.printf("Put the rules into %s.\n", file)
+	}
+	if r.Tested > 0 {
+		t.printf("%s\n", t.good(fmt.Sprintf("Tested: all %d addresses lead to the secure one.", r.Tested)))
 	}
 	if r.Journal != "" {
 		t.printf("%s\n", t.faint("journal "+r.Journal+"; trimlantern undo "+r.Journal+" takes it back"))
 	}
 	if len(r.Others) > 0 {
 		var lines []string
-		for _, n := range r.Others {
-			lines = append(lines, fmt.Sprint(n))
+		for _, o := range r.Others {
+			lines = append(lines, fmt.Sprint(o.Line))
 		}
-		t.wrap("", t.care("Another redirect to HTTPS stands in line "+strings.Join(lines, ", ")+": keep one of the two."))
+		t.wrap("", t.care("Another redirect stands in line "+strings.Join(lines, ", ")+": keep one of the two."))
 	}
 	t.next("trimlantern redirect test")
 }
 
-// RedirectTest shows what visitors type and where they end up.
+// RedirectTest shows what visitors type and where they end up: what is right in a line, faults in detail, all
+// of it with All.
 func (t *Text) RedirectTest(r *work.RedirectTest) {
 	t.printf("Redirects to %s\n\n", r.Site)
-	bad := 0
-	for _, j := range r.Journeys {
-		mark := t.good("[x]")
-		if len(j.Problems) > 0 {
-			mark = t.care("[!]")
-			bad++
-			if j.Problems[0].Grave() {
-				mark = t.bad("[!]")
+	faulty := r.Faulty()
+	if right := len(r.Journeys) - faulty; right > 0 {
+		words := fmt.Sprintf("%d of %d addresses lead to the secure one as they should", right, len(r.Journeys))
+		if faulty == 0 {
+			words = fmt.Sprintf("all %d addresses lead to the secure one as they should", right)
+		}
+		if len(r.Paths) > 0 {
+			words += "; only " + strings.Join(r.Paths, ", ") + " is to be redirected"
+		}
+		t.mark(t.good("[x]"), Clean(words))
+	}
+	for _, p := range r.Points {
+		what := p.What + ": " + plural(len(p.About), "address")
+		if p.Number > 0 && p.Accepted == "" {
+			what = fmt.Sprintf("%d. %s", p.Number, what)
+		}
+		t.mark(t.pointMark(p), what)
+		if p.Counts() && !t.All {
+			most := 6
+			for i, about := range p.About {
+				if i == most {
+					t.printf("      %s\n", t.faint("and "+number(len(p.About)-i)+" more; --all shows every address"))
+					break
+				}
+				t.printf("      %s\n", t.clip(about, 74))
+				t.printf("        %s\n", t.faint(t.clip(wayOf(r.Journeys, about), 72)))
 			}
 		}
-		typed := j.Typed
-		if j.Method != "GET" {
-			typed = j.Method + " " + typed
+		t.whyAndDo(p)
+	}
+	if t.All {
+		t.heading("Every address")
+		var rows [][]string
+		for _, j := range r.Journeys {
+			rows = append(rows, []string{t.journeyMark(j), t.clip(aboutOf(j), 34), t.clip(j.Landing, 32), codesOf(j)})
 		}
-		t.printf("  %s %s\n", mark, clip(typed, 72))
-		var codes []string
-		for _, h := range j.Hops {
-			if h.Status > 0 {
-				codes = append(codes, fmt.Sprint(h.Status))
-			}
-		}
-		way := strings.Join(codes, " ")
-		if len(codes) > 6 {
-			way = strings.Join(codes[:5], " ") + " …"
-		}
-		if j.Redirects() > 0 {
-			way += " → " + clip(j.Landing, 60)
-		}
-		if j.Proof && j.Redirects() == 0 && j.Err == "" {
-			way += ", left out of the redirect"
-		}
-		if j.Err != "" {
-			way = strings.TrimSpace(way + " " + clip(j.Err, 60))
-		}
-		t.printf("      %s\n", t.faint(way))
-		for _, p := range j.Problems {
-			t.printf("      %s\n", "the visitor "+p.Words())
-		}
+		t.rows([]string{"", "what a visitor types", "where they end up", "hops"}, rows)
 	}
 	if len(r.Stale) > 0 {
 		t.heading("What a returning visitor may still see, and why")
@@ -151,16 +220,78 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 			t.wrap("  ", Clean(s))
 		}
 	}
-	if bad == 0 {
-		t.printf("\n%s\n", t.good("Every address leads to the secure one, at once."))
+	if r.Code() == work.Clean {
+		t.printf("\n%s\n", t.good("Every address leads to the secure one."))
 		t.next("trimlantern scan")
 		return
 	}
-	t.heading("What to do")
-	for _, do := range r.Do {
-		t.wrap("  ", do)
+	t.next("fix that, then: trimlantern redirect test")
+	t.deciding(r.Points)
+}
+
+// aboutOf is a journey as points name it.
+func aboutOf(j work.JourneySeen) string {
+	about := j.Typed
+	if j.Method != "GET" {
+		about = j.Method + " " + about
 	}
-	t.next("do that, then: trimlantern redirect test")
+	if j.At != "" {
+		about += " (server " + j.At + ")"
+	}
+	return about
+}
+
+func codesOf(j work.JourneySeen) string {
+	var codes []string
+	for _, h := range j.Hops {
+		if h.Status > 0 {
+			codes = append(codes, fmt.Sprint(h.Status))
+		}
+	}
+	if len(codes) > 5 {
+		codes = append(codes[:4], "…")
+	}
+	return strings.Join(codes, " ")
+}
+
+// wayOf says how the journey of an address went.
+func wayOf(all []work.JourneySeen, about string) string {
+	for _, j := range all {
+		if aboutOf(j) != about {
+			continue
+		}
+		way := codesOf(j)
+		if j.Redirects() > 0 {
+			way += " → " + j.Landing
+		}
+		return strings.TrimSpace(way + " " + j.Err)
+	}
+	return ""
+}
+
+// journeyMark is the mark of the gravest that there is to say of a journey.
+func (t *Text) journeyMark(j work.JourneySeen) string {
+	worst := point.Good
+	for _, p := range j.Problems {
+		if g := p.Grade(); g.Worse(worst) {
+			worst = g
+		}
+	}
+	return t.pointMark(point.Point{Grade: worst})
+}
+
+// Decision reports what the owner decided.
+func (t *Text) Decision(d *work.Decision) {
+	t.printf("Accepted: %s\n", Clean(d.What))
+	for i, about := range d.About {
+		if i == 8 {
+			t.printf("  %s\n", t.faint("and "+number(len(d.About)-i)+" more"))
+			break
+		}
+		t.printf("  %s\n", t.clip(about, 76))
+	}
+	t.wrap("", "It is shown from now on, and counts no more. The site file keeps it under accepted, with your reason: "+Clean(d.Because))
+	t.next("trimlantern status")
 }
 
 // Requested reports what cert request wrote.
@@ -223,23 +354,42 @@ func (t *Text) Proof(r *work.Proof) {
 	}
 }
 
-// Watched writes what a mail may hold: nothing when all is well.
-func (t *Text) Watched(w *work.Watched) {
-	if w.Well {
+// Checkup writes what a mail may hold: nothing when all is well, and first of all whether visitors get a page.
+func (t *Text) Checkup(c *work.Checkup) {
+	if c.Well {
 		return
 	}
-	t.printf("%s needs attention (%s).\n", w.Site, w.Time.UTC().Format("2006-01-02 15:04 UTC"))
-	if len(w.Points) > 0 {
-		t.heading("Certificate and server")
-		t.points(w.Points)
+	when := c.Time.UTC().Format("2006-01-02 15:04 UTC")
+	if len(c.Down) > 0 {
+		t.printf("%s\n", t.bad(fmt.Sprintf("%s is down (%s).", c.Site, when)))
+		for _, d := range c.Down {
+			t.printf("  %s\n", t.clip(d, 76))
+		}
+	} else {
+		t.printf("%s needs attention (%s).\n", c.Site, when)
 	}
-	if len(w.Redirects) > 0 {
+	if len(c.Points) > 0 {
+		t.heading("Certificate and server")
+		t.points(c.Points)
+	}
+	if len(c.Redirects) > 0 {
 		t.heading("Redirects")
-		for _, j := range w.Redirects {
-			t.printf("  %s %s\n", t.care("[!]"), clip(j.Method+" "+j.Typed, 72))
-			for _, p := range j.Problems {
-				t.printf("      the visitor %s\n", p.Words())
+		for _, p := range c.Redirects {
+			t.mark(t.pointMark(p), Clean(p.What)+": "+plural(len(p.About), "address"))
+			for i, about := range p.About {
+				if i == 4 {
+					t.printf("        %s\n", t.faint("and "+number(len(p.About)-i)+" more"))
+					break
+				}
+				t.printf("        %s\n", t.clip(about, 70))
 			}
+			t.whyAndDo(p)
+		}
+	}
+	if len(c.Failed) > 0 {
+		t.heading("Could not be checked")
+		for _, f := range c.Failed {
+			t.wrap("  ", Clean(f))
 		}
 	}
 	culprits := func(what string, list []work.Culprit) {
@@ -256,20 +406,20 @@ func (t *Text) Watched(w *work.Watched) {
 			t.printf("  %s\n      %s\n", t.clip(c.URL, 76), t.faint(clip(fmt.Sprintf("%s, on %s, %s", c.Class.Words(), plural(c.Pages, "page"), c.On), 72)))
 		}
 	}
-	culprits("Insecure since last time", w.New)
-	culprits("Still insecure", w.Still)
-	if len(w.Unread) > 0 {
+	culprits("Insecure since last time", c.New)
+	culprits("Still insecure", c.Still)
+	if len(c.Unread) > 0 {
 		t.heading("Could not be read")
-		for i, u := range w.Unread {
+		for i, u := range c.Unread {
 			if i == 20 {
-				t.printf("  and %s\n", plural(len(w.Unread)-20, "more document"))
+				t.printf("  and %s\n", plural(len(c.Unread)-20, "more document"))
 				break
 			}
 			t.printf("  %s\n", t.clip(u.URL+": "+u.Why, 76))
 		}
 	}
-	if len(w.Unread) == 0 {
-		for i, l := range w.Coverage.Blocking() {
+	if len(c.Unread) == 0 {
+		for i, l := range c.Coverage.Blocking() {
 			if i == 0 {
 				t.heading("Not looked at")
 			}
@@ -278,6 +428,20 @@ func (t *Text) Watched(w *work.Watched) {
 			}
 		}
 	}
-	culprits("No longer insecure", w.Gone)
+	culprits("No longer insecure", c.Gone)
 	t.next("trimlantern status")
+}
+
+// Timer prints what a machine needs to run the checkup, so that it can be put there as it is.
+func (t *Text) Timer(c *work.Timer) {
+	if c.Kind == "cron" {
+		t.printf("%s", c.Files["crontab"])
+		return
+	}
+	for i, name := range slices.Sorted(maps.Keys(c.Files)) {
+		if i > 0 {
+			t.printf("\n")
+		}
+		t.printf("# /etc/systemd/system/%s\n%s", Clean(name), c.Files[name])
+	}
 }

@@ -58,7 +58,7 @@ func (s *scanning) pins(ctx context.Context) (pins []string) {
 	if s.job.CA == "" && s.job.File.Network.CA == "" {
 		return nil
 	}
-	for _, host := range append(s.job.Site.Hosts(), s.secure...) {
+	for _, host := range append(s.job.Site.NetworkHosts(), s.secure...) {
 		addrs, err := probe.Addresses(ctx, s.client, host, "443")
 		if err != nil || len(addrs) == 0 {
 			continue

@@ -16,6 +16,7 @@ import (
 
 	"trimlantern/core/certs"
 	"trimlantern/core/hops"
+	"trimlantern/core/point"
 	"trimlantern/site/disk"
 	"trimlantern/site/probe"
 	"trimlantern/site/sitefile"
@@ -37,11 +38,11 @@ func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
 	if err := j.keepable(folder); err != nil {
 		return nil, err
 	}
-	key, request, err := certs.Request(kind, j.Site.Hosts())
+	key, request, err := certs.Request(kind, j.Site.NetworkHosts())
 	if err != nil {
 		return nil, misuse(err, "the request cannot be made", "see trimlantern cert request --help")
 	}
-	out := &Requested{Names: j.Site.Hosts(), Key: filepath.Join(folder, j.Site.Host+".key.pem"), Request: filepath.Join(folder, j.Site.Host+".csr.pem")}
+	out := &Requested{Names: j.Site.NetworkHosts(), Key: filepath.Join(folder, j.Site.Host+".key.pem"), Request: filepath.Join(folder, j.Site.Host+".csr.pem")}
 	for _, f := range []string{out.Key, out.Request} {
 		if _, err := os.Lstat(f); err == nil {
 			return nil, misuse(nil, f+" is there already", "move it away first: a key that is in use must not be lost")
@@ -82,7 +83,7 @@ func writeNew(file string, b []byte, mode os.FileMode) error {
 // Checked is what cert check found in files.
 type Checked struct {
 	Papers []certs.Paper `json:"papers"`
-	Points []certs.Point `json:"points"`
+	Points []point.Point `json:"points"`
 	Chain  string        `json:"chain,omitempty"` // the file with the chain in the server's order
 	Key    string        `json:"key,omitempty"`   // the file with the key
 }
@@ -90,7 +91,7 @@ type Checked struct {
 // Code is the exit code that it comes to.
 func (c *Checked) Code() int {
 	for _, p := range c.Points {
-		if p.Grade != certs.Good {
+		if p.Grade != point.Good {
 			return Remain
 		}
 	}
@@ -118,7 +119,7 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 		}
 		out.Papers = append(out.Papers, papers...)
 	}
-	bundle, err := certs.Sort(out.Papers, j.Site.Hosts())
+	bundle, err := certs.Sort(out.Papers, j.Site.NetworkHosts())
 	if err != nil {
 		return nil, misuse(nil, err.Error(), "name the file with the site's certificate too")
 	}
@@ -128,10 +129,10 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 	}
 	for _, p := range out.Papers {
 		if p.Bad != "" {
-			out.Points = append(out.Points, certs.Point{ID: "file", Grade: certs.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
+			out.Points = append(out.Points, point.Point{ID: "file", Grade: point.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
 		}
 	}
-	sent := certs.Sent{Chain: bundle.Chain, Names: j.Site.Hosts(), Roots: client.Roots(), Now: j.Now(), Soon: soon}
+	sent := certs.Sent{Chain: bundle.Chain, Names: j.Site.NetworkHosts(), Roots: client.Roots(), Now: j.Now(), Soon: soon}
 	out.Points = append(out.Points, sent.Judge()...)
 	hasKey := false
 	for _, p := range out.Papers {
@@ -139,12 +140,12 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 	}
 	switch {
 	case bundle.Key != nil:
-		out.Points = append(out.Points, certs.Point{ID: "pair", Grade: certs.Good, What: "the key belongs to the certificate"})
+		out.Points = append(out.Points, point.Point{ID: "pair", Grade: point.Good, What: "the key belongs to the certificate"})
 	case hasKey:
-		out.Points = append(out.Points, certs.Point{ID: "pair", Grade: certs.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it",
+		out.Points = append(out.Points, point.Point{ID: "pair", Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it",
 			Do: "find the key that the signing request was made with, or make a new request: trimlantern cert request"})
 	default:
-		out.Points = append(out.Points, certs.Point{ID: "pair", Grade: certs.Care, What: "no key is among the files", Why: "whether it belongs to the certificate was not looked at", Do: "name the key too; it is not shown"})
+		out.Points = append(out.Points, point.Point{ID: "pair", Grade: point.Care, What: "no key is among the files", Why: "whether it belongs to the certificate was not looked at", Do: "name the key too; it is not shown"})
 	}
 	if folder == "" {
 		return out, nil
@@ -243,7 +244,7 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 	if !keep {
 		defer clean()
 	}
-	for _, host := range j.Site.Hosts() {
+	for _, host := range j.Site.NetworkHosts() {
 		asked := ProofAsked{URL: "http://" + host + below + name}
 		j.Progress.At("asking "+asked.URL, 0, 0)
 		switch res, err := client.Get(ctx, asked.URL, nil); {

@@ -29,19 +29,21 @@ import (
 	"trimlantern/site/disk"
 	"trimlantern/site/dump"
 	"trimlantern/site/layout"
+	"trimlantern/site/sitefile"
 )
 
 // FilterOptions are what the user said.
 type FilterOptions struct {
-	Site   string
-	Also   []string
-	In     string // "" or "-": standard input
-	Out    string // "" or "-": standard output
-	As     string // "dump", "value" or "": told from the input
-	Layout string // "": the built-in one that knows a table
-	Row    int    // the largest row, in MB; 0: 16
-	Stdin  io.Reader
-	Stdout io.Writer
+	Site    string
+	Also    []string
+	Sisters []string
+	In      string // "" or "-": standard input
+	Out     string // "" or "-": standard output
+	As      string // "dump", "value" or "": told from the input
+	Layout  string // "": the built-in one that knows a table
+	Row     int    // the largest row, in MB; 0: 16
+	Stdin   io.Reader
+	Stdout  io.Writer
 }
 
 // Filtered is what a filter run did.
@@ -76,7 +78,7 @@ const maxValue = 1 << 30
 // Filter copies a dump, or one value, with its references secure.
 func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error) {
 	defer p.End()
-	site, err := address.Parse(o.Site, o.Also...)
+	site, err := sitefile.Named(o.Site, o.Also, o.Sisters).Address()
 	if err != nil {
 		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}

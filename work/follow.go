@@ -308,7 +308,7 @@ func (s *scanning) failed(j fetch.Job, f fetched, l *crawlLine, mark func(covera
 	case j.Brief:
 		l.Broken = &Unread{j.URL, why}
 		mark(coverage.Absent, why)
-	case errors.As(f.err, &dns) && dns.IsNotFound && err == nil && j.Depth == 0 && u.Hostname() != s.job.Site.Host && slices.Contains(s.job.Site.Also, u.Hostname()):
+	case errors.As(f.err, &dns) && dns.IsNotFound && err == nil && j.Depth == 0 && s.alias(u.Hostname()):
 		mark(coverage.Unnamed, why)
 	default:
 		mark(coverage.NoAnswer, why)

@@ -23,6 +23,7 @@ import (
 type InitOptions struct {
 	Site     string
 	Also     []string
+	Sisters  []string
 	Folder   string // where to look for the system
 	Path     string // where to write the site file; "": into the site's folder in Home
 	Here     bool   // write it into the working folder
@@ -55,7 +56,8 @@ func (*Inited) Code() int { return Clean }
 // Init finds the system below a folder and writes the site file.
 func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	defer p.End()
-	site, err := address.Parse(o.Site, o.Also...)
+	named := sitefile.Named(o.Site, o.Also, o.Sisters)
+	site, err := named.Address()
 	if err != nil {
 		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
@@ -67,7 +69,7 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		return nil, misuse(nil, path+" is there already", "remove it first, or write another one with --config FILE")
 	}
 	in := &initing{o: o, p: p, dir: dir, out: &Inited{Path: path, Site: site.String()},
-		file: &sitefile.File{Site: site.String(), Also: site.Also, Layout: o.Layout, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
+		file: &sitefile.File{Site: site.String(), Also: site.Also, Sisters: named.Sisters, Layout: o.Layout, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
 	in.file.Dir = in.dir
 	if filepath.Dir(path) != in.dir {
 		in.file.Folder = in.dir
@@ -231,7 +233,12 @@ func (in *initing) take(path string, l *layout.Layout) error {
 	in.file.Layout = l.Name
 	in.out.Used = append(in.out.Used, "database, user, password and prefix: "+d.Config)
 	for name, lock := range conn.Locks {
-		in.out.Locked = append(in.out.Locked, fmt.Sprintf("%s address: %s in %s, line %d", name, lock.Constant, d.Config, lock.Line))
+		where := in.relative(lock.File)
+		how := ""
+		if lock.How != layout.Literally {
+			how = ", " + lock.How.Words()
+		}
+		in.out.Locked = append(in.out.Locked, fmt.Sprintf("%s address: %s in %s, line %d%s", name, lock.Constant, where, lock.Line, how))
 	}
 	slices.Sort(in.out.Locked)
 	if len(in.file.Files) == 0 {
@@ -254,7 +261,7 @@ func (in *initing) connect(ctx context.Context) error {
 	if err != nil {
 		return misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", "))
 	}
-	site, err := address.Parse(in.file.Site, in.file.Also...)
+	site, err := in.file.Address()
 	if err != nil {
 		return misuse(err, "the site's address", "write --site https://HOST")
 	}
@@ -340,8 +347,8 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 	return fit, nil
 }
 
-// sites takes over the sites that the database lists: all, or those chosen. Their
-// host names are names of the site too.
+// sites takes over the sites that the database lists: all, or those chosen. Each that has a name of its
+// own is a sister site, and stays at its own address.
 func (in *initing) sites(j *Job) error {
 	chosen := in.file.Choose.Sites
 	for _, n := range chosen {
@@ -349,23 +356,24 @@ func (in *initing) sites(j *Job) error {
 			return misuse(nil, fmt.Sprintf("the database lists no site %d", n), "leave --sites out, and init lists them")
 		}
 	}
-	known := append([]string{j.Site.Host}, in.file.Also...)
 	for _, p := range j.places() {
 		if len(chosen) > 0 && !slices.Contains(chosen, p.Site) {
 			continue
 		}
 		in.out.Sites = append(in.out.Sites, p)
-		host, _, _ := strings.Cut(p.Address, "/")
-		if slices.Contains(known, host) {
-			continue
-		}
-		known = append(known, host)
-		if _, err := address.Parse(in.file.Site, append(in.file.Also, host)...); err != nil {
+		sister, err := address.Parse("https://" + p.Address)
+		if err != nil {
 			in.out.Used = append(in.out.Used, fmt.Sprintf("site %d: its address %q cannot be read and was left out", p.Site, p.Address))
 			continue
 		}
-		in.file.Also = append(in.file.Also, host)
-		in.out.Used = append(in.out.Used, fmt.Sprintf("also %s: the address of site %d in the same database", host, p.Site))
+		if j.Site.Relate(sister.Host, "", sister.Path+"/") == address.Ours {
+			continue
+		}
+		in.file.Sisters = append(in.file.Sisters, sitefile.Sister{Site: sister.String()})
+		if j.Site, err = in.file.Address(); err != nil {
+			return misuse(err, "the site's address", "write --site https://HOST")
+		}
+		in.out.Used = append(in.out.Used, fmt.Sprintf("sister site %s: site %d in the same database", sister, p.Site))
 	}
 	return nil
 }

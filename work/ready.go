@@ -6,14 +6,17 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-
-	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"golang.org/x/net/publicsuffix"
+
+	"trimlantern/core/address"
 	"trimlantern/core/certs"
 	"trimlantern/core/hops"
+	"trimlantern/core/point"
 	"trimlantern/core/sheet"
 	"trimlantern/site/fetch"
 	"trimlantern/site/probe"
@@ -23,28 +26,22 @@ import (
 type Ready struct {
 	Site    string        `json:"site"`
 	Time    time.Time     `json:"time"`
-	Points  []certs.Point `json:"points"` // in the order in which they were looked at
+	Points  []point.Point `json:"points"` // in the order in which they were looked at
 	Days    int           `json:"days"`   // that the certificate is good for
+	Until   time.Time     `json:"until"`  // when the first certificate ends
+	Pages   []Twin        `json:"pages"`  // what was looked at over HTTP and over HTTPS
 	Support string        `json:"support,omitempty"`
 }
 
-// Worst returns the worst grade of all points.
-func (r *Ready) Worst() certs.Grade {
-	worst := certs.Good
-	for _, p := range r.Points {
-		if p.Grade == certs.Stop || p.Grade == certs.Care && worst == certs.Good {
-			worst = p.Grade
-		}
-	}
-	return worst
-}
+// Worst returns the worst grade of what counts.
+func (r *Ready) Worst() point.Grade { return point.Worst(r.Points) }
 
-// Code is the exit code that it comes to.
+// Code is the exit code that it comes to. Notes, and what the owner accepts, do not count.
 func (r *Ready) Code() int {
-	if r.Worst() == certs.Good {
-		return Clean
+	if r.Worst().Fault() {
+		return Remain
 	}
-	return Remain
+	return Clean
 }
 
 // ReadyOptions say how it is asked.
@@ -67,7 +64,7 @@ func (j *Job) Ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 			return nil, err
 		}
 		left := o.Wait - time.Since(began)
-		if r.Worst() != certs.Stop || left <= 0 {
+		if r.Worst() != point.Stop || left <= 0 {
 			if j.Book != nil {
 				if err := j.Book.WriteJSON(readyFile, r); err != nil {
 					return nil, world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
@@ -98,8 +95,16 @@ type seenAt struct {
 	addr  string
 }
 
-func (r *readying) add(id string, g certs.Grade, what, why, do string) {
-	r.out.Points = append(r.out.Points, certs.Point{ID: id, Grade: g, What: what, Why: why, Do: do})
+func (r *readying) add(id, about string, g point.Grade, what, why, do string) {
+	r.out.Points = append(r.out.Points, point.Point{ID: id, About: subject(about), Grade: g, What: what, Why: why, Do: do})
+}
+
+// subject is what a point is about, as a list; "" is the site as a whole.
+func subject(about string) []string {
+	if about == "" {
+		return []string{}
+	}
+	return []string{about}
 }
 
 func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
@@ -107,44 +112,10 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, out: &Ready{Site: j.Site.String(), Time: j.Now()}}
-	secure := map[string]bool{} // addresses that were asked for certificates
-	var all [][]string
-	for _, name := range j.Site.Hosts() {
-		if ctx.Err() != nil {
-			return nil, world(nil, "interrupted", "run the same command again")
-		}
-		j.Progress.At("asking "+name, 0, 0)
-		addrs, err := probe.Addresses(ctx, client, name, "443")
-		if err != nil {
-			r.add("dns", certs.Stop, name+" cannot be looked up", "nobody who types it gets anywhere", "make an entry for it in the DNS, or leave it out of the site file's also")
-			continue
-		}
-		var hosts []string
-		for _, a := range addrs {
-			h, _, err := net.SplitHostPort(a)
-			if err == nil {
-				hosts = append(hosts, h)
-			}
-		}
-		slices.Sort(hosts)
-		all = append(all, hosts)
-		r.add("dns", certs.Good, name+" is "+strings.Join(hosts, ", "), "", "")
-		plain, err := probe.Addresses(ctx, client, name, "80")
-		if err == nil && len(plain) > 0 && probe.Listens(ctx, plain[0]) != nil {
-			r.add("port-80", certs.Care, "nothing listens on port 80 of "+name, "visitors who leave out https:// may get no answer", "let the server listen there, for the redirect")
-		}
-		for _, a := range addrs {
-			if id := a + " " + name; !secure[id] {
-				secure[id] = true
-				r.certificate(client, a, name, "at "+a)
-			}
-		}
-	}
-	for i := 1; i < len(all); i++ {
-		if !slices.Equal(all[0], all[i]) {
-			r.add("dns-agree", certs.Care, "the names lead to different addresses", "what is set up on one server may be missing on the other", "let all names lead to the same server, if they are meant to")
-			break
+	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, out: &Ready{Site: j.Site.String(), Time: j.Now(), Pages: []Twin{}}}
+	for _, site := range j.Site.Network() {
+		if err := r.names(client, site); err != nil {
+			return nil, err
 		}
 	}
 	if o.Origin != "" {
@@ -153,53 +124,127 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if err := r.answers(); err != nil {
 		return nil, err
 	}
+	if r.out.Pages, err = j.Twins(ctx); err != nil {
+		return nil, err
+	}
+	r.out.Points = append(r.out.Points, twinPoints(r.out.Pages)...)
 	r.locked()
 	r.addresses()
+	if r.out.Points, err = j.decided(r.out.Points); err != nil {
+		return nil, err
+	}
 	if o.Support {
 		r.out.Support = r.support()
 	}
 	return r.out, nil
 }
 
+// names looks at the names of one site: where they lead, what listens there, and with which certificates.
+func (r *readying) names(client *fetch.Client, site address.Site) error {
+	var all [][]string
+	for _, name := range site.Hosts() {
+		if r.ctx.Err() != nil {
+			return world(nil, "interrupted", "run the same command again")
+		}
+		r.job.Progress.At("asking "+name, 0, 0)
+		addrs, err := probe.Addresses(r.ctx, client, name, "443")
+		if err != nil {
+			r.add("dns", name, point.Stop, name+" cannot be looked up", "nobody who types it gets anywhere", "make an entry for it in the DNS, or remove it from also in the site file")
+			continue
+		}
+		var hosts []string
+		for _, a := range addrs {
+			if h, _, err := net.SplitHostPort(a); err == nil {
+				hosts = append(hosts, h)
+			}
+		}
+		slices.Sort(hosts)
+		all = append(all, hosts)
+		r.add("dns", name, point.Good, name+" is "+strings.Join(hosts, ", "), "", "")
+		plain, err := probe.Addresses(r.ctx, client, name, "80")
+		if err == nil && len(plain) > 0 && probe.Listens(r.ctx, plain[0]) != nil {
+			r.add("port-80", name, point.Care, "nothing listens on port 80 of "+name, "visitors who leave out https:// may get no answer", "let the server listen there, for the redirect")
+		}
+		for _, a := range slices.Compact(slices.Sorted(slices.Values(addrs))) {
+			r.certificate(client, a, name, "at "+a)
+		}
+	}
+	for i := 1; i < len(all); i++ {
+		if !slices.Equal(all[0], all[i]) {
+			r.add("dns-agree", site.Host, point.Note, "the names of "+site.Host+" lead to different addresses", "what is set up on one server may be missing on the other", "")
+			break
+		}
+	}
+	r.partner(client, site)
+	return nil
+}
+
+// partner asks about the name that visitors type as well: the site's with www, or without.
+func (r *readying) partner(client *fetch.Client, site address.Site) {
+	bare := strings.TrimPrefix(site.Host, "www.")
+	if registered, err := publicsuffix.EffectiveTLDPlusOne(bare); err != nil || registered != bare || r.job.Offline {
+		return // people do not type www before a name below another
+	}
+	for _, name := range []string{bare, "www." + bare} {
+		if slices.Contains(r.job.Site.NetworkHosts(), name) {
+			continue
+		}
+		switch ok, err := probe.Known(r.ctx, client, name); {
+		case err != nil:
+			r.add("partner", name, point.Note, "whether "+name+" leads anywhere cannot be told: the name server does not answer", "", "")
+		case ok:
+			r.add("partner", name, point.Care, name+" leads to a server, and is not among the site's names", "its visitors are redirected nowhere, and the certificate may not cover it",
+				"make it a name of the site (also in the site file, or --also "+name+"), or remove it from the DNS")
+		default:
+			r.add("partner", name, point.Note, "there is no "+name+": visitors who type it get no answer", "", "")
+		}
+	}
+}
+
 // certificate judges what one address sends for one name.
 func (r *readying) certificate(client *fetch.Client, addr, name, where string) {
 	seen := probe.Handshake(r.ctx, addr, name)
+	if seen.Far {
+		r.add("far", name+" "+addr, point.Note, fmt.Sprintf("%s %s was not looked at: this machine has no way there", name, where), "", "run the same command on a machine that has IPv6")
+		return
+	}
 	if seen.Err != "" {
 		what := fmt.Sprintf("no TLS for %s %s: %s", name, where, seen.Err)
 		do := "let the server answer HTTPS for this name"
 		if seen.Plain {
 			do = "port 443 speaks plain HTTP: set up TLS there"
 		}
-		r.add("tls", certs.Stop, what, "there is no HTTPS to switch to", do)
+		r.add("tls", name+" "+addr, point.Stop, what, "there is no HTTPS to switch to", do)
 		return
 	}
 	if seen.Version == "TLS 1.0" || seen.Version == "TLS 1.1" {
-		r.add("tls-version", certs.Stop, fmt.Sprintf("%s %s speaks only %s", name, where, seen.Version), "browsers have given it up", "let the server speak TLS 1.2 and 1.3")
+		r.add("tls-version", name+" "+addr, point.Stop, fmt.Sprintf("%s %s speaks only %s", name, where, seen.Version), "browsers have given it up", "let the server speak TLS 1.2 and 1.3")
 	}
 	sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon}
 	leaf, _ := sent.Leaf()
 	if print := sha256.Sum256(leaf.Raw); r.prints[name] == nil {
 		r.prints[name] = &seenAt{print, addr}
 	} else if r.prints[name].print != print {
-		r.add("alike", certs.Care, fmt.Sprintf("%s shows another certificate at %s than at %s", name, addr, r.prints[name].addr), "visitors see the one or the other, by the way their network takes (IPv4 or IPv6)", "let all addresses serve the same, or take the one that is wrong out of the DNS")
+		r.add("alike", name+" "+addr, point.Care, fmt.Sprintf("%s shows another certificate at %s than at %s", name, addr, r.prints[name].addr), "visitors see the one or the other, by the way their network takes (IPv4 or IPv6)", "let all addresses serve the same, or take the one that is wrong out of the DNS")
 	}
 	days := int(leaf.NotAfter.Sub(r.job.Now()).Hours() / 24)
-	if r.out.Days == 0 || days < r.out.Days {
-		r.out.Days = days
+	if r.out.Until.IsZero() || leaf.NotAfter.Before(r.out.Until) {
+		r.out.Days, r.out.Until = days, leaf.NotAfter.UTC()
 	}
 	bad := false
 	for _, p := range sent.Judge() {
-		if p.Grade != certs.Good {
+		if p.Grade != point.Good {
 			bad = true
 			if p.ID == "names" {
 				p.Do = "get a certificate for all names: " + strings.Join(r.job.Site.Hosts(), ", ")
 			}
+			p.About = subject(name + " " + addr)
 			p.What = fmt.Sprintf("the certificate for %s %s: %s", name, where, p.What)
 			r.out.Points = append(r.out.Points, p)
 		}
 	}
 	if !bad {
-		r.add("certificate", certs.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %d more days", name, where, days), "", "")
+		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %d more days", name, where, days), "", "")
 	}
 }
 
@@ -213,21 +258,21 @@ func (r *readying) origin(client *fetch.Client) {
 	seen := probe.Handshake(r.ctx, addr, r.job.Site.Host)
 	switch {
 	case seen.Plain || seen.Err != "":
-		r.add("origin", certs.Care, fmt.Sprintf("the server behind the proxy at %s: %s", addr, seen.Err), "the way between proxy and server is open, and the server must be told that visitors come over HTTPS",
+		r.add("origin", addr, point.Care, fmt.Sprintf("the server behind the proxy at %s: %s", addr, seen.Err), "the way between proxy and server is open, and the server must be told that visitors come over HTTPS",
 			"use the redirect for a proxy (redirect show --proxy), never one by the server's own scheme: that one loops for ever")
 	default:
 		sent := certs.Sent{Chain: seen.Chain, Names: []string{r.job.Site.Host}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon}
 		var bad []string
 		for _, p := range sent.Judge() {
-			if p.Grade != certs.Good {
+			if p.Grade != point.Good {
 				bad = append(bad, p.What)
 			}
 		}
 		if len(bad) > 0 {
-			r.add("origin", certs.Care, fmt.Sprintf("the certificate of the server behind the proxy at %s: %s", addr, strings.Join(bad, "; ")), "a proxy that checks it will refuse it; one that does not can be lied to", "give the origin a certificate too")
+			r.add("origin", addr, point.Care, fmt.Sprintf("the certificate of the server behind the proxy at %s: %s", addr, strings.Join(bad, "; ")), "a proxy that checks it will refuse it; one that does not can be lied to", "give the origin a certificate too")
 			return
 		}
-		r.add("origin", certs.Good, "the server behind the proxy at "+addr+" has a whole certificate of its own", "", "")
+		r.add("origin", addr, point.Good, "the server behind the proxy at "+addr+" has a whole certificate of its own", "", "")
 	}
 }
 
@@ -240,7 +285,7 @@ func (r *readying) forwarded() {
 	}
 	client, err := fetch.New(fetch.Options{Resolve: []string{"*:80:" + addr}, Own: r.job.Site.Hosts(), Timeout: 15 * time.Second})
 	if err != nil {
-		r.add("origin", certs.Care, "the address of the server behind the proxy cannot be used: "+err.Error(), "it was not asked", "write --origin ADDRESS or ADDRESS:PORT")
+		r.add("origin", addr, point.Care, "the address of the server behind the proxy cannot be used: "+err.Error(), "it was not asked", "write --origin ADDRESS or ADDRESS:PORT")
 		return
 	}
 	front := "http://" + r.job.Site.Host + r.job.Site.Path + "/"
@@ -254,12 +299,12 @@ func (r *readying) forwarded() {
 	case !ok1 || !ok2:
 		return // it speaks no plain HTTP: then there is nothing to be told
 	case strings.HasPrefix(secure, "https:"):
-		r.add("forwarded", certs.Stop, "the server behind the proxy redirects to HTTPS also when it is told that the visitor came over HTTPS", "behind a proxy that ends TLS that is a loop",
+		r.add("forwarded", addr, point.Stop, "the server behind the proxy redirects to HTTPS also when it is told that the visitor came over HTTPS", "behind a proxy that ends TLS that is a loop",
 			"use the redirect for a proxy: trimlantern redirect show --proxy; it also tells the system behind")
 	case strings.HasPrefix(plain, "https:"):
-		r.add("forwarded", certs.Good, "the server behind the proxy knows when a visitor came over HTTPS", "", "")
+		r.add("forwarded", addr, point.Good, "the server behind the proxy knows when a visitor came over HTTPS", "", "")
 	default:
-		r.add("forwarded", certs.Care, "the server behind the proxy answers the same, whether the visitor came over HTTPS or not", "once it redirects to HTTPS by its own scheme, that is a loop",
+		r.add("forwarded", addr, point.Care, "the server behind the proxy answers the same, whether the visitor came over HTTPS or not", "once it redirects to HTTPS by its own scheme, that is a loop",
 			"use the redirect for a proxy: trimlantern redirect show --proxy")
 	}
 }
@@ -267,48 +312,66 @@ func (r *readying) forwarded() {
 // proxyHeaders are what servers in front leave in answers.
 var proxyHeaders = []string{"Via", "X-Cache", "X-Served-By", "Age", "X-Proxy-Cache", "Forwarded"}
 
-// answers goes the way of the front page on both schemes and looks at what comes
-// along.
+// answers goes the way of every name's front page on both schemes and looks at what comes along.
 func (r *readying) answers() error {
-	j := r.job
-	for _, scheme := range []string{"http", "https"} {
-		journey := hops.Journey{Typed: scheme + "://" + j.Site.Host + j.Site.Path + "/", Method: http.MethodGet}
-		if err := j.travel(r.ctx, &journey); err != nil {
-			return err
-		}
-		problems := journey.Judge(j.Site.Host, j.Site.Also)
-		for _, p := range problems {
-			switch {
-			case p == hops.Insecure && scheme == "http":
-				r.add("redirect", certs.Good, journey.Typed+" answers by itself, without a redirect", "", "")
-			case p == hops.Loop:
-				r.add("loop", certs.Stop, journey.Typed+" sends round in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())
-			case p == hops.Failed:
-				r.add("answer", certs.Stop, fmt.Sprintf("%s: %s", journey.Typed, journey.Err), "there is nothing to see", "look at the server")
-			case p == hops.Downgrade:
-				r.add("downgrade", certs.Care, journey.Typed+" sends back to HTTP", "as long as it does, the switch has no effect", "the system's own address does that as a rule, and changes with trimlantern apply; a rule of the server has to go")
-			case p.Grave() && p != hops.Insecure:
-				r.add("answer", certs.Care, journey.Typed+": the visitor "+p.Words(), "", p.Do())
+	for _, site := range r.job.Site.Network() {
+		for _, name := range site.Hosts() {
+			for _, scheme := range []string{"http", "https"} {
+				journey := hops.Journey{Typed: scheme + "://" + name + site.Path + "/", Method: http.MethodGet, Kind: hops.Page}
+				if err := r.job.travel(r.ctx, &journey); err != nil {
+					return err
+				}
+				r.journey(site, journey, scheme == "http")
 			}
 		}
-		if len(problems) == 0 {
-			r.add("answer", certs.Good, journey.Typed+" leads to "+journey.Landing(), "", "")
+	}
+	return r.along()
+}
+
+// journey says what is wrong on the way to a front page. That HTTP is not redirected yet is no fault before
+// the switch; that HTTPS gives no page is said by the comparison of both.
+func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) {
+	problems := journey.Judge(site, nil)
+	good := true
+	for _, p := range problems {
+		if p.Grade().Fault() && p != hops.Mixed { // before the switch each name answers for itself
+			good = false
+		}
+		switch {
+		case p == hops.Insecure && plain:
+			r.add("redirect", journey.Typed, point.Good, journey.Typed+" answers by itself, without a redirect", "", "")
+		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, !plain && (p == hops.Missing || p == hops.Broken || p == hops.Failed):
+			continue // said by the comparison
+		case p == hops.Loop:
+			r.add("loop", journey.Typed, point.Stop, journey.Typed+" sends round in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())
+		case p == hops.Failed:
+			r.add("answer", journey.Typed, point.Stop, fmt.Sprintf("%s: %s", journey.Typed, journey.Err), "visitors who type it get nothing", p.Do())
+		default:
+			r.add(string(p), journey.Typed, p.Grade(), journey.Typed+": the visitor "+p.Words(), "", p.Do())
 		}
 	}
+	if good {
+		r.add("answer", journey.Typed, point.Good, journey.Typed+" leads to "+journey.Landing(), "", "")
+	}
+}
+
+// along looks at what comes with the front page: what browsers remember, cookies, a proxy in front.
+func (r *readying) along() error {
+	j := r.job
 	client, err := j.web()
 	if err != nil {
 		return err
 	}
 	res, _, err := client.Step(r.ctx, http.MethodGet, j.Site.String()+"/")
 	if err != nil {
-		return nil // said above
+		return nil // said already
 	}
 	if h := res.Header.Get("Strict-Transport-Security"); h != "" {
-		r.add("hsts", certs.Care, "the site already sends HSTS: "+h, "browsers insist on HTTPS until it expires", "never let the certificate run out")
+		r.add("hsts", j.Site.Host, point.Note, hstsWords(h), "browsers insist on HTTPS until it expires: there is no way back before, and a certificate that runs out locks everybody out", "")
 	}
 	for _, c := range res.Cookies() {
 		if !c.Secure {
-			r.add("cookie", certs.Care, fmt.Sprintf("the cookie %q comes without Secure", c.Name), "it is sent over HTTP too, where anybody can read it", "the system sets it so as a rule once its own address is secure")
+			r.add("cookie", c.Name, point.Note, fmt.Sprintf("the cookie %q comes without Secure", c.Name), "it is sent over HTTP too, where anybody can read it; as a rule the system sets it so once its own address is secure", "")
 		}
 	}
 	var told []string
@@ -318,27 +381,44 @@ func (r *readying) answers() error {
 		}
 	}
 	if len(told) > 0 && r.o.Origin == "" {
-		r.add("proxy", certs.Care, "a proxy or cache stands in front ("+strings.Join(told, "; ")+")", "TLS may end there, and the server behind not know of it", "ask the server behind it too: trimlantern ready --origin ADDRESS")
+		r.add("proxy", j.Site.Host, point.Note, "a proxy or cache stands in front ("+strings.Join(told, "; ")+")", "if TLS ends there, the server behind does not know of it", "ask the server behind it too: trimlantern ready --origin ADDRESS")
 	}
 	return nil
+}
+
+// hstsWords explains what browsers were told to remember (RFC 6797 §6.1).
+func hstsWords(header string) string {
+	words := "the site already sends HSTS: " + header
+	for _, part := range strings.Split(strings.ToLower(header), ";") {
+		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		switch name {
+		case "max-age":
+			if n, err := strconv.Atoi(strings.Trim(value, `"`)); err == nil {
+				words += fmt.Sprintf("; browsers insist on HTTPS for %s", countOf(n/86400, "more day"))
+			}
+		case "includesubdomains":
+			words += ", on every name below the site's too"
+		case "preload":
+			words += "; it asks to be built into browsers, which takes months to undo"
+		}
+	}
+	return words
 }
 
 // locked names addresses that the system's configuration holds.
 func (r *readying) locked() {
 	j := r.job
-	d := j.File.Database
-	if d.Config == "" || j.Layout == nil || j.Layout.Config == nil {
-		return
-	}
-	conn, err := j.Layout.Config.Connect(j.File.Abs(d.Config))
+	locks, err := j.locks()
 	if err != nil {
-		r.add("locked", certs.Care, "the system's configuration cannot be read: "+err.Error(), "an address may be locked there", "make it readable")
+		r.add("locked", "", point.Care, "the system's configuration cannot be read: "+err.Error(), "an address may be locked there", "make it readable")
 		return
 	}
-	for _, a := range j.Layout.Addresses {
-		if lock, ok := conn.Locks[a.Name]; ok && strings.HasPrefix(lock.Value, "http:") {
-			r.add("locked", certs.Care, fmt.Sprintf("the %s is locked: %s in %s, line %d", a.Title, lock.Constant, filepath.Base(conn.File), lock.Line),
-				"a change in the database does nothing there", "change it in the file, together with trimlantern apply")
+	for _, l := range locks {
+		switch {
+		case l.Insecure():
+			r.add("locked", l.Constant, point.Care, l.Words(), "a change in the database does nothing there", "change it in the file, together with trimlantern apply: "+l.Secure())
+		case l.Unknown():
+			r.add("locked", l.Constant, point.Note, l.Words(), "a change in the database does nothing there; whether it says https cannot be read", "")
 		}
 	}
 }
@@ -346,18 +426,18 @@ func (r *readying) locked() {
 // addresses shows the site's own addresses as the database has them.
 func (r *readying) addresses() {
 	j := r.job
-	if j.Book == nil || len(j.Layout.Addresses) == 0 {
+	if !j.Stored() || len(j.Layout.Addresses) == 0 {
 		return
 	}
 	db, tables, err := j.open(r.ctx, true)
 	if err != nil {
-		r.add("database", certs.Care, "the database does not answer: "+err.Error(), "nothing can be changed in it", "check database in the site file")
+		r.add("database", "", point.Care, "the database does not answer: "+err.Error(), "nothing can be changed in it", "check database in the site file")
 		return
 	}
 	defer db.Close()
 	s := j.survey(db, &verdicts{job: j, ctx: r.ctx}, nil, References, sheet.Choice{})
 	if err := s.readAddresses(r.ctx, db, tables); err != nil {
-		r.add("addresses", certs.Stop, err.Error(), "the site file does not fit the database", "check site in the site file")
+		r.add("addresses", "", point.Stop, err.Error(), "the site file does not fit the database", "check site in the site file")
 		return
 	}
 	for _, a := range s.out.Addresses {
@@ -365,19 +445,34 @@ func (r *readying) addresses() {
 		if a.Change {
 			what += "; trimlantern apply makes it secure"
 		}
-		r.add("addresses", certs.Good, what, "", "")
+		r.add("addresses", a.Value+" "+a.Name, point.Good, what, "", "")
 	}
 }
 
-// support writes a short text for the people who run the server.
+// forHost are the points that the people who run the server can do something about, and what is asked of
+// them, in their words.
+var forHost = map[string]string{
+	"dns": "a DNS entry for this name", "port-80": "a server that listens on port 80", "tls": "a server that answers HTTPS for this name",
+	"tls-version": "TLS 1.2 and 1.3", "alike": "the same certificate on all addresses", "loop": "one redirect to HTTPS, which does not loop",
+	"first": "the site's own certificate as the first one in the chain", "names": "a certificate for all names of the site", "dates": "a certificate that is valid now, and is renewed in time",
+	"dates-chain": "the authority's current intermediate certificate", "key": "a certificate with a key of today's size", "signature": "a certificate that is signed with SHA-256",
+	"trust": "a certificate from a public authority", "chain": "the whole certificate chain", "order": "the certificate chain in order", "purpose": "a certificate that is made for servers",
+	"life": "a certificate that browsers accept: issued for at most 398 days", "staple": "a server that staples the OCSP answer", "revoked": "a new certificate",
+	"origin": "a certificate on the server behind the proxy", "forwarded": "a server that knows when a visitor came over HTTPS (X-Forwarded-Proto)",
+	"same-page": "the same site over HTTPS as over HTTP", "same-server": "the same site on all addresses", "answer": "an answer at this address", "nowhere": "a redirect with a Location",
+	"port": "a redirect to the usual port", "elsewhere": "a redirect that stays on the site's name", "missing": "the same site over HTTPS as over HTTP", "broken": "a page in place of the error",
+}
+
+// support writes a short text for the people who run the server: what was seen and what is asked for, with
+// no word of commands that they do not have.
 func (r *readying) support() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Hello,\n\nwe want to move %s to HTTPS. On %s we saw:\n", r.job.Site.Host, r.job.Now().UTC().Format("2006-01-02 15:04 UTC"))
 	n := 0
 	for _, p := range r.out.Points {
-		if p.Grade == certs.Stop || p.Grade == certs.Care && p.ID != "proxy" && p.ID != "hsts" && p.ID != "locked" && p.ID != "cookie" {
+		if ask, ok := forHost[p.ID]; ok && p.Counts() {
 			n++
-			fmt.Fprintf(&b, "\n%d. %s.\n   What would help: %s.\n", n, p.What, p.Do)
+			fmt.Fprintf(&b, "\n%d. %s.\n   We need: %s.\n", n, p.What, ask)
 		}
 	}
 	if n == 0 {

@@ -17,10 +17,12 @@ type round struct {
 	Pages map[string]bool `json:"pages"` // hashes of addresses
 }
 
-func pageHash(u string) string {
+func pageHash(u string) string { return fmt.Sprintf("%x", hashOf(u)) }
+
+func hashOf(s string) uint64 {
 	h := fnv.New64a()
-	h.Write([]byte(u)) // a Hash takes everything
-	return fmt.Sprintf("%x", h.Sum64())
+	h.Write([]byte(s)) // a Hash takes everything
+	return h.Sum64()
 }
 
 // choose takes the pages of a sample out of those that are known: first those that no sample had in

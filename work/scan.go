@@ -207,9 +207,9 @@ type scanning struct {
 	canonical map[string]bool // what pages that were read call themselves, where some come later
 	sites     map[string]map[mixed.Class]int
 
-	resumed   *BrowserState   // what the browser had said before the scan was interrupted
-	browsed   map[string]bool // pages that the browser looked at
-	frontPage []byte          // what other names of the site are held against
+	resumed *BrowserState     // what the browser had said before the scan was interrupted
+	browsed map[string]bool   // pages that the browser looked at
+	fronts  map[string][]byte // front pages, which other names of their sites are held against
 }
 
 // Scan crawls the site over HTTPS and lists what its pages load, send or name
@@ -278,7 +278,7 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{},
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{},
 		out: &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
 			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
@@ -302,7 +302,7 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 func (s *scanning) group(u string) string {
 	_, rest, _ := strings.Cut(u, "://")
 	host, _, _ := strings.Cut(rest, "/")
-	if host == s.job.Site.Host || slices.Contains(s.job.Site.Also, host) {
+	if slices.Contains(s.job.Site.NetworkHosts(), host) {
 		return host
 	}
 	return ""
@@ -436,22 +436,25 @@ func (s *scanning) begin(ctx context.Context) error {
 		jobs = append(jobs, fetch.Job{URL: u})
 	}
 	if len(start) == 0 { // a network's other sites have front pages of their own
-		for _, host := range s.job.Site.Hosts() {
-			if front := "https://" + host + s.job.Site.Path + "/"; s.mirrors(ctx, front) {
-				mirrors[host] = true
-				same = append(same, coverage.Mark{URL: front, Cause: coverage.Moved, Note: "the same page as " + s.job.Site.String() + "/"})
-			} else {
-				jobs = append(jobs, fetch.Job{URL: front})
+		for _, site := range s.job.Site.Network() {
+			for _, host := range site.Hosts() {
+				if front := "https://" + host + site.Path + "/"; s.mirrors(ctx, site, front) {
+					mirrors[host] = true
+					same = append(same, coverage.Mark{URL: front, Cause: coverage.Moved, Note: "the same page as " + site.String() + "/"})
+				} else {
+					jobs = append(jobs, fetch.Job{URL: front})
+				}
 			}
 		}
 	}
 	if len(start) == 0 || s.o.Robots {
 		s.rules = map[string]*fetch.Rules{}
-		for _, host := range s.job.Site.Hosts() {
-			if mirrors[host] {
-				continue
+		for _, site := range s.job.Site.Network() {
+			for _, host := range site.Hosts() {
+				if !mirrors[host] {
+					jobs = append(jobs, s.robots(ctx, site, host, len(start) == 0)...)
+				}
 			}
-			jobs = append(jobs, s.robots(ctx, host, len(start) == 0)...)
 		}
 	}
 	for i := range jobs {
@@ -468,16 +471,17 @@ func (s *scanning) begin(ctx context.Context) error {
 	return s.log.flush()
 }
 
-// mirrors reports whether another name of the site shows the same front page under its own address,
+// mirrors reports whether another name of a site shows the same front page under its own address,
 // byte for byte: then it has no pages of its own.
-func (s *scanning) mirrors(ctx context.Context, front string) bool {
-	if front == s.job.Site.String()+"/" {
+func (s *scanning) mirrors(ctx context.Context, site address.Site, front string) bool {
+	main := site.String() + "/"
+	if front == main {
 		return false
 	}
-	if s.frontPage == nil {
-		s.frontPage = []byte{}
-		if r, err := s.client.Get(ctx, s.real(s.job.Site.String()+"/"), nil); err == nil && r.Status == 200 {
-			s.frontPage = slices.Clone(r.Body)
+	if _, asked := s.fronts[main]; !asked {
+		s.fronts[main] = nil
+		if r, err := s.client.Get(ctx, s.real(main), nil); err == nil && r.Status == 200 {
+			s.fronts[main] = slices.Clone(r.Body)
 			r.Done()
 		}
 	}
@@ -486,17 +490,22 @@ func (s *scanning) mirrors(ctx context.Context, front string) bool {
 		return false
 	}
 	defer r.Done()
-	return len(s.frontPage) > 0 && r.Status == 200 && s.as(r.URL).String() == front && bytes.Equal(r.Body, s.frontPage)
+	return len(s.fronts[main]) > 0 && r.Status == 200 && s.as(r.URL).String() == front && bytes.Equal(r.Body, s.fronts[main])
+}
+
+// alias reports whether a host is another name of a site, and not the one that it goes by.
+func (s *scanning) alias(host string) bool {
+	return slices.ContainsFunc(s.job.Site.Network(), func(one address.Site) bool { return slices.Contains(one.Also, host) })
 }
 
 // guessed is By of a site map that nobody names: a page in its place is no broken site map.
 const guessed = "guessed"
 
 // robots reads the robots.txt of a host and returns it and the site maps as jobs.
-func (s *scanning) robots(ctx context.Context, host string, maps bool) (jobs []fetch.Job) {
+func (s *scanning) robots(ctx context.Context, site address.Site, host string, maps bool) (jobs []fetch.Job) {
 	origin := "https://" + host
 	r, err := s.client.Get(ctx, s.real(origin+"/robots.txt"), nil)
-	if host != s.job.Site.Host && (err != nil || r.URL.Hostname() != host) {
+	if host != site.Host && (err != nil || r.URL.Hostname() != host) {
 		return nil // another name of the site, which is not there or leads to the first
 	}
 	add := func(address, by string) {
@@ -518,7 +527,7 @@ func (s *scanning) robots(ctx context.Context, host string, maps bool) (jobs []f
 	}
 	add(origin+"/sitemap.xml", guessed)
 	for _, m := range s.job.Layout.SiteMaps {
-		add(origin+s.job.Site.Path+m, guessed)
+		add(origin+site.Path+m, guessed)
 	}
 	return jobs
 }

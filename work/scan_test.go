@@ -31,7 +31,7 @@ func served(t *testing.T, h http.HandlerFunc) *Job {
 	t.Cleanup(s.Close)
 	ca := filepath.Join(t.TempDir(), "ca.pem")
 	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600))
-	j, err := OpenAddress("https://example.com", nil, quiet{})
+	j, err := OpenAddress("https://example.com", nil, nil, quiet{})
 	require.NoError(t, err)
 	j.CA, j.Resolve = ca, []string{"*:443:" + strings.TrimPrefix(s.URL, "https://")}
 	return j

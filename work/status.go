@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"trimlantern/core/certs"
 	"trimlantern/core/mixed"
+	"trimlantern/core/point"
 	"trimlantern/core/sheet"
 )
 
@@ -37,7 +37,11 @@ func (s *Status) Code() int {
 }
 
 // steps gathers the check list and the first thing to do.
-type steps struct{ *Status }
+type steps struct {
+	*Status
+	now  time.Time
+	flag string // that every command needs
+}
 
 func (s steps) add(name, state, when, what string, args ...any) {
 	s.Steps = append(s.Steps, Step{name, state, fmt.Sprintf(what, args...), when})
@@ -45,17 +49,24 @@ func (s steps) add(name, state, when, what string, args ...any) {
 
 // next says what to do next, unless something before it comes first.
 func (s steps) next(command string) {
-	if s.Next == "" {
+	if s.Next == "" && command != "" {
 		s.Next = command
+		if strings.HasPrefix(command, "trimlantern ") {
+			s.Next += s.flag
+		}
 	}
 }
 
-// Status reads the logbook, and asks the database only whether it is there.
+// fresh is how long evidence counts: certificates run out, servers are set up anew, editors paste http://.
+const fresh = 30 * 24 * time.Hour
+
+// Status reads the logbook, the system's configuration, and asks the database only whether it is there.
 func (j *Job) Status(ctx context.Context) (*Status, error) {
 	defer j.Progress.End()
 	st := &Status{Site: j.Site.String()}
-	to := steps{st}
+	to := steps{Status: st, now: j.Now()}
 	if !j.Stored() {
+		to.flag = " --site " + j.Site.String()
 		return st, j.looked(to)
 	}
 	if db, tables, err := j.open(ctx, true); err != nil {
@@ -65,19 +76,29 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		db.Close()
 		to.add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
 	}
-	if err := j.readyStep(to); err != nil {
+	runs, err := j.runs()
+	if err != nil {
 		return nil, err
+	}
+	for _, r := range runs {
+		if r.Mark == "" { // what was interrupted comes first, whatever was done since
+			to.next("trimlantern apply " + r.Header.Sheet)
+		}
+	}
+	ready, err := j.readyStep(to)
+	if err != nil {
+		return nil, err
+	}
+	if len(runs) == 0 { // it comes before the first change
+		to.next(ready)
 	}
 	sheetID, header, end, err := j.lastSheet()
 	if err != nil {
 		return nil, err
 	}
-	last, err := j.lastJournal()
-	if err != nil {
-		return nil, err
-	}
 	to.preview(sheetID, header, end)
-	applied := to.apply(last, sheetID, end)
+	applied := to.apply(runs, sheetID, end)
+	j.lockStep(to)
 	if err := j.redirectStep(to); err != nil {
 		return nil, err
 	}
@@ -85,10 +106,11 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	if to.scan(scan, last) {
+	if to.scan(scan, lastOf(runs)) {
 		// On HTTPS is said where every step has its evidence, and not where nobody looked.
 		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.State != "done" && s.Name != "apply" })
 	}
+	to.next(ready)
 	if st.Clean {
 		to.next("scan again in a month: editors paste http:// links")
 	}
@@ -96,11 +118,65 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	return st, nil
 }
 
+// runs returns what every apply of this site came to, the oldest first.
+func (j *Job) runs() (runs []*journalState, err error) {
+	ids, err := j.Book.Journals()
+	if err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range ids {
+		st, err := j.readState(id, nil)
+		if err != nil {
+			return nil, world(err, "the logbook cannot be read", "keep the file")
+		}
+		if st.Blocks > 0 && st.Header.Sheet != "" && (st.Header.Site == "" || st.Header.Site == j.Site.String()) {
+			runs = append(runs, st)
+		}
+	}
+	return runs, nil
+}
+
+// lastOf returns when the last of the runs changed something; the zero time where none did.
+func lastOf(runs []*journalState) (last time.Time) {
+	for _, r := range runs {
+		if when, err := time.Parse(time.RFC3339, max(r.Time, r.Header.Time)); err == nil && when.After(last) {
+			last = when
+		}
+	}
+	return last
+}
+
+// lastChange returns when the site's content was changed last, as far as the logbook knows.
+func (j *Job) lastChange() (time.Time, error) {
+	runs, err := j.runs()
+	return lastOf(runs), err
+}
+
+// lockStep adds what the system's configuration holds against the database, as it is now.
+func (j *Job) lockStep(to steps) {
+	locks, err := j.locks()
+	if err != nil {
+		to.add("locks", "care", "", "the system's configuration cannot be read: %s", err.Error())
+		return
+	}
+	for _, l := range locks {
+		switch {
+		case l.Insecure():
+			to.add("locks", "care", "", "%s; change it to: %s", l.Words(), l.Secure())
+			to.next(fmt.Sprintf("change line %d of %s to: %s", l.Lock.Line, l.File, l.Secure()))
+		case l.Unknown():
+			to.add("locks", "done", "", "%s; whether it says https is for the scan to show", l.Words())
+		}
+	}
+}
+
 // looked is the status of a site that is only looked at: its database is not known.
 func (j *Job) looked(to steps) error {
-	if err := j.readyStep(to); err != nil {
+	ready, err := j.readyStep(to)
+	if err != nil {
 		return err
 	}
+	to.next(ready)
 	if err := j.redirectStep(to); err != nil {
 		return err
 	}
@@ -108,20 +184,11 @@ func (j *Job) looked(to steps) error {
 	if err != nil {
 		return err
 	}
-	if to.scan(scan, nil) {
+	if to.scan(scan, time.Time{}) {
 		to.Clean = !slices.ContainsFunc(to.Steps, func(s Step) bool { return s.State != "done" })
 	}
 	if to.Clean {
 		to.next("scan again in a month: editors paste http:// links")
-	}
-	for _, s := range to.Steps {
-		if s.State != "done" {
-			command := s.Name
-			if command == "redirect" {
-				command = "redirect test"
-			}
-			to.next("trimlantern " + command + " --site " + j.Site.String())
-		}
 	}
 	return nil
 }
@@ -146,49 +213,68 @@ func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 	}
 }
 
-// apply adds what the newest journal says, and reports whether its changes are in effect.
-func (s steps) apply(last *journalState, sheetID string, end *sheet.Summary) bool {
-	switch {
-	case last == nil:
+// apply adds what all journals in force say, and reports whether changes are in effect.
+func (s steps) apply(runs []*journalState, sheetID string, end *sheet.Summary) bool {
+	if len(runs) == 0 {
 		s.add("apply", "todo", "", "nothing was changed yet")
 		if end == nil || end.Cells+end.Files > 0 {
 			s.next("trimlantern apply")
 		}
-	case last.Mark == sheet.Undone:
+		return false
+	}
+	last := runs[len(runs)-1]
+	cells, files, skips, force := 0, 0, 0, 0
+	open := ""
+	for _, r := range runs {
+		switch r.Mark {
+		case sheet.Undone:
+			continue
+		case "":
+			open = r.Header.Sheet
+			s.add("apply", "care", r.Header.Time, "interrupted after %d cells", r.Cells)
+			continue
+		}
+		force++
+		cells, files, skips = cells+r.Cells, files+len(r.Files), r.Skips // what an earlier run skipped, a later one took up
+	}
+	switch {
+	case open != "":
+		return false
+	case force == 0:
 		s.add("apply", "todo", last.Time, "undone: %d cells put back, %d left as others changed them", last.Cells-last.Left, last.Left)
 		if last.Header.Sheet == sheetID {
 			s.next("trimlantern apply")
 		}
-	case last.Mark == "":
-		s.add("apply", "care", last.Header.Time, "interrupted after %d cells", last.Cells)
-		s.next("trimlantern apply " + last.Header.Sheet)
-	default:
-		state := "done"
-		if last.Skips > 0 { // they are still as they were: a new sheet takes them up
-			state = "care"
-			s.next("trimlantern preview")
-		}
-		and := ""
-		if n := len(last.Files); n > 0 {
-			and = fmt.Sprintf(" and %d files", n)
-		}
-		s.add("apply", state, last.Time, "%d cells%s changed, %d skipped", last.Cells, and, last.Skips)
-		if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
-			s.next("trimlantern apply")
-		}
-		return true
+		return false
 	}
-	return false
+	state := "done"
+	if skips > 0 { // they are still as they were: a new sheet takes them up
+		state = "care"
+		s.next("trimlantern preview")
+	}
+	what := fmt.Sprintf("%d cells", cells)
+	if files > 0 {
+		what += fmt.Sprintf(" and %d files", files)
+	}
+	what += fmt.Sprintf(" changed, %d skipped", skips)
+	if force > 1 {
+		what += fmt.Sprintf(", in %d runs", force)
+	}
+	s.add("apply", state, last.Time, "%s", what)
+	if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
+		s.next("trimlantern apply")
+	}
+	return true
 }
 
-// scan adds what the newest scan says, and reports whether it is clean and newer than the last
-// change.
-func (s steps) scan(scan *Scan, last *journalState) bool {
+// scan adds what the newest scan says, and reports whether it is clean, newer than the last change, and not
+// too old.
+func (s steps) scan(scan *Scan, changed time.Time) bool {
 	switch {
 	case scan == nil:
 		s.add("scan", "todo", "", "not made yet")
 		s.next("trimlantern scan")
-	case last != nil && scan.Time.Format(time.RFC3339) < max(last.Time, last.Header.Time):
+	case scan.Time.Before(changed.Truncate(time.Second)):
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "older than the last change")
 		s.next("trimlantern scan")
 	case scan.Code() != Clean || len(scan.Culprits) > 0:
@@ -209,6 +295,9 @@ func (s steps) scan(scan *Scan, last *journalState) bool {
 	case !scan.Proven():
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "not complete")
 		s.next("trimlantern scan")
+	case s.now.Sub(scan.Time) > fresh:
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "clean then, %s ago", days(s.now.Sub(scan.Time)))
+		s.next("trimlantern scan")
 	default:
 		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
 		return true
@@ -216,48 +305,109 @@ func (s steps) scan(scan *Scan, last *journalState) bool {
 	return false
 }
 
-// readyStep adds the result of the last trimlantern ready. The step is optional.
-func (j *Job) readyStep(to steps) error {
+func days(d time.Duration) string { return countOf(int(d.Hours()/24), "day") }
+
+// readyStep adds the result of the last trimlantern ready, judged by today's date and the owner's decisions, and
+// returns what to do next about it; "" where there is nothing.
+func (j *Job) readyStep(to steps) (next string, err error) {
 	var r Ready
 	if err := j.Book.ReadJSON(readyFile, &r); err != nil {
-		return world(err, "the logbook cannot be read", "remove the broken file")
+		return "", world(err, "the logbook cannot be read", "remove the broken file")
+	}
+	if r.Site != j.Site.String() {
+		to.add("ready", "todo", "", "not looked at: trimlantern ready")
+		return "trimlantern ready", nil
+	}
+	points, err := j.decided(r.Points)
+	if err != nil {
+		return "", err
+	}
+	until := r.Until
+	if until.IsZero() {
+		until = r.Time.Add(time.Duration(r.Days) * 24 * time.Hour)
 	}
 	when := r.Time.UTC().Format(time.RFC3339)
-	switch {
-	case r.Site == "":
-		to.add("ready", "todo", "", "not looked at: trimlantern ready")
-	case r.Worst() == certs.Stop:
-		to.add("ready", "care", when, "something blocks the switch")
-		to.next("trimlantern ready")
-	default:
-		to.add("ready", "done", when, "the certificate is good for %d more days from then", r.Days)
+	faults := 0
+	for _, p := range points {
+		if p.Counts() {
+			faults++
+		}
 	}
-	return nil
+	switch left := until.Sub(to.now); {
+	case left <= 0 && r.Days != 0:
+		to.add("ready", "care", when, "the certificate expired on %s", until.UTC().Format("2006-01-02"))
+		next = "renew the certificate, then: trimlantern ready"
+	case point.Worst(points) == point.Stop:
+		to.add("ready", "care", when, "%s, and the switch is blocked", countOf(faults, "fault"))
+		next = "trimlantern ready"
+	case faults > 0:
+		to.add("ready", "care", when, "%s; the certificate is good for %s", countOf(faults, "fault"), countOf(int(left.Hours()/24), "more day"))
+		next = "fix or accept what trimlantern ready names, then: trimlantern ready"
+	case to.now.Sub(r.Time) > fresh:
+		to.add("ready", "care", when, "looked at %s ago", days(to.now.Sub(r.Time)))
+		next = "trimlantern ready"
+	default:
+		to.add("ready", "done", when, "the certificate is good for %s", countOf(int(left.Hours()/24), "more day"))
+	}
+	return next, nil
 }
 
-// redirectStep adds the result of the last trimlantern redirect test. The step is optional.
+// redirectStep adds the result of the last trimlantern redirect test, if it is newer than the last change of
+// the rules and not too old.
 func (j *Job) redirectStep(to steps) error {
 	var r RedirectTest
 	if err := j.Book.ReadJSON(redirectsFile, &r); err != nil {
 		return world(err, "the logbook cannot be read", "remove the broken file")
 	}
-	bad := 0
-	for _, s := range r.Journeys {
-		if len(s.Problems) > 0 {
-			bad++
-		}
+	if r.Site != j.Site.String() {
+		to.add("redirect", "todo", "", "not tested: trimlantern redirect test")
+		to.next("trimlantern redirect test")
+		return nil
+	}
+	var err error
+	if r.Points, err = j.decided(r.Points); err != nil {
+		return err
+	}
+	changed, err := j.rulesChanged()
+	if err != nil {
+		return err
 	}
 	when := r.Time.UTC().Format(time.RFC3339)
-	switch {
-	case r.Site == "":
-		to.add("redirect", "todo", "", "not tested: trimlantern redirect test")
+	switch bad := r.Faulty(); {
+	case r.Time.Before(changed):
+		to.add("redirect", "care", when, "older than the last change of the rules")
+		to.next("trimlantern redirect test")
 	case bad > 0:
-		to.next("trimlantern redirect show, then: trimlantern redirect test")
 		to.add("redirect", "care", when, "%d of %d addresses do not lead to the secure one as they should", bad, len(r.Journeys))
+		to.next("trimlantern redirect show, then: trimlantern redirect test")
+	case len(r.Paths) > 0:
+		to.add("redirect", "care", when, "only %s is redirected", strings.Join(r.Paths, ", "))
+		to.next("trimlantern redirect test")
+	case to.now.Sub(r.Time) > fresh:
+		to.add("redirect", "care", when, "tested %s ago", days(to.now.Sub(r.Time)))
+		to.next("trimlantern redirect test")
 	default:
 		to.add("redirect", "done", when, "all %d addresses lead to the secure one", len(r.Journeys))
 	}
 	return nil
+}
+
+// rulesChanged returns when redirect install, remove or undo changed a file last.
+func (j *Job) rulesChanged() (last time.Time, err error) {
+	ids, err := j.Book.Journals()
+	if err != nil {
+		return last, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range ids {
+		st, err := j.readState(id, nil)
+		if err != nil {
+			return last, world(err, "the logbook cannot be read", "keep the file")
+		}
+		if when, err := time.Parse(time.RFC3339, max(st.Time, st.Header.Time)); err == nil && st.Header.Sheet == "" && len(st.Files) > 0 && when.After(last) {
+			last = when
+		}
+	}
+	return last, nil
 }
 
 func scanWords(s *Scan) string {
@@ -310,24 +460,6 @@ func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err erro
 	return r.Header, r.End, nil
 }
 
-// lastJournal reads the newest journal, or returns nil.
-func (j *Job) lastJournal() (*journalState, error) {
-	ids, err := j.Book.Journals()
-	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
-	}
-	for i := len(ids) - 1; i >= 0; i-- {
-		st, err := j.readState(ids[i], nil)
-		if err != nil {
-			return nil, world(err, "the logbook cannot be read", "keep the file")
-		}
-		if st.Blocks > 0 && st.Header.Sheet != "" {
-			return st, nil
-		}
-	}
-	return nil, nil
-}
-
 // weightiest returns the newest scan that says something of the whole site: one that found something,
 // or was of all of it. Where there is none, the newest of any kind.
 func (j *Job) weightiest() (*Scan, error) {
@@ -340,6 +472,9 @@ func (j *Job) weightiest() (*Scan, error) {
 		s, err := j.readScan(ids[i])
 		if err != nil {
 			return nil, err
+		}
+		if s.Site != j.Site.String() {
+			continue // of another site whose logbook this was
 		}
 		if newest == nil {
 			newest = s

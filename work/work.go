@@ -97,12 +97,14 @@ type Job struct {
 
 // OpenAddress makes a job of an address alone, without site file, database and
 // logbook: enough to scan.
-func OpenAddress(site string, also []string, p Progress) (*Job, error) {
-	s, err := address.Parse(site, also...)
+func OpenAddress(site string, also, sisters []string, p Progress) (*Job, error) {
+	file := sitefile.Named(site, also, sisters)
+	s, err := file.Address()
 	if err != nil {
-		return nil, misuse(err, "the site's address", "write --site https://HOST")
+		return nil, misuse(err, "the site's address", "write --site https://HOST, and --sister https://HOST for another site of its network")
 	}
-	return &Job{File: &sitefile.File{Site: s.String()}, Site: s, Layout: &layout.Layout{}, Progress: p, Now: time.Now}, nil
+	file.Site = s.String()
+	return &Job{File: file, Site: s, Layout: &layout.Layout{}, Progress: p, Now: time.Now}, nil
 }
 
 // Keep gives a job of OpenAddress a logbook in home, beside where a site file of the site would be, so
@@ -150,8 +152,8 @@ func Open(path, home string, p Progress) (*Job, error) {
 	if err := disk.TrustedFolder(j.Book.Path()); untrusted(err) != nil {
 		return nil, untrusted(err)
 	}
-	if j.Site, err = address.Parse(f.Site, f.Also...); err != nil {
-		return nil, misuse(err, path, "fix site and also in the site file")
+	if j.Site, err = f.Address(); err != nil {
+		return nil, misuse(err, path, "fix site, also and sisters in the site file")
 	}
 	j.Layout, err = layoutOf(f)
 	if refused := untrusted(err); refused != nil {
@@ -427,7 +429,7 @@ func (j *Job) web() (*fetch.Client, error) {
 		return nil, err
 	}
 	c, err := fetch.New(fetch.Options{
-		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.Hosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.cookies,
+		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.NetworkHosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.cookies,
 	})
 	if err != nil {
 		return nil, misuse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -21,6 +22,10 @@ type Site struct {
 	Host string   // canonical: ASCII (RFC 5891), lower case, no trailing dot
 	Also []string // other names of the same site, canonical like Host
 	Path string   // the site's folder: "" or "/museum", no trailing slash
+
+	// Sisters are the other sites of the same network. Each has its own address, which stays its own: what
+	// belongs to them is Ours, and Hosts does not name them.
+	Sisters []Site
 }
 
 // Relation tells how a host, port and path stand to a site.
@@ -135,10 +140,42 @@ func plainASCII(h string) bool {
 // String returns the site's secure address without a trailing slash.
 func (s Site) String() string { return "https://" + s.Host + s.Path }
 
-// Hosts returns all names of the site, the main one first.
+// Hosts returns all names of the site, the main one first, without those of its sisters.
 func (s Site) Hosts() []string { return append([]string{s.Host}, s.Also...) }
 
-func (s Site) ownsHost(h string) bool {
+// Network returns the site and its sisters, each without sisters of its own.
+func (s Site) Network() []Site {
+	alone := s
+	alone.Sisters = nil
+	return append([]Site{alone}, s.Sisters...)
+}
+
+// NetworkHosts returns the names of the site and of its sisters, each once.
+func (s Site) NetworkHosts() (hosts []string) {
+	for _, one := range s.Network() {
+		for _, h := range one.Hosts() {
+			if !slices.Contains(hosts, h) {
+				hosts = append(hosts, h)
+			}
+		}
+	}
+	return hosts
+}
+
+// WithSisters returns the site with these sister sites. One that has no address of its own (it is the
+// site, or a folder of it) is left out.
+func (s Site) WithSisters(sisters ...Site) Site {
+	s.Sisters = nil
+	for _, sister := range sisters {
+		if s.Relate(sister.Host, "", sister.Path+"/") != Ours {
+			sister.Sisters = nil
+			s.Sisters = append(s.Sisters, sister)
+		}
+	}
+	return s
+}
+
+func (s *Site) ownsHost(h string) bool {
 	if h == s.Host {
 		return true
 	}
@@ -157,6 +194,18 @@ func (s Site) Relate(host, port, path string) Relation {
 	if err != nil {
 		return Other
 	}
+	nearest := s.relate(h, port, path)
+	for i := range s.Sisters {
+		if nearest == Ours {
+			break
+		}
+		nearest = min(nearest, s.Sisters[i].relate(h, port, path))
+	}
+	return nearest
+}
+
+// relate is Relate for a canonical host and the site alone.
+func (s *Site) relate(h, port, path string) Relation {
 	if s.ownsHost(h) {
 		switch {
 		case !DefaultPort(port):
@@ -169,23 +218,24 @@ func (s Site) Relate(host, port, path string) Relation {
 	if IsPrivate(h) {
 		return Private
 	}
-	for _, own := range s.Hosts() {
-		if strings.HasSuffix(h, "."+own) {
-			return Subdomain
-		}
+	if s.named(func(own string) bool { return strings.HasSuffix(h, "."+own) }) {
+		return Subdomain
 	}
-	for _, own := range s.Hosts() {
-		if strings.Contains(h, own) {
-			return LookAlike
-		}
+	if s.named(func(own string) bool { return strings.Contains(h, own) }) {
+		return LookAlike
 	}
 	return Other
+}
+
+// named reports whether a name of the site is such a one.
+func (s *Site) named(such func(own string) bool) bool {
+	return such(s.Host) || slices.ContainsFunc(s.Also, such)
 }
 
 // ownsPath reports whether path begins with the site's folder, whole segments of it. What
 // follows may be the text around an address as well: a folder ends where no letter, digit or other
 // character of a name follows.
-func (s Site) ownsPath(path string) bool {
+func (s *Site) ownsPath(path string) bool {
 	if s.Path == "" {
 		return true
 	}

@@ -101,3 +101,37 @@ func TestNumbersAsHosts(t *testing.T) {
 		assert.Equal(t, want, got, host)
 	}
 }
+
+// Sister sites are ours, and keep their own names.
+func TestSisters(t *testing.T) {
+	site, err := Parse("https://ternrock.example", "www.ternrock.example")
+	require.NoError(t, err)
+	shop, err := Parse("https://shop.ternrock.example")
+	require.NoError(t, err)
+	mapped, err := Parse("https://beacon.example/trust", "www.beacon.example")
+	require.NoError(t, err)
+	folder, err := Parse("https://ternrock.example/stories")
+	require.NoError(t, err)
+	site = site.WithSisters(shop, mapped, folder)
+	assert.Len(t, site.Sisters, 2, "a folder of the site has no address of its own")
+	for _, c := range []struct {
+		host, port, path string
+		want             Relation
+	}{
+		{"shop.ternrock.example", "", "/", Ours},
+		{"shop.ternrock.example", "8080", "/", OtherPort},
+		{"other.ternrock.example", "", "/", Subdomain},
+		{"beacon.example", "", "/trust/a", Ours},
+		{"www.beacon.example", "80", "/trust", Ours},
+		{"beacon.example", "", "/other", OutsidePath},
+		{"x.beacon.example", "", "/trust", Subdomain},
+		{"mybeacon.example", "", "/", LookAlike},
+		{"10.0.0.1", "", "/", Private},
+		{"elsewhere.example", "", "/", Other},
+	} {
+		assert.Equal(t, c.want, site.Relate(c.host, c.port, c.path), "%+v", c)
+	}
+	assert.Equal(t, []string{"ternrock.example", "www.ternrock.example"}, site.Hosts())
+	assert.Equal(t, []string{"ternrock.example", "www.ternrock.example", "shop.ternrock.example", "beacon.example", "www.beacon.example"}, site.NetworkHosts())
+	assert.Len(t, site.Network(), 3)
+}

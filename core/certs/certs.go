@@ -12,26 +12,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"trimlantern/core/point"
 )
-
-// Grade says how much a point matters.
-type Grade string
-
-// The grades.
-const (
-	Good Grade = "good"
-	Care Grade = "care" // works, and needs somebody's care
-	Stop Grade = "stop" // visitors would be stopped
-)
-
-// Point is one thing that was looked at.
-type Point struct {
-	ID    string `json:"id"` // a stable name
-	Grade Grade  `json:"grade"`
-	What  string `json:"what"`          // what was seen
-	Why   string `json:"why,omitempty"` // why it matters
-	Do    string `json:"do,omitempty"`  // what to do
-}
 
 // Sent is what a server sent, and what it is held against.
 type Sent struct {
@@ -57,14 +40,14 @@ func (s Sent) Leaf() (leaf *x509.Certificate, place int) {
 }
 
 // Judge looks at every point. The chain must hold a certificate.
-func (s Sent) Judge() []Point {
+func (s Sent) Judge() []point.Point {
 	leaf, place := s.Leaf()
-	var out []Point
-	add := func(id string, g Grade, what, why, do string) {
-		out = append(out, Point{ID: id, Grade: g, What: what, Why: why, Do: do})
+	var out []point.Point
+	add := func(id string, g point.Grade, what, why, do string) {
+		out = append(out, point.Point{ID: id, Grade: g, What: what, Why: why, Do: do})
 	}
 	if place > 0 {
-		add("first", Stop, fmt.Sprintf("the site's own certificate is sent as number %d, not as the first", place+1),
+		add("first", point.Stop, fmt.Sprintf("the site's own certificate is sent as number %d, not as the first", place+1),
 			"browsers take the first one for the site's", "put the site's own certificate first in the server's file")
 	}
 	s.names(s.Chain[0], add)
@@ -74,7 +57,7 @@ func (s Sent) Judge() []Point {
 	return out
 }
 
-type adder func(id string, g Grade, what, why, do string)
+type adder func(id string, g point.Grade, what, why, do string)
 
 func (s Sent) names(first *x509.Certificate, add adder) {
 	var covered, missing []string
@@ -87,12 +70,12 @@ func (s Sent) names(first *x509.Certificate, add adder) {
 	}
 	switch {
 	case len(missing) == 0:
-		add("names", Good, "it covers "+strings.Join(covered, ", "), "", "")
+		add("names", point.Good, "it covers "+strings.Join(covered, ", "), "", "")
 	case len(covered) == 0:
-		add("names", Stop, "it is for "+strings.Join(shown(first), ", ")+", not for "+strings.Join(s.Names, " or "), "browsers show a warning in place of the site",
+		add("names", point.Stop, "it is for "+strings.Join(shown(first), ", ")+", not for "+strings.Join(s.Names, " or "), "browsers show a warning in place of the site",
 			"get a certificate for "+strings.Join(s.Names, ", ")+", or let the server send the one that it has for them")
 	default:
-		add("names", Stop, "it does not cover "+strings.Join(missing, ", "), "who types that name gets a warning, before any redirect can help",
+		add("names", point.Stop, "it does not cover "+strings.Join(missing, ", "), "who types that name gets a warning, before any redirect can help",
 			"get a certificate for all names: "+strings.Join(s.Names, ", "))
 	}
 }
@@ -115,17 +98,17 @@ func (s Sent) dates(leaf *x509.Certificate, add adder) {
 	days := int(left.Hours() / 24)
 	switch {
 	case s.Now.Before(leaf.NotBefore):
-		add("dates", Stop, "it begins on "+day(leaf.NotBefore), "browsers refuse it until then", "wait, or check the clock of the machine that made it")
+		add("dates", point.Stop, "it begins on "+day(leaf.NotBefore), "browsers refuse it until then", "wait, or check the clock of the machine that made it")
 	case left <= 0:
-		add("dates", Stop, "it expired on "+day(leaf.NotAfter), "browsers show a warning in place of the site", "renew it, and let it renew by itself from now on")
+		add("dates", point.Stop, "it expired on "+day(leaf.NotAfter), "browsers show a warning in place of the site", "renew it, and let it renew by itself from now on")
 	case left < s.Soon:
-		add("dates", Care, fmt.Sprintf("it ends in %d days, on %s", days, day(leaf.NotAfter)), "then browsers show a warning in place of the site", "renew it now, and find out why nothing did")
+		add("dates", point.Care, fmt.Sprintf("it ends in %d days, on %s", days, day(leaf.NotAfter)), "then browsers show a warning in place of the site", "renew it now, and find out why nothing did")
 	default:
-		add("dates", Good, fmt.Sprintf("it is good for %d more days, to %s", days, day(leaf.NotAfter)), "", "")
+		add("dates", point.Good, fmt.Sprintf("it is good for %d more days, to %s", days, day(leaf.NotAfter)), "", "")
 	}
 	for _, c := range s.Chain {
 		if c != leaf && c.NotAfter.Before(s.Now) && !bytes.Equal(c.RawIssuer, c.RawSubject) {
-			add("dates-chain", Stop, "the intermediate certificate "+name(c)+" ended on "+day(c.NotAfter), "browsers that have no other refuse the site", "get the authority's newest intermediate certificate")
+			add("dates-chain", point.Stop, "the intermediate certificate "+name(c)+" ended on "+day(c.NotAfter), "browsers that have no other refuse the site", "get the authority's newest intermediate certificate")
 		}
 	}
 }
@@ -144,17 +127,17 @@ func (s Sent) strength(add adder) {
 		case *rsa.PublicKey:
 			if n := key.N.BitLen(); n < minRSA {
 				weak = true
-				add("key", Stop, fmt.Sprintf("certificate %d has an RSA key of %d bits", i+1, n), "browsers refuse keys below 2048 bits", "make a new key: trimlantern cannot mend this one")
+				add("key", point.Stop, fmt.Sprintf("certificate %d has an RSA key of %d bits", i+1, n), "browsers refuse keys below 2048 bits", "make a new key: trimlantern cannot mend this one")
 			}
 		case *ecdsa.PublicKey:
 			if n := key.Curve.Params().BitSize; n < 256 {
 				weak = true
-				add("key", Stop, fmt.Sprintf("certificate %d has an elliptic key of %d bits", i+1, n), "browsers refuse it", "make a new key on P-256")
+				add("key", point.Stop, fmt.Sprintf("certificate %d has an elliptic key of %d bits", i+1, n), "browsers refuse it", "make a new key on P-256")
 			}
 		default:
 			if i == 0 {
 				weak = true
-				add("key", Care, "its key is of a kind that browsers do not take: "+c.PublicKeyAlgorithm.String(), "browsers know RSA and ECDSA", "make a new key on P-256")
+				add("key", point.Care, "its key is of a kind that browsers do not take: "+c.PublicKeyAlgorithm.String(), "browsers know RSA and ECDSA", "make a new key on P-256")
 			}
 		}
 		root := bytes.Equal(c.RawIssuer, c.RawSubject)
@@ -162,12 +145,12 @@ func (s Sent) strength(add adder) {
 		case x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
 			if !root || i == 0 {
 				weak = true
-				add("signature", Stop, fmt.Sprintf("certificate %d is signed with an obsolete algorithm (%s)", i+1, c.SignatureAlgorithm), "browsers refuse it", "get a new certificate; authorities sign with SHA-256 today")
+				add("signature", point.Stop, fmt.Sprintf("certificate %d is signed with an obsolete algorithm (%s)", i+1, c.SignatureAlgorithm), "browsers refuse it", "get a new certificate; authorities sign with SHA-256 today")
 			}
 		}
 	}
 	if !weak {
-		add("key", Good, "its key and signatures are strong enough", "", "")
+		add("key", point.Good, "its key and signatures are strong enough", "", "")
 	}
 }
 
@@ -175,7 +158,7 @@ func (s Sent) strength(add adder) {
 func (s Sent) trust(leaf *x509.Certificate, add adder) {
 	if bytes.Equal(leaf.RawIssuer, leaf.RawSubject) && leaf.CheckSignatureFrom(leaf) == nil || selfSigned(leaf) {
 		if _, err := s.verify(leaf, nil); err != nil {
-			add("trust", Stop, "it is self-signed", "no browser trusts it", "get one from an authority")
+			add("trust", point.Stop, "it is self-signed", "no browser trusts it", "get one from an authority")
 			return
 		}
 	}
@@ -192,22 +175,22 @@ func (s Sent) trust(leaf *x509.Certificate, add adder) {
 		top := s.top(leaf)
 		switch {
 		case bytes.Equal(top.RawIssuer, top.RawSubject):
-			add("trust", Stop, "it comes from "+name(top)+", which is no authority that browsers know", "browsers show a warning in place of the site", "get one from a public authority; a private one must be installed on every visitor's machine")
+			add("trust", point.Stop, "it comes from "+name(top)+", which is no authority that browsers know", "browsers show a warning in place of the site", "get one from a public authority; a private one must be installed on every visitor's machine")
 		default:
 			do := "put the authority's intermediate certificate " + fmt.Sprintf("%q", top.Issuer.CommonName) + " behind the site's own in the server's file"
 			if len(top.IssuingCertificateURL) > 0 {
 				do += "; the authority offers it at " + top.IssuingCertificateURL[0]
 			}
-			add("chain", Stop, fmt.Sprintf("chain incomplete: the server does not send %[2]q, which issued %[1]s", name(top), top.Issuer.CommonName),
+			add("chain", point.Stop, fmt.Sprintf("chain incomplete: the server does not send %[2]q, which issued %[1]s", name(top), top.Issuer.CommonName),
 				"some browsers find it elsewhere, others and most programs refuse the site", do)
 		}
 
 		return
 	}
-	add("trust", Good, "it leads to an authority that browsers know", "", "")
+	add("trust", point.Good, "it leads to an authority that browsers know", "", "")
 	for i := 0; i+1 < len(s.Chain); i++ {
 		if s.Chain[i].CheckSignatureFrom(s.Chain[i+1]) != nil {
-			add("order", Care, fmt.Sprintf("the chain is out of order: number %d does not come from number %d", i+1, i+2), "older programs read it in order and refuse the site",
+			add("order", point.Care, fmt.Sprintf("the chain is out of order: number %d does not come from number %d", i+1, i+2), "older programs read it in order and refuse the site",
 				"sort the server's file: the site's own certificate, then each one's issuer")
 			return
 		}

@@ -19,6 +19,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/point"
 )
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -87,46 +89,46 @@ func TestJudge(t *testing.T) {
 	for _, cs := range []struct {
 		what  string
 		chain []*issued
-		want  map[string]Grade // what is not good
+		want  map[string]point.Grade // what is not good
 		say   string
 	}{
 		{"good", []*issued{good, between}, nil, "it covers ternrock.example, www.ternrock.example"},
 		{"with its root", []*issued{good, between, root}, nil, "good for 61 more days, to 2027-01-23"},
-		{"a wildcard covers no bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"*.ternrock.example"} }), between}, map[string]Grade{"names": Stop}, "it does not cover ternrock.example"},
+		{"a wildcard covers no bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"*.ternrock.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "it does not cover ternrock.example"},
 		{"wildcard and bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"*.ternrock.example", "ternrock.example"} }), between}, nil, ""},
-		{"only www", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"www.ternrock.example"} }), between}, map[string]Grade{"names": Stop}, "get a certificate for all names: ternrock.example, www.ternrock.example"},
-		{"only the bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }), between}, map[string]Grade{"names": Stop}, "does not cover www.ternrock.example"},
-		{"wrong host", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"other.example"} }), between}, map[string]Grade{"names": Stop}, "it is for other.example, not for ternrock.example or www"},
-		{"an address", []*issued{site(func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, []net.IP{net.IPv4(192, 0, 2, 1)} }), between}, map[string]Grade{"names": Stop}, "192.0.2.1"},
-		{"a common name alone", []*issued{site(func(c *x509.Certificate) { c.DNSNames = nil }), between}, map[string]Grade{"names": Stop}, "no name at all"},
-		{"expired", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, -1) }), between}, map[string]Grade{"dates": Stop}, "it expired on 2026-11-22"},
-		{"not yet", []*issued{site(func(c *x509.Certificate) { c.NotBefore = now.AddDate(0, 0, 2) }), between}, map[string]Grade{"dates": Stop}, "it begins on 2026-11-25"},
-		{"soon", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, 9) }), between}, map[string]Grade{"dates": Care}, "it ends in 9 days"},
-		{"missing intermediate", []*issued{good}, map[string]Grade{"chain": Stop}, "http://authority.example/between.crt"},
-		{"wrong order", []*issued{good, root, between}, map[string]Grade{"order": Care}, "number 1 does not come from number 2"},
-		{"another leaf first", []*issued{between, good}, map[string]Grade{"first": Stop, "names": Stop, "order": Care}, "sent as number 2"},
-		{"self-signed", []*issued{self}, map[string]Grade{"trust": Stop}, "self-signed"},
-		{"an unknown authority", []*issued{issue(t, stranger, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, nil), stranger}, map[string]Grade{"trust": Stop}, "Nobody's Root"},
-		{"weak key", []*issued{issue(t, between, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, weak), between}, map[string]Grade{"key": Stop}, "RSA key of 1024 bits"},
-		{"an intermediate that ended", []*issued{byOld, old}, map[string]Grade{"dates-chain": Stop}, "ended on 2026-11-20"},
+		{"only www", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"www.ternrock.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "get a certificate for all names: ternrock.example, www.ternrock.example"},
+		{"only the bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }), between}, map[string]point.Grade{"names": point.Stop}, "does not cover www.ternrock.example"},
+		{"wrong host", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"other.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "it is for other.example, not for ternrock.example or www"},
+		{"an address", []*issued{site(func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, []net.IP{net.IPv4(192, 0, 2, 1)} }), between}, map[string]point.Grade{"names": point.Stop}, "192.0.2.1"},
+		{"a common name alone", []*issued{site(func(c *x509.Certificate) { c.DNSNames = nil }), between}, map[string]point.Grade{"names": point.Stop}, "no name at all"},
+		{"expired", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, -1) }), between}, map[string]point.Grade{"dates": point.Stop}, "it expired on 2026-11-22"},
+		{"not yet", []*issued{site(func(c *x509.Certificate) { c.NotBefore = now.AddDate(0, 0, 2) }), between}, map[string]point.Grade{"dates": point.Stop}, "it begins on 2026-11-25"},
+		{"soon", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, 9) }), between}, map[string]point.Grade{"dates": point.Care}, "it ends in 9 days"},
+		{"missing intermediate", []*issued{good}, map[string]point.Grade{"chain": point.Stop}, "http://authority.example/between.crt"},
+		{"wrong order", []*issued{good, root, between}, map[string]point.Grade{"order": point.Care}, "number 1 does not come from number 2"},
+		{"another leaf first", []*issued{between, good}, map[string]point.Grade{"first": point.Stop, "names": point.Stop, "order": point.Care}, "sent as number 2"},
+		{"self-signed", []*issued{self}, map[string]point.Grade{"trust": point.Stop}, "self-signed"},
+		{"an unknown authority", []*issued{issue(t, stranger, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, nil), stranger}, map[string]point.Grade{"trust": point.Stop}, "Nobody's Root"},
+		{"weak key", []*issued{issue(t, between, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, weak), between}, map[string]point.Grade{"key": point.Stop}, "RSA key of 1024 bits"},
+		{"an intermediate that ended", []*issued{byOld, old}, map[string]point.Grade{"dates-chain": point.Stop}, "ended on 2026-11-20"},
 	} {
 		var chain []*x509.Certificate
 		for _, c := range cs.chain {
 			chain = append(chain, c.Certificate)
 		}
 		points := Sent{Chain: chain, Names: []string{"ternrock.example", "www.ternrock.example"}, Roots: roots, Now: now, Soon: 21 * 24 * time.Hour}.Judge()
-		got := map[string]Grade{}
+		got := map[string]point.Grade{}
 		all := ""
 		for _, p := range points {
 			all += p.What + "; " + p.Do + "\n"
-			if p.Grade != Good {
+			if p.Grade != point.Good {
 				got[p.ID] = p.Grade
 				assert.NotEmpty(t, p.Why, cs.what)
 				assert.NotEmpty(t, p.Do, cs.what)
 			}
 		}
 		if cs.want == nil {
-			cs.want = map[string]Grade{}
+			cs.want = map[string]point.Grade{}
 		}
 		assert.Equal(t, cs.want, got, "%s\n%s", cs.what, all)
 		assert.Contains(t, all, cs.say, cs.what)
@@ -135,7 +137,7 @@ func TestJudge(t *testing.T) {
 }
 
 // againstOpenSSL holds a judgement against that of openssl verify, where it is there.
-func againstOpenSSL(t *testing.T, what string, root *issued, chain []*x509.Certificate, got map[string]Grade) {
+func againstOpenSSL(t *testing.T, what string, root *issued, chain []*x509.Certificate, got map[string]point.Grade) {
 	if _, err := exec.LookPath("openssl"); err != nil {
 		t.Log("no openssl here to compare with")
 		return
@@ -155,7 +157,7 @@ func againstOpenSSL(t *testing.T, what string, root *issued, chain []*x509.Certi
 	if what == "an address" || what == "a common name alone" {
 		return // openssl still takes the common name for a host's; browsers do not
 	}
-	stops := got["dates"] == Stop || got["dates-chain"] == Stop || got["chain"] == Stop || got["trust"] == Stop || got["key"] == Stop || got["names"] == Stop && what != "only the bare name"
+	stops := got["dates"] == point.Stop || got["dates-chain"] == point.Stop || got["chain"] == point.Stop || got["trust"] == point.Stop || got["key"] == point.Stop || got["names"] == point.Stop && what != "only the bare name"
 	assert.Equal(t, stops, err != nil, "%s: openssl says\n%s", what, out)
 }
 

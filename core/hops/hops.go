@@ -1,83 +1,115 @@
-// Package hops judges what happens to a visitor who types an address: the
-// redirects on the way and the page they end up on. It also writes the server rule that
-// redirects every address to the secure one in a single step.
+// Package hops judges what happens to a visitor who types an address: the redirects on the way and the
+// page they end up on.
 package hops
 
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
+
+	"trimlantern/core/address"
+	"trimlantern/core/point"
 )
 
 // Hop is one answer on the way.
 type Hop struct {
-	URL      string `json:"url"`      // what was asked for
-	Method   string `json:"method"`   // how
-	Status   int    `json:"status"`   // of the answer
-	Location string `json:"location"` // where it sends; "" where the way ends
+	URL      string `json:"url"`              // what was asked for
+	Method   string `json:"method"`           // how
+	Status   int    `json:"status"`           // of the answer; 0: there was none
+	Location string `json:"location"`         // where it sends; "" where the way ends
+	Cookie   bool   `json:"cookie,omitempty"` // it set a cookie: asked again, it may answer otherwise
 }
+
+// Kind says what is asked for, and so what may be expected of it. The values are stable names.
+type Kind string
+
+// The kinds of addresses.
+const (
+	Page     Kind = "page"     // a page that is known to be there
+	Entrance Kind = "entrance" // the login, the dashboard, the feed: it may be closed or hidden
+	Probe    Kind = "probe"    // an address that need not be there: what counts is the way
+	Proof    Kind = "proof"    // below the folder where authorities look for proofs of ownership
+)
 
 // Journey is the way of one visitor.
 type Journey struct {
 	Typed  string `json:"typed"`
 	Method string `json:"method"`
+	Kind   Kind   `json:"kind"`
+	At     string `json:"at,omitempty"` // the server's address, where a name has several
 	Hops   []Hop  `json:"hops"`
 	Err    string `json:"error,omitempty"` // why there was no answer, in words
-	Proof  bool   `json:"proof,omitempty"` // below the folder for proofs of ownership: it must not be redirected
+	Far    bool   `json:"far,omitempty"`   // the machine that asked has no way there: that says nothing of the server
 }
 
-// Problem is what is wrong with a journey. The values are stable names.
+// Problem is what is wrong, or worth knowing, about a journey. The values are stable names.
 type Problem string
 
 // The problems, the gravest first.
 const (
 	Loop      Problem = "loop"      // a redirect loop
 	Failed    Problem = "failed"    // no answer
+	Nowhere   Problem = "nowhere"   // a redirect that does not say where to
 	Downgrade Problem = "downgrade" // from HTTPS back to HTTP
 	Insecure  Problem = "insecure"  // ends up on HTTP
+	OtherPort Problem = "port"      // ends up on another port
 	Elsewhere Problem = "elsewhere" // ends up on another host
-	Mixed     Problem = "mixed"     // ends up on another name
+	Missing   Problem = "missing"   // a known page is not there
+	Broken    Problem = "broken"    // ends up on an error page
 	PathLost  Problem = "path-lost"
 	QueryLost Problem = "query-lost"
-	ProofLost Problem = "proof-lost" // the folder for proofs is redirected
-	Post      Problem = "post"       // a POST loses its body: the method changes on the way
-	Chain     Problem = "chain"      // more than one redirect
-	Temporary Problem = "temporary"  // a redirect that is not permanent
-	Broken    Problem = "broken"     // ends up on an error page
+	Mixed     Problem = "mixed"     // ends up on another name
+	Chain     Problem = "chain"     // more redirects than one to scheme and one to name
+	Temporary Problem = "temporary" // a redirect that is not permanent
+	ProofLost Problem = "proof-lost"
+	ProofTo   Problem = "proof-moved" // the folder for proofs is redirected, to its secure self
+	Post      Problem = "post"        // a POST loses its body: the method changes on the way
+	Steps     Problem = "steps"       // one redirect for the scheme, one for the name
+	Moves     Problem = "moves"       // the system sends on to another address of its own
+	Denied    Problem = "denied"      // asks for a password
+	TooFar    Problem = "far"         // was not asked: this machine has no way there
 )
 
-// problems is the one table of problems: their words, whether they stop the
-// switch, and what to do.
+// problems is the one table of problems: their words, how much they matter, and what to do.
 var problems = map[Problem]struct {
 	words string
-	grave bool
+	grade point.Grade
 	do    string
 }{
-	Loop:      {"is sent round in a loop", true, "remove the redirects but one; behind a proxy that ends TLS use the rule for a proxy"},
-	Failed:    {"gets no answer", true, "look at the server and at the name's DNS"},
-	Downgrade: {"is sent back from HTTPS to HTTP", true, "remove the redirect to HTTP: in the server's rules, or the system's own address"},
-	Insecure:  {"ends up on HTTP", true, "install the redirect: trimlantern redirect show"},
-	Elsewhere: {"ends up on another host", true, "look which rule sends visitors there"},
-	Mixed:     {"ends up on another name of the site", false, "send all names to one: trimlantern redirect show"},
-	PathLost:  {"loses the path", true, "keep the path in the redirect"},
-	QueryLost: {"loses the query", true, "keep the query in the redirect"},
-	ProofLost: {"is redirected where a certificate authority looks for its proof", false, "leave that folder out of the redirect"},
-	Post:      {"loses what visitors send: the method changes", false, "redirect other methods than GET with 308"},
-	Chain:     {"goes through more than one redirect", false, "make it one redirect: trimlantern redirect show"},
-	Temporary: {"is redirected for the time being only (302, 303 or 307)", false, "make it permanent: 301, or 308 where the method counts"},
-	Broken:    {"ends up on an error page", false, "look why the page fails"},
+	Loop:      {"is sent round in a loop", point.Stop, "remove the redirects but one; behind a proxy that ends TLS use the rule for a proxy"},
+	Failed:    {"gets no answer", point.Stop, "check that the server runs, and the name's DNS entry"},
+	Nowhere:   {"gets a redirect that does not say where to", point.Stop, "fix the server's rule: its redirect has no Location"},
+	Downgrade: {"is sent back from HTTPS to HTTP", point.Stop, "remove the redirect to HTTP: in the server's rules, or the system's own address"},
+	Insecure:  {"ends up on HTTP", point.Stop, "install the redirect: trimlantern redirect show"},
+	OtherPort: {"ends up on another port", point.Stop, "find the rule that names the port, and remove the port"},
+	Elsewhere: {"ends up on another host", point.Stop, "find the rule that sends visitors there"},
+	Missing:   {"ends up on a page that is not there", point.Stop, "compare the folder that the server serves over HTTPS with the one it serves over HTTP"},
+	Broken:    {"ends up on an error page", point.Stop, "read the server's error log"},
+	PathLost:  {"loses the path", point.Stop, "keep the path in the redirect"},
+	QueryLost: {"loses the query", point.Stop, "keep the query in the redirect"},
+	Mixed:     {"ends up on another name of the site", point.Care, "send all names to one: trimlantern redirect show"},
+	Chain:     {"goes through a chain of redirects", point.Care, "make it one redirect: trimlantern redirect show"},
+	Temporary: {"is redirected temporarily (302, 303 or 307)", point.Care, "make it permanent: 301, or 308 where the method counts"},
+	ProofLost: {"is led away where a certificate authority looks for its proof", point.Care, "leave that folder out of the redirect"},
+	ProofTo:   {"is redirected where a certificate authority looks for its proof; authorities follow that", point.Note, ""},
+	Post:      {"loses a form sent to the insecure address: the method changes", point.Note, ""},
+	Steps:     {"is redirected twice: to HTTPS, and to the site's name", point.Note, ""},
+	Moves:     {"is sent on by the site itself", point.Note, ""},
+	Denied:    {"is asked for a password", point.Note, ""},
+	TooFar:    {"was not followed: this machine has no way to that server", point.Note, ""},
 }
 
 // Order lists the problems, the gravest first.
-var Order = []Problem{Loop, Failed, Downgrade, Insecure, Elsewhere, PathLost, QueryLost, Mixed, ProofLost, Post, Chain, Temporary, Broken}
+var Order = []Problem{Loop, Failed, Nowhere, Downgrade, Insecure, OtherPort, Elsewhere, Missing, Broken, PathLost, QueryLost, Mixed, Chain, Temporary, ProofLost, ProofTo, Post, Steps, Moves, Denied, TooFar}
 
 // Words returns the problem as the end of a sentence that begins with the visitor.
 func (p Problem) Words() string { return problems[p].words }
 
-// Grave reports whether visitors are harmed by it.
-func (p Problem) Grave() bool { return problems[p].grave }
+// Grade says how much it matters: what the host or the system does by itself is a note.
+func (p Problem) Grade() point.Grade { return problems[p].grade }
 
-// Do says what to do about it.
+// Do says what to do about it; "" where there is nothing to do.
 func (p Problem) Do() string { return problems[p].do }
 
 // Landing returns the last address of a journey.
@@ -99,118 +131,215 @@ func (j Journey) Redirects() int {
 	return n
 }
 
-// Judge says what is wrong with a journey to a site whose one name is canonical and
-// whose others are names. An empty result is good.
-func (j Journey) Judge(canonical string, names []string) []Problem {
-	var out []Problem
-	found := map[Problem]bool{}
-	add := func(p Problem) {
-		if !found[p] {
-			found[p] = true
+// judging is one journey while it is judged.
+type judging struct {
+	Journey
+	site  address.Site
+	found map[Problem]bool
+}
+
+// Judge says what is wrong with a journey, or worth knowing about it, the gravest first. paths are the
+// folders that alone are to be secure, like /shop; empty: the whole site. What the site does behind the
+// redirect, from one secure address of its own to another, is its own affair and at most a note.
+func (j Journey) Judge(site address.Site, paths []string) []Problem {
+	d := &judging{j, site, map[Problem]bool{}}
+	d.follow()
+	if !d.found[TooFar] && !d.found[Loop] && !d.found[Failed] {
+		d.landing(paths)
+	}
+	out := []Problem{}
+	for _, p := range Order {
+		if d.found[p] {
 			out = append(out, p)
 		}
 	}
-	if len(j.Hops) == 0 {
-		return []Problem{Failed}
+	return out
+}
+
+// follow judges the way. A step that changes scheme, host or port is one of the redirect.
+func (d *judging) follow() {
+	if d.Far {
+		d.found[TooFar], d.found[Failed] = true, false
+		return
+	}
+	if len(d.Hops) == 0 {
+		d.found[Failed] = true
+		return
 	}
 	seen := map[string]bool{}
-	for i, h := range j.Hops {
+	switches, name, scheme := 0, false, false
+	for i, h := range d.Hops {
 		if seen[h.Method+h.URL] {
-			add(Loop)
+			d.found[Loop] = true
 		}
-		seen[h.Method+h.URL] = true
+		if h.Cookie {
+			clear(seen)
+		} else {
+			seen[h.Method+h.URL] = true
+		}
 		if h.Location == "" {
 			continue
 		}
-		if strings.HasPrefix(h.URL, "https:") && strings.HasPrefix(h.Location, "http:") {
-			add(Downgrade)
+		from, err1 := url.Parse(h.URL)
+		to, err2 := url.Parse(h.Location)
+		if err1 != nil || err2 != nil {
+			d.found[Nowhere] = true
+			continue
 		}
-		if h.Status == 302 || h.Status == 303 || h.Status == 307 {
-			add(Temporary)
+		if from.Scheme == "https" && to.Scheme == "http" {
+			d.found[Downgrade] = true
 		}
-		if i+1 < len(j.Hops) && j.Hops[i+1].Method != h.Method {
-			add(Post)
+		if i+1 < len(d.Hops) && d.Hops[i+1].Method != h.Method {
+			d.found[Post] = true
 		}
+		if from.Scheme == to.Scheme && from.Host == to.Host {
+			if !same(from, to) {
+				d.found[Moves] = true
+			}
+			continue
+		}
+		switches++
+		name, scheme = name || from.Host != to.Host, scheme || from.Scheme != to.Scheme
+		d.step(h, from, to)
 	}
-	last := j.Hops[len(j.Hops)-1]
-	if last.Location != "" && !found[Loop] { // it was given up on the way
-		add(Loop)
-	}
-	if j.Err != "" && !found[Loop] {
-		add(Failed)
-	}
-	if found[Loop] || found[Failed] {
-		return inOrder(out)
-	}
-	if j.Redirects() > 1 {
-		add(Chain)
-	}
-	typed, err1 := url.Parse(j.Typed)
-	landed, err2 := url.Parse(last.URL)
-	if err1 != nil || err2 != nil {
-		return append(out, Failed)
-	}
-	host := landed.Hostname()
-	ours := host == canonical
-	for _, n := range names {
-		ours = ours || n == host
-	}
+	last := d.Hops[len(d.Hops)-1]
 	switch {
-	case !ours:
-		add(Elsewhere)
-	case j.Proof:
-		if j.Redirects() > 0 {
-			add(ProofLost)
-		}
-		return inOrder(out)
-	case landed.Scheme != "https":
-		add(Insecure)
-	case host != canonical:
-		add(Mixed)
+	case d.found[Loop]:
+	case last.Location != "": // it was given up on the way
+		d.found[Loop] = true
+	case d.Err != "" || last.Status == 0:
+		d.found[Failed] = true
+	case switches > 2 || switches == 2 && !(name && scheme):
+		d.found[Chain] = true
+	case switches == 2:
+		d.found[Steps] = true
 	}
-	if ours && strings.TrimSuffix(landed.EscapedPath(), "/") != strings.TrimSuffix(typed.EscapedPath(), "/") {
-		add(PathLost)
-	}
-	if ours && landed.RawQuery != typed.RawQuery {
-		add(QueryLost)
-	}
-	// What the address is of does not matter, but that there is a page behind it.
-	if last.Status >= 500 {
-		add(Broken)
-	}
-	return inOrder(out)
 }
 
-func inOrder(found []Problem) []Problem {
-	out := make([]Problem, 0, len(found))
-	for _, p := range Order {
-		for _, f := range found {
-			if f == p {
-				out = append(out, p)
-			}
-		}
+// step judges one redirect that changes scheme, host or port.
+func (d *judging) step(h Hop, from, to *url.URL) {
+	if h.Method != "POST" && (h.Status == 302 || h.Status == 303 || h.Status == 307) {
+		d.found[Temporary] = true
 	}
-	return out
+	switch {
+	case same(from, to):
+	case strings.Trim(from.Path, "/") == strings.Trim(d.site.Path, "/") && strings.HasPrefix(to.Path, d.site.Path+"/"):
+		d.found[Moves] = true // from the front page to a page in a language, to the page that ?p= names
+	default:
+		d.found[PathLost] = d.found[PathLost] || trimmed(from) != trimmed(to)
+		d.found[QueryLost] = d.found[QueryLost] || query(from) != query(to)
+	}
+}
+
+// same reports whether two addresses have the same path and query, however they are written. A slash at
+// the end is no difference.
+func same(a, b *url.URL) bool { return trimmed(a) == trimmed(b) && query(a) == query(b) }
+
+func trimmed(u *url.URL) string { return strings.TrimSuffix(u.Path, "/") }
+
+func query(u *url.URL) string {
+	values, err := url.ParseQuery(u.RawQuery)
+	if err != nil {
+		return u.RawQuery
+	}
+	return values.Encode()
+}
+
+// landing judges where the way ends.
+func (d *judging) landing(paths []string) {
+	last := d.Hops[len(d.Hops)-1]
+	typed, err1 := url.Parse(d.Typed)
+	landed, err2 := url.Parse(last.URL)
+	if err1 != nil || err2 != nil {
+		d.found[Failed] = true
+		return
+	}
+	if last.Status/100 == 3 && last.Status != 304 {
+		d.found[Nowhere] = true
+		return
+	}
+	host := landed.Hostname()
+	ours := slices.Contains(d.site.Hosts(), host)
+	standard := landed.Port() == "" || landed.Scheme == "http" && landed.Port() == "80" || landed.Scheme == "https" && landed.Port() == "443"
+	switch {
+	case d.Kind == Proof:
+		d.proof(typed, landed, ours && standard)
+		return
+	case !ours:
+		d.found[Elsewhere] = true
+		return
+	case !standard:
+		d.found[OtherPort] = true
+	case !below(typed.Path, paths):
+	case landed.Scheme != "https":
+		d.found[Insecure] = true
+	case host != d.site.Host:
+		d.found[Mixed] = true
+	}
+	front := strings.TrimSuffix(d.site.Path, "/")
+	if d.Kind == Page && trimmed(typed) != front && trimmed(landed) == front {
+		d.found[PathLost] = true
+	}
+	d.answer(last)
+}
+
+// proof judges the way to where an authority looks. Whether something is there does not matter.
+func (d *judging) proof(typed, landed *url.URL, ours bool) {
+	d.found[Temporary], d.found[Moves], d.found[PathLost] = false, false, false
+	switch {
+	case !ours || !same(typed, landed):
+		d.found[ProofLost] = true
+	case d.Redirects() > 0:
+		d.found[ProofTo] = true
+	}
+}
+
+// answer judges what is there at the end.
+func (d *judging) answer(last Hop) {
+	switch known := d.Kind == Page || d.Kind == Entrance; {
+	case last.Status == 401, last.Status == 403 && d.Kind == Entrance:
+		d.found[Denied] = true
+	case d.Kind == Entrance && (last.Status == 404 || last.Status == 410):
+	case d.Kind == Page && (last.Status == 404 || last.Status == 410):
+		d.found[Missing] = true
+	case last.Status == 501, last.Status == 503 && !known: // cannot do that; the system is being updated
+	case last.Status >= 500, known && last.Status >= 400:
+		d.found[Broken] = true
+	}
+}
+
+// below reports whether a path is one that is to be secure.
+func below(path string, paths []string) bool {
+	return len(paths) == 0 || slices.ContainsFunc(paths, func(p string) bool {
+		folder := strings.TrimSuffix(p, "/")
+		return path == folder || strings.HasPrefix(path, folder+"/")
+	})
 }
 
 // ProofFolders are where certificate authorities look for proofs of ownership
 // (RFC 8555 §8.3 and the older way), below the root of a name.
 var ProofFolders = []string{"/.well-known/acme-challenge/", "/.well-known/pki-validation/"}
 
-// Matrix returns the addresses that a site's visitors may type: every scheme and
-// name, and of each the front page, a deep path with query and percent signs, a
-// static file, a file for a proof, and something sent with POST.
-func Matrix(names []string, folder string) []Journey {
+// Matrix returns the addresses that a site's visitors may type: every scheme and name, and of each the
+// front page, a deep path with query and percent signs, a static file, a file for a proof, and something
+// sent with POST; and under the site's own name the entrances and pages given, as paths below its folder.
+func Matrix(site address.Site, entrances, pages []string) []Journey {
 	var out []Journey
 	for _, scheme := range []string{"http", "https"} {
-		for _, n := range names {
-			base := scheme + "://" + n + folder
+		for _, n := range site.Hosts() {
+			base := scheme + "://" + n + site.Path
 			out = append(out,
-				Journey{Typed: base + "/", Method: "GET"},
-				Journey{Typed: base + "/lamp%20room/caf%C3%A9/?a=1%2B1&b=%26", Method: "GET"},
-				Journey{Typed: base + "/?p=7", Method: "POST"},
-				Journey{Typed: base + "/favicon.ico", Method: "GET"},
-				Journey{Typed: fmt.Sprintf("%s://%s%strimlantern-test", scheme, n, ProofFolders[0]), Method: "GET", Proof: true})
+				Journey{Typed: base + "/", Method: "GET", Kind: Page},
+				Journey{Typed: base + "/lamp%20room/caf%C3%A9/?a=1%2B1&b=%26", Method: "GET", Kind: Probe},
+				Journey{Typed: base + "/?p=7", Method: "POST", Kind: Probe},
+				Journey{Typed: base + "/favicon.ico", Method: "GET", Kind: Probe},
+				Journey{Typed: fmt.Sprintf("%s://%s%strimlantern-test", scheme, n, ProofFolders[0]), Method: "GET", Kind: Proof})
+		}
+		for _, path := range entrances {
+			out = append(out, Journey{Typed: scheme + "://" + site.Host + site.Path + path, Method: "GET", Kind: Entrance})
+		}
+		for _, path := range pages {
+			out = append(out, Journey{Typed: scheme + "://" + site.Host + site.Path + path, Method: "GET", Kind: Page})
 		}
 	}
 	return out

@@ -38,7 +38,8 @@ type Header struct {
 	Time     string   `json:"time"`
 	Site     string   `json:"site"`
 	Also     []string `json:"also,omitempty"`
-	Kind     string   `json:"kind"` // "references" or "lengths"
+	Sisters  []string `json:"sisters,omitempty"` // addresses of the other sites of its network
+	Kind     string   `json:"kind"`              // "references" or "lengths"
 	Layout   string   `json:"layout"`
 	Database string   `json:"database"` // identity, without secrets
 	Prefix   string   `json:"prefix"`

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -65,6 +66,7 @@ type Client struct {
 	resolve   map[string][]string
 	own       map[string]bool
 	secrets   http.Header
+	timeout   time.Duration
 }
 
 // trusted adds the secrets to what goes to the site's own hosts over HTTPS. Redirects
@@ -146,27 +148,38 @@ func New(o Options) (*Client, error) {
 	if o.Timeout == 0 {
 		o.Timeout = 20 * time.Second
 	}
+	c.secrets, c.timeout = o.Secrets, o.Timeout
+	c.connect(roots)
+	c.follow(o.Cookies)
+	return c, nil
+}
+
+// connect makes the transport.
+func (c *Client) connect(roots *x509.CertPool) {
 	c.transport = &http.Transport{
 		DialContext:            c.Dial,
 		TLSClientConfig:        &tls.Config{RootCAs: roots},
 		ForceAttemptHTTP2:      true,
 		MaxIdleConnsPerHost:    16,
 		TLSHandshakeTimeout:    10 * time.Second,
-		ResponseHeaderTimeout:  o.Timeout,
+		ResponseHeaderTimeout:  c.timeout,
 		MaxResponseHeaderBytes: 1 << 20,
 	}
-	c.secrets = o.Secrets
+}
+
+// follow makes what follows redirects, and with cookies keeps those of own hosts.
+func (c *Client) follow(cookies bool) {
 	var jar http.CookieJar
-	if o.Cookies {
+	if cookies {
 		kept, err := cookiejar.New(&cookiejar.Options{PublicSuffixList: publicsuffix.List})
 		if err != nil {
-			return nil, err
+			panic(err) // it never fails
 		}
 		jar = ownJar{kept, c}
 	}
 	c.http = &http.Client{
 		Jar:       jar,
-		Timeout:   o.Timeout,
+		Timeout:   c.timeout,
 		Transport: trusted{c},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if t, ok := r.Context().Value(trailKey{}).(*trail); ok {
@@ -178,8 +191,25 @@ func New(o Options) (*Client, error) {
 			return nil
 		},
 	}
-	return c, nil
 }
+
+// Visitor returns the client of one visitor: it keeps cookies of its own. Where at names addresses
+// (IP:PORT) for ports of host, it connects to these alone, and Leave ends its connections.
+func (c *Client) Visitor(host string, at map[string]string) *Client {
+	v := *c
+	if len(at) > 0 {
+		v.resolve = maps.Clone(c.resolve)
+		for port, addr := range at {
+			v.resolve[net.JoinHostPort(host, port)] = []string{addr}
+		}
+		v.connect(c.Roots())
+	}
+	v.follow(true)
+	return &v
+}
+
+// Leave ends the connections that wait for more.
+func (c *Client) Leave() { c.transport.CloseIdleConnections() }
 
 // ownJar keeps the cookies of the site's own hosts, as a browser would on a visit, and no others.
 type ownJar struct {
@@ -465,11 +495,20 @@ func (c *Client) StepWith(ctx context.Context, method, u string, headers http.He
 	if body != nil {
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}
+	jar := c.http.Jar
+	if jar != nil {
+		for _, cookie := range jar.Cookies(req.URL) {
+			req.AddCookie(cookie)
+		}
+	}
 	res, err = trusted{c}.RoundTrip(req)
 	if err != nil {
 		return nil, "", err
 	}
 	res.Body.Close()
+	if jar != nil {
+		jar.SetCookies(req.URL, res.Cookies())
+	}
 	if res.StatusCode/100 == 3 && res.Header.Get("Location") != "" {
 		to, err := req.URL.Parse(res.Header.Get("Location"))
 		if err != nil {
@@ -483,6 +522,11 @@ func (c *Client) StepWith(ctx context.Context, method, u string, headers http.He
 // Roots returns the authorities that are trusted.
 func (c *Client) Roots() *x509.CertPool {
 	return c.transport.TLSClientConfig.RootCAs
+}
+
+// Said reports whether it was said where a port of this very host is.
+func (c *Client) Said(host, port string) bool {
+	return len(c.resolve[net.JoinHostPort(host, port)]) > 0
 }
 
 // Override returns where a host and port were said to be, in order.

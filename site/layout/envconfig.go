@@ -8,16 +8,16 @@ import (
 
 // ReadEnv reads the settings of a file of NAME=value lines, as many systems keep
 // them: comments begin with #, a value may be quoted, and export may stand in
-// front. Nothing is expanded or run. The last setting of a name counts.
+// front. Nothing is expanded or run: a value with ${NAME} in it is Computed. The last setting of a name counts.
 func ReadEnv(file string) (map[string]Setting, error) {
 	b, err := disk.Read(file, maxConfig)
 	if err != nil {
 		return nil, err
 	}
-	return envSettings(string(b)), nil
+	return envSettings(file, string(b)), nil
 }
 
-func envSettings(src string) map[string]Setting {
+func envSettings(file, src string) map[string]Setting {
 	out := map[string]Setting{}
 	for i, line := range strings.Split(src, "\n") {
 		line = strings.TrimSpace(line)
@@ -27,7 +27,11 @@ func envSettings(src string) map[string]Setting {
 		if !ok || name == "" || strings.ContainsAny(name, "#'\" \t") {
 			continue
 		}
-		out[name] = Setting{envValue(strings.TrimSpace(value)), i + 1}
+		s := Setting{envValue(strings.TrimSpace(value)), Literally, file, i + 1}
+		if known, _, ok := strings.Cut(s.Value, "${"); ok && !strings.HasPrefix(strings.TrimSpace(value), "'") { // another setting goes in
+			s.Value, s.How = known, Computed
+		}
+		out[name] = s
 	}
 	return out
 }

@@ -38,7 +38,14 @@ type Layout struct {
 	Files       []string    `yaml:"files" json:"files"`             // folders with code that writes pages
 	Pages       []Cache     `yaml:"pages" json:"pages"`             // rows that are pages of their own, by their label's page
 	SiteMaps    []string    `yaml:"site_maps" json:"site_maps"`     // paths of its lists of pages
+	Entrances   []Entrance  `yaml:"entrances" json:"entrances"`     // addresses that sites of the kind have by themselves
 	Hashes      []Hash      `yaml:"hashes" json:"hashes"`           // values with a keyed hash beside them
+}
+
+// Entrance is an address that sites of the kind have by themselves: the login, the feed.
+type Entrance struct {
+	Name string `yaml:"name" json:"name"`
+	Path string `yaml:"path" json:"path"` // below the site's folder; an owner may have hidden or closed it
 }
 
 // Hash tells how a value in a JSON object is sealed by a keyed hash beside it.
@@ -61,7 +68,7 @@ func (l *Layout) Hashed(conn *Connection) (all []envelope.Hashed) {
 		key := ""
 		for _, name := range h.Key {
 			s, ok := conn.settings[name]
-			if !ok || s.Value == "" || s.Value == h.Unset {
+			if !ok || s.How != Literally || s.Value == "" || s.Value == h.Unset {
 				key = ""
 				break
 			}
@@ -172,6 +179,7 @@ type ConfigFile struct {
 	Charset  string            `yaml:"charset" json:"charset"`
 	Prefix   string            `yaml:"prefix" json:"prefix"`
 	Locks    map[string]string `yaml:"locks" json:"locks"` // address name: constant that locks it
+	End      string            `yaml:"end" json:"end"`     // the file that begins the system: what is included after it is no configuration
 }
 
 //go:embed shipped/*.yaml
@@ -227,6 +235,11 @@ func Parse(b []byte) (*Layout, error) {
 	for _, m := range l.SiteMaps {
 		if !strings.HasPrefix(m, "/") {
 			return nil, fmt.Errorf("layout %s: site_maps: %q is no path; begin it with /", l.Name, m)
+		}
+	}
+	for _, e := range l.Entrances {
+		if e.Name == "" || !strings.HasPrefix(e.Path, "/") {
+			return nil, fmt.Errorf("layout %s: entrances needs name, and a path that begins with /", l.Name)
 		}
 	}
 	for _, d := range l.CacheFiles {

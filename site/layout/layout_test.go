@@ -32,13 +32,99 @@ END;
 define('I', 'behind an attribute');
 define('broken', 'no end
 `)
-	values := map[string]string{}
+	want := map[string]string{"A": `it's "here" \n`, "B": "tab\there $x \\", "C": "3306", "D": "true", "F": "ab", "G": "const",
+		"$table_prefix": "tr_", "$later": "two", "I": "behind an attribute"}
 	for k, v := range got {
-		values[k] = v.Value
+		if v.How == Literally {
+			assert.Equal(t, want[k], v.Value, k)
+			delete(want, k)
+		}
 	}
-	assert.Equal(t, map[string]string{"A": `it's "here" \n`, "B": "tab\there $x \\", "C": "3306", "D": "true", "G": "const",
-		"$table_prefix": "tr_", "$later": "two", "I": "behind an attribute"}, values)
+	assert.Empty(t, want)
+	assert.Equal(t, Computed, got["E"].How)
 	assert.Equal(t, 6, got["A"].Line)
+}
+
+// phpSettings reads a configuration of one file.
+func phpSettings(src string) map[string]Setting {
+	p := &phpReader{set: map[string]Setting{}, end: "start.php", names: map[string]string{"/srv/config.php": "config.php"}}
+	p.file("/srv/config.php", src, false)
+	return p.set
+}
+
+// What only running a configuration would tell is said, and never guessed.
+func TestPHPConditions(t *testing.T) {
+	for src, want := range map[string]Setting{
+		`define('A', 'x');`:                                                        {"x", Literally, "", 1},
+		`define('A', "http://$host");`:                                             {"http://", Computed, "", 1},
+		`define('A', "http://{$_SERVER['HTTP_HOST']}/x");`:                         {"http://", Computed, "", 1},
+		`define('A', 'http://' . $_SERVER['HTTP_HOST']);`:                          {"http://", Computed, "", 1},
+		`define('A', $_SERVER['HTTP_HOST'] . 'x');`:                                {"", Computed, "", 1},
+		`define('A', getenv('A') ?: 'http://fallback');`:                           {"", Computed, "", 1},
+		`define('A', getenv_or('A', 'http://fallback'));`:                          {"", Computed, "", 1},
+		`define('A', $set ? 'x' : 'y');`:                                           {"", Computed, "", 1},
+		`define('B', 'http://'); define('A', B . 'ternrock.example');`:             {"http://ternrock.example", Literally, "", 1},
+		`$b = 'http://'; define('A', $b . 'x' . '/y');`:                            {"http://x/y", Literally, "", 1},
+		`define('A', ('x' . 'y'));`:                                                {"xy", Literally, "", 1},
+		`define('A', dirname(__DIR__) . '/x');`:                                    {"//x", Literally, "", 1},
+		`define('A', __DIR__ . '/x');`:                                             {"/srv/x", Literally, "", 1},
+		`if (!defined('A')) { define('A', 'x'); }`:                                 {"x", Literally, "", 1},
+		`if ( ! defined( 'A' ) ) define( 'A', 'x' );`:                              {"x", Literally, "", 1},
+		`defined('A') or define('A', 'x');`:                                        {"x", Literally, "", 1},
+		`defined('A') || define('A', 'x');`:                                        {"x", Literally, "", 1},
+		`defined('B') && define('A', 'x');`:                                        {"x", Conditionally, "", 1},
+		`if (!defined('B')) { define('A', 'x'); }`:                                 {"x", Conditionally, "", 1},
+		`if ($a) define('A', 'x');`:                                                {"x", Conditionally, "", 1},
+		`if ($a) $b = 1; define('A', 'x');`:                                        {"x", Literally, "", 1},
+		`if ($a) { $b = 1; } define('A', 'x');`:                                    {"x", Literally, "", 1},
+		`if ($a): define('A', 'x'); endif;`:                                        {"x", Conditionally, "", 1},
+		`if ($a): $b = 1; else: $b = 2; endif; define('A', 'x');`:                  {"x", Literally, "", 1},
+		`if ($a) { define('A', 'x'); } else { define('A', 'y'); }`:                 {"x", Conditionally, "", 1},
+		`if ($a) { define('A', 'https://x'); } else { define('A', 'http://x'); }`:  {"http://x", Conditionally, "", 1},
+		`if ($a) { $b = 1; } elseif ($c) define('A', 'y');`:                        {"y", Conditionally, "", 1},
+		`if ($a) { if ($b) { $c = 1; } } define('A', 'x');`:                        {"x", Literally, "", 1},
+		`if ($a) { define('A', 'x'); } if (!defined('A')) { define('A', 'y'); }`:   {"x", Conditionally, "", 1},
+		`function f() { define('A', 'x'); }`:                                       {"x", Conditionally, "", 1},
+		`function f($a = 'x'): string { return 'y'; } define('A', 'x');`:           {"x", Literally, "", 1},
+		`$f = function () { return 1; }; define('A', 'x');`:                        {"x", Literally, "", 1},
+		`switch ($h) { case 'a': define('A', 'x'); break; }`:                       {"x", Conditionally, "", 1},
+		`foreach (['a'] as $v) { } define('A', 'x');`:                              {"x", Literally, "", 1},
+		`try { define('A', 'x'); } catch (E $e) { }`:                               {"x", Conditionally, "", 1},
+		`if ($a) { return; } define('A', 'x');`:                                    {"x", Literally, "", 1},
+		`define('A', 'x'); require_once __DIR__ . '/start.php'; define('A', 'y');`: {"x", Literally, "", 1},
+		`require_once B . 'start.php'; define('A', 'y');`:                          {},
+		`return; define('A', 'y');`:                                                {},
+		`include '/etc/' . $host . '.php'; if (!defined('A')) define('A', 'x');`:   {"x", Conditionally, "", 1},
+		`include '/etc/' . $host . '.php'; define('A', 'x');`:                      {"x", Literally, "", 1},
+		`?>define('A', 'side');<?php define('A', 'x');`:                            {"x", Literally, "", 1},
+		"define('A', <<<X\nhttp://x\nX\n);":                                        {"", Computed, "", 1},
+		`$x = ['a' => define('A', 'y')]; const B = 'q', A = 'x';`:                  {},
+	} {
+		got := phpSettings("<?php " + src)["A"]
+		got.File = ""
+		assert.Equal(t, want, got, src)
+	}
+}
+
+// A configuration may be split into several files.
+func TestPHPIncludes(t *testing.T) {
+	dir := t.TempDir()
+	lay := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	main := lay("www/wp-config.php", "<?php\nrequire dirname(__FILE__) . '/../private/db.php';\nif (file_exists('local.php')) { include 'local.php'; }\n$table_prefix = 'tr_';\nrequire_once ABSPATH . 'wp-settings.php';\ndefine('LATE', 'x');")
+	db := lay("private/db.php", "<?php define('DB_NAME', 'museum');\nrequire __FILE__;\nrequire '/no/such/file.php';")
+	lay("www/local.php", "<?php define('WP_HOME', 'http://ternrock.example');")
+	got, err := ReadPHP(main, "wp-settings.php")
+	require.NoError(t, err)
+	assert.Equal(t, Setting{"museum", Literally, db, 1}, got["DB_NAME"])
+	assert.Equal(t, Conditionally, got["WP_HOME"].How)
+	assert.Equal(t, "tr_", got["$table_prefix"].Value)
+	assert.NotContains(t, got, "LATE")
+	assert.Equal(t, 3, got[unknownInclude].Line, "what cannot be read may set anything")
 }
 
 func TestConnect(t *testing.T) {
@@ -54,12 +140,16 @@ func TestConnect(t *testing.T) {
 		"db.example:3307":       {Host: "db.example", Port: 3307},
 		"localhost:/run/x.sock": {Socket: "/run/x.sock"},
 		":/run/x.sock":          {Socket: "/run/x.sock"},
+		"[::1]":                 {Host: "::1"},
+		"[::1]:3307":            {Host: "::1", Port: 3307},
+		"::1":                   {Host: "::1"},
+		"h:3307:/run/x.sock":    {Socket: "/run/x.sock"},
 	} {
 		write(host)
 		c, err := l.Config.Connect(file)
 		require.NoError(t, err)
 		assert.Equal(t, []any{want.Host, want.Port, want.Socket, "museum", "tr_"}, []any{c.Host, c.Port, c.Socket, c.Database, c.Prefix}, host)
-		assert.Equal(t, Lock{"WP_HOME", "http://ternrock.example", 2}, c.Locks["public"])
+		assert.Equal(t, Lock{"WP_HOME", Setting{"http://ternrock.example", Literally, file, 2}}, c.Locks["public"])
 	}
 	write("h:port")
 	_, err = l.Config.Connect(file)

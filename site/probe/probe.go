@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"syscall"
 	"time"
 
 	"trimlantern/core/markup"
@@ -110,6 +111,12 @@ func fits(kind markup.Kind, typ string) bool {
 	return false
 }
 
+// Unreachable reports whether a request failed since this machine has no way to such addresses, as one
+// without IPv6: that tells nothing of the server.
+func Unreachable(err error) bool {
+	return errors.Is(err, syscall.ENETUNREACH) || errors.Is(err, syscall.EADDRNOTAVAIL) || errors.Is(err, syscall.EAFNOSUPPORT)
+}
+
 // Failure says in words what a failed request tells about a host.
 func Failure(err error) string {
 	_, why := failure(err)
@@ -139,6 +146,8 @@ func failure(err error) (answer, why string) {
 		return "insecure", "refuses TLS for this name"
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
 		return "unknown", "gave no answer in time"
+	case Unreachable(err):
+		return "unknown", "cannot be reached from this machine"
 	case errors.As(err, &op) && op.Op == "dial" && !op.Timeout():
 		return "insecure", "nothing listens for HTTPS"
 	}

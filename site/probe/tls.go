@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"net"
 	"time"
 
@@ -17,6 +18,7 @@ type TLS struct {
 	Version string              `json:"version,omitempty"`
 	Chain   []*x509.Certificate `json:"-"`
 	Plain   bool                `json:"plain,omitempty"` // it speaks, but no TLS
+	Far     bool                `json:"far,omitempty"`   // this machine has no way to it: that says nothing of the server
 }
 
 // handshakeTime bounds one handshake.
@@ -30,7 +32,7 @@ func Handshake(ctx context.Context, addr, host string) TLS {
 	defer cancel()
 	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", addr)
 	if err != nil {
-		out.Err = Failure(err)
+		out.Err, out.Far = Failure(err), Unreachable(err)
 		return out
 	}
 	defer raw.Close()
@@ -66,6 +68,22 @@ func Addresses(ctx context.Context, c *fetch.Client, host, port string) ([]strin
 		out = append(out, net.JoinHostPort(ip.String(), port))
 	}
 	return out, nil
+}
+
+// Known reports whether a name leads to a server: what was said of this very name with --resolve, else what
+// the DNS says. An error says that the name server gave no answer.
+func Known(ctx context.Context, c *fetch.Client, host string) (bool, error) {
+	if c.Said(host, "443") || c.Said(host, "80") {
+		return true, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
+	defer cancel()
+	ips, err := net.DefaultResolver.LookupIPAddr(ctx, host)
+	var dns *net.DNSError
+	if errors.As(err, &dns) && dns.IsNotFound {
+		return false, nil
+	}
+	return len(ips) > 0, err
 }
 
 // Listens reports whether something takes connections at addr.

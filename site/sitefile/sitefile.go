@@ -9,6 +9,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"trimlantern/core/address"
 	"trimlantern/core/sheet"
 	"trimlantern/site/disk"
 )
@@ -21,15 +22,57 @@ type File struct {
 	Site     string            `yaml:"site"`
 	Folder   string            `yaml:"folder,omitempty"` // of the site; absolute
 	Also     []string          `yaml:"also,omitempty"`
+	Sisters  []Sister          `yaml:"sisters,omitempty"`
 	Layout   string            `yaml:"layout"`
 	Database Database          `yaml:"database"`
 	Files    []string          `yaml:"files,omitempty"`
 	Choose   sheet.Choice      `yaml:"choose,omitempty"` // a part of the site
 	Hosts    map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"
+	Accepted []Accepted        `yaml:"accepted,omitempty"`
 	Network  Network           `yaml:"network,omitempty"`
 
 	Dir  string `yaml:"-"` // what paths are relative to
 	Path string `yaml:"-"` // of the file itself
+}
+
+// Sister is another site of the same network, with an address of its own.
+type Sister struct {
+	Site string   `yaml:"site"`
+	Also []string `yaml:"also,omitempty"`
+}
+
+// Accepted is a finding that the owner accepts: it is shown, and counts no more.
+type Accepted struct {
+	Finding string   `yaml:"finding"`         // the stable name of its kind
+	About   []string `yaml:"about,omitempty"` // the hosts or addresses that it is accepted for
+	Because string   `yaml:"because"`
+	Date    string   `yaml:"date,omitempty"` // when, like 2026-11-26
+}
+
+// Named makes a site file of addresses alone.
+func Named(site string, also, sisters []string) *File {
+	f := &File{Site: site, Also: also}
+	for _, s := range sisters {
+		f.Sisters = append(f.Sisters, Sister{Site: s})
+	}
+	return f
+}
+
+// Address returns the site's address, its other names and its sisters. The error names the key.
+func (f *File) Address() (address.Site, error) {
+	site, err := address.Parse(f.Site, f.Also...)
+	if err != nil {
+		return site, fmt.Errorf("site, also: %w", err)
+	}
+	var sisters []address.Site
+	for _, s := range f.Sisters {
+		sister, err := address.Parse(s.Site, s.Also...)
+		if err != nil {
+			return site, fmt.Errorf("sisters: %w", err)
+		}
+		sisters = append(sisters, sister)
+	}
+	return site.WithSisters(sisters...), nil
 }
 
 // Database says where the site's database is. The password is never in it.
@@ -91,6 +134,11 @@ func Read(path string) (*File, error) {
 	if f.Database.Kind == "" && f.Database != (Database{}) {
 		return nil, fmt.Errorf("%s: %w", path, errors.New("database needs kind"))
 	}
+	for i, a := range f.Accepted {
+		if a.Finding == "" || a.Because == "" {
+			return nil, fmt.Errorf("%s: accepted: entry %d needs finding and because", path, i+1)
+		}
+	}
 	for host, d := range f.Hosts {
 		if !decisions[d] {
 			return nil, fmt.Errorf("%s: hosts: %s: %q is no decision; write secure, insecure or leave", path, host, d)
@@ -128,4 +176,48 @@ func (f *File) Abs(p string) string {
 		return p
 	}
 	return filepath.Join(f.Dir, p)
+}
+
+// Accept adds an accepted finding to the file on disk; the rest of it, comments too, stays.
+func (f *File) Accept(a Accepted) error {
+	b, err := disk.ReadTrusted(f.Path, maxSize)
+	if err != nil {
+		return err
+	}
+	var doc yaml.Node
+	if err := yaml.Unmarshal(b, &doc); err != nil {
+		return fmt.Errorf("%s: %w", f.Path, err)
+	}
+	var entry yaml.Node
+	if err := entry.Encode(a); err != nil {
+		return err
+	}
+	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 || doc.Content[0].Kind != yaml.MappingNode {
+		return fmt.Errorf("%s: is not a list of keys and values", f.Path)
+	}
+	top := doc.Content[0]
+	var list *yaml.Node
+	for i := 0; i+1 < len(top.Content); i += 2 {
+		if top.Content[i].Value == "accepted" {
+			list = top.Content[i+1]
+		}
+	}
+	if list == nil {
+		list = &yaml.Node{Kind: yaml.SequenceNode}
+		top.Content = append(top.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "accepted"}, list)
+	}
+	list.Content = append(list.Content, &entry)
+	var out bytes.Buffer
+	e := yaml.NewEncoder(&out)
+	e.SetIndent(2)
+	if err := e.Encode(&doc); err != nil {
+		return err
+	}
+	tree, err := disk.OpenTree(filepath.Dir(f.Path))
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	f.Accepted = append(f.Accepted, a)
+	return tree.Write(filepath.Base(f.Path), out.Bytes(), disk.Looks{Mode: 0o600})
 }

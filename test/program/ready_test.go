@@ -90,7 +90,7 @@ func TestReady(t *testing.T) {
 		{"soon", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(9*24*time.Hour + time.Hour) }, []string{"ends in 9 days", "Ready to switch; what is marked [!] needs attention."}},
 		{"ended", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) }, []string{"[-] the certificate for ternrock.example", "it expired on", "Not yet"}},
 		{"only one name", 1, page, func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }, []string{"it is for ternrock.example, not for www.ternrock.example", "for all names: ternrock.example, www.ternrock.example"}},
-		{"HSTS and a cookie", 1, func(w http.ResponseWriter, r *http.Request) {
+		{"HSTS and a cookie", 0, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Strict-Transport-Security", "max-age=9")
 			http.SetCookie(w, &http.Cookie{Name: "session", Value: "secret-of-the-session"})
 			w.Header().Set("Via", "1.1 front")
@@ -105,7 +105,7 @@ func TestReady(t *testing.T) {
 				return
 			}
 			page(w, r)
-		}, nil, []string{"sends back to HTTP", "changes with trimlantern apply"}},
+		}, nil, []string{"redirects back to HTTP", "apply the changes (trimlantern apply)"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			f := serve(t, c.handler, c.cert)
@@ -209,7 +209,7 @@ func TestRedirectCommand(t *testing.T) {
 		}
 	}, nil)
 	r := want(t, 1, f.dir, f.args("redirect", "test", "http://ternrock.example/visit/?from=map\x1b")...)
-	for _, s := range []string{"loses the path", "loses the query", "loses what visitors send", "for the time being", "ends up on another name", "make it permanent"} {
+	for _, s := range []string{"loses the path", "loses the query", "loses a form sent to the insecure address", "is redirected temporarily", "ends up on another name", "make it permanent"} {
 		assert.Contains(t, r.out, s)
 	}
 	assert.NotContains(t, r.out, "\x1b")
@@ -231,13 +231,13 @@ func TestRedirectCommand(t *testing.T) {
 		assert.Contains(t, want(t, 2, dir, "redirect", "install", server, file).errs, "there is no folder")
 	}
 	require.NoError(t, os.Mkdir(filepath.Dir(file), 0o755))
-	want(t, 0, dir, "redirect", "install", "apache", file)
+	want(t, 0, dir, "redirect", "install", "apache", file, "--anyway")
 	assert.FileExists(t, file)
 	want(t, 0, dir, "redirect", "remove", file)
 	assert.NoFileExists(t, file, "it was not there before")
 	assert.Contains(t, want(t, 2, dir, "redirect", "remove", file).errs, "there is no file")
 	require.NoError(t, os.WriteFile(file, []byte("Options -Indexes\n"), 0o640))
-	want(t, 0, dir, "redirect", "install", "apache", file)
+	want(t, 0, dir, "redirect", "install", "apache", file, "--anyway")
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm(), "the mode stays")
@@ -246,27 +246,27 @@ func TestRedirectCommand(t *testing.T) {
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Equal(t, "Options -Indexes\n", string(b), "undo gives the file of before, byte for byte")
-	want(t, 0, dir, "redirect", "install", "apache", file)
+	want(t, 0, dir, "redirect", "install", "apache", file, "--anyway")
 	require.NoError(t, os.WriteFile(file, []byte("somebody's\n"), 0o640))
 	assert.Contains(t, want(t, 1, dir, "undo").out, "changed by somebody since")
 }
 
 // The demo's road as a timer sees it: quiet when all is well, a text when not, and
 // what is new told from what is old.
-func TestWatch(t *testing.T) {
+func TestCheckup(t *testing.T) {
 	dir, initArgs := museum(t)
 	want(t, 0, dir, initArgs...)
-	first := want(t, 1, dir, "watch", "--quiet").out
+	first := want(t, 1, dir, "checkup", "--quiet").out
 	assert.Contains(t, first, "needs attention")
 	assert.Contains(t, first, "Redirects\n")
 	assert.Contains(t, first, "Insecure since last time")
-	second := want(t, 1, dir, "watch", "--quiet", "--expires-within", "90d").out
+	second := want(t, 1, dir, "checkup", "--quiet", "--expires-within", "90d").out
 	assert.Contains(t, second, "Still insecure")
 	assert.NotContains(t, second, "Insecure since last time")
 	assert.Contains(t, second, "it ends in 29\n")
 	want(t, 1, dir, "apply", "--offline", "--quiet", sheetOf(t, dir))
 	want(t, 0, dir, "redirect", "install", "apache", ".htaccess")
-	third := want(t, 1, dir, "watch", "--quiet").out
+	third := want(t, 1, dir, "checkup", "--quiet").out
 	assert.Contains(t, third, "No longer insecure")
 	assert.NotContains(t, third, "Redirects\n")
 	for _, file := range []string{"theme/header.html", "theme/footer.html"} {
@@ -279,7 +279,7 @@ func TestWatch(t *testing.T) {
 		Well  bool
 		Still []struct{ URL string }
 	}
-	require.NoError(t, json.Unmarshal([]byte(want(t, 1, dir, "watch", "--format", "json", "--quiet").out), &r))
+	require.NoError(t, json.Unmarshal([]byte(want(t, 1, dir, "checkup", "--format", "json", "--quiet").out), &r))
 	require.Len(t, r.Still, 1, "the tide chart's host has no HTTPS")
 	assert.False(t, r.Well)
 }
@@ -402,7 +402,7 @@ func TestReadyNamesDisagree(t *testing.T) {
 		"--resolve", "ternrock.example:443:" + f.secure, "--resolve", "www.ternrock.example:443:" + strings.Replace(f.secure, "127.0.0.1", "127.0.0.2", 1)}
 	r := run(t, t.TempDir(), args...)
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.out, "the names lead to different addresses")
+	assert.Contains(t, r.out, "lead to different addresses")
 	assert.NotContains(t, run(t, t.TempDir(), f.args("ready")...).out, "different addresses")
 }
 

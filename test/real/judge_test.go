@@ -71,7 +71,7 @@ func look(t *testing.T, w *internet, pages []string) []*browser.Seen {
 // judged are the findings that a scan of one page comes to: its own, and those of all
 // that it loads.
 func judged(t *testing.T, w *internet, page string) (out []mixed.Finding) {
-	j, err := work.OpenAddress("https://ternrock.example", nil, quiet{})
+	j, err := work.OpenAddress("https://ternrock.example", nil, nil, quiet{})
 	require.NoError(t, err)
 	j.Resolve, j.CA, j.Offline, j.Now = w.resolve, w.ca, true, time.Now
 	s, err := j.Scan(context.Background(), work.ScanOptions{URLs: []string{page}, Pages: 1, Depth: 0, Parallel: 2})

@@ -9,31 +9,43 @@ import (
 	"trimlantern/work"
 )
 
-func (a *app) watchCommand() *cobra.Command {
+func (a *app) checkupCommand() *cobra.Command {
 	o := work.ScanOptions{Depth: 50, Parallel: 4}
 	soon := 21 * 24 * time.Hour
+	timer := ""
 	c := &cobra.Command{
-		Use:   "watch",
+		Use:   "checkup",
 		Short: "Check the site's health; print nothing when all is well",
 		Long: `Looks at the certificate, at the way of every address, and at the pages, and compares
 with the last scan. When all is well it prints nothing and ends with 0; else it prints
-a text that can be mailed as it is, or JSON, and ends with 1.
+a text that can be mailed as it is, or JSON, and ends with 1, whatever failed: whether
+the site is down comes first. Notes and accepted faults are no news.
+
+--install-timer prints what makes this machine run it every morning: a line for cron,
+which mails the text, or two units for systemd.
 
 ` + exitCodes,
-		Example: `  trimlantern watch --quiet
-  trimlantern watch --quiet --pages 100 --expires-within 14d
-  0 6 * * *  cd /srv/ternrock && trimlantern watch --quiet   # in a crontab, which mails it`,
+		Example: `  trimlantern checkup --quiet
+  trimlantern checkup --quiet --pages 100 --expires-within 14d
+  trimlantern checkup --install-timer cron`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			j, err := a.open()
 			if err != nil {
 				return err
 			}
-			r, err := j.Watch(c.Context(), soon, o)
+			if timer != "" {
+				r, err := j.TimerFor(timer)
+				if err != nil {
+					return err
+				}
+				return a.show(r, func(t *report.Text) { t.Timer(r) })
+			}
+			r, err := j.Checkup(c.Context(), soon, o)
 			if err != nil {
 				return err
 			}
-			return a.show(r, func(t *report.Text) { t.Watched(r) })
+			return a.show(r, func(t *report.Text) { t.Checkup(r) })
 		},
 	}
 	a.network(c)
@@ -41,5 +53,7 @@ a text that can be mailed as it is, or JSON, and ends with 1.
 	c.Flags().IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
 	c.Flags().DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
 	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
+	c.Flags().StringVar(&timer, "install-timer", "", "print what runs it every morning: `cron|systemd`")
+	check(c.RegisterFlagCompletionFunc("install-timer", cobra.FixedCompletions([]string{"cron", "systemd"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }

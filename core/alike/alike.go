@@ -1,0 +1,178 @@
+// Package alike tells whether two answers show the same page: one over HTTP and one over HTTPS, or one
+// from each of a name's addresses. It compares what a visitor sees, not bytes: pages carry dates, tokens
+// and their own addresses.
+package alike
+
+import (
+	"bytes"
+	"hash/maphash"
+	"net/url"
+	"slices"
+	"strings"
+	"unicode"
+
+	"golang.org/x/net/html"
+	"golang.org/x/net/html/atom"
+)
+
+// Page is what one answer shows, as far as two are compared.
+type Page struct {
+	Status    int    `json:"status"`
+	Type      string `json:"type"`                // media type, without parameters
+	Title     string `json:"title,omitempty"`     // of an HTML page
+	Canonical string `json:"canonical,omitempty"` // host and path that the page calls itself by
+	Words     int    `json:"words"`               // of its text
+
+	runs, singles []uint64 // the smallest hashes of its runs of words and of its words, sorted
+}
+
+// A sketch of the smallest hashes estimates how many runs of words two texts share (Broder, 1997).
+const (
+	run    = 3   // words
+	few    = 40  // words: texts below it are compared word by word
+	sketch = 256 // hashes
+	most   = 1 << 20
+)
+
+var seed = maphash.MakeSeed()
+
+// Read reads an answer. base is the address that it was got from, typ its media type.
+func Read(base *url.URL, status int, typ string, body []byte) Page {
+	p := Page{Status: status, Type: typ}
+	if typ != "text/html" && typ != "application/xhtml+xml" {
+		return p
+	}
+	var words []string
+	var title strings.Builder
+	hidden, titled := 0, false
+	z := html.NewTokenizer(bytes.NewReader(body[:min(len(body), most)]))
+	for {
+		switch z.Next() {
+		case html.ErrorToken:
+			p.Title = strings.Join(strings.Fields(title.String()), " ")
+			p.Words, p.runs, p.singles = len(words), sketched(words, run), sketched(words, 1)
+			return p
+		case html.StartTagToken:
+			t := z.Token()
+			switch t.DataAtom {
+			case atom.Script, atom.Style, atom.Template, atom.Noscript:
+				hidden++
+			case atom.Title:
+				titled = title.Len() == 0
+			}
+			p.canonical(base, t)
+		case html.SelfClosingTagToken:
+			p.canonical(base, z.Token())
+		case html.EndTagToken:
+			switch z.Token().DataAtom {
+			case atom.Script, atom.Style, atom.Template, atom.Noscript:
+				hidden = max(hidden-1, 0)
+			case atom.Title:
+				titled = false
+			}
+		case html.TextToken:
+			text := string(z.Text())
+			if titled {
+				title.WriteString(text)
+			} else if hidden == 0 {
+				words = append(words, strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })...)
+			}
+		}
+	}
+}
+
+// canonical takes the address that the page calls itself by.
+func (p *Page) canonical(base *url.URL, t html.Token) {
+	if t.DataAtom != atom.Link || p.Canonical != "" {
+		return
+	}
+	var rel, href string
+	for _, a := range t.Attr {
+		switch a.Key {
+		case "rel":
+			rel = a.Val
+		case "href":
+			href = a.Val
+		}
+	}
+	if u, err := base.Parse(strings.TrimSpace(href)); err == nil && href != "" && slices.ContainsFunc(strings.Fields(rel), func(r string) bool { return strings.EqualFold(r, "canonical") }) {
+		p.Canonical = u.Hostname() + strings.TrimSuffix(u.Path, "/")
+		if u.RawQuery != "" {
+			p.Canonical += "?" + u.RawQuery
+		}
+	}
+}
+
+func sketched(words []string, length int) (all []uint64) {
+	for i := range words {
+		if end := i + length; end <= len(words) {
+			all = append(all, maphash.String(seed, strings.Join(words[i:end], " ")))
+		}
+	}
+	slices.Sort(all)
+	all = slices.Compact(all)
+	return all[:min(len(all), sketch)]
+}
+
+// Verdict says how two answers stand to each other. The values are stable names.
+type Verdict string
+
+// The verdicts.
+const (
+	Same      Verdict = "same"
+	Status    Verdict = "status"    // one is an error, or another one
+	Type      Verdict = "type"      // of another media type
+	Title     Verdict = "title"     // other title and other text
+	Text      Verdict = "text"      // the same title, and hardly a word in common
+	Canonical Verdict = "canonical" // calls itself another page
+)
+
+// How much of their text two pages share: below other they are two pages, whatever they are called, and
+// from like on they are one.
+const (
+	other = 0.1
+	like  = 0.5
+)
+
+// Compare holds two answers against each other.
+func Compare(a, b Page) Verdict {
+	shared := Shared(a, b)
+	switch {
+	case a.Status/100 != b.Status/100 || a.Status >= 400 && a.Status != b.Status:
+		return Status
+	case a.Status >= 400: // the same error
+		return Same
+	case a.Type != b.Type:
+		return Type
+	case a.Canonical != "" && b.Canonical != "" && a.Canonical != b.Canonical:
+		return Canonical
+	case a.Title != b.Title && shared < like:
+		return Title
+	case shared < other:
+		return Text
+	}
+	return Same
+}
+
+// Shared estimates which part of their text two pages share, from 0 to 1. Where neither has text it is 1:
+// that says nothing.
+func Shared(a, b Page) float64 {
+	x, y := a.runs, b.runs
+	if min(a.Words, b.Words) < few {
+		x, y = a.singles, b.singles
+	}
+	union := slices.Compact(slices.Sorted(slices.Values(slices.Concat(x, y))))
+	if len(union) == 0 {
+		return 1
+	}
+	union = union[:min(len(union), max(len(x), len(y)))]
+	both := 0
+	for _, h := range union {
+		_, inX := slices.BinarySearch(x, h)
+		_, inY := slices.BinarySearch(y, h)
+		if inX && inY {
+			both++
+		}
+	}
+	return float64(both) / float64(len(union))
+}

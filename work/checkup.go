@@ -1,0 +1,175 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"trimlantern/core/coverage"
+	"trimlantern/core/point"
+)
+
+// Checkup is what one look at the site's health found, compared with the one before. It is written whatever
+// fails: a night in which the site is down is the one that matters.
+type Checkup struct {
+	Site      string        `json:"site"`
+	Time      time.Time     `json:"time"`
+	Well      bool          `json:"well"`
+	Down      []string      `json:"down"`      // why visitors get no page; empty: they do
+	Failed    []string      `json:"failed"`    // what could not be checked, and why
+	Days      int           `json:"days"`      // that the certificate is good for
+	Points    []point.Point `json:"points"`    // faults of certificate and server, the gravest first
+	Redirects []point.Point `json:"redirects"` // faults of the redirect, each with its addresses
+	New       []Culprit     `json:"new"`       // insecure since the look before
+	Still     []Culprit     `json:"still"`     // insecure then and now
+	Gone      []Culprit     `json:"gone"`      // insecure then, and no more
+	Unread    []Unread      `json:"unread"`
+	Pages     int           `json:"pages"` // how many were read
+
+	Coverage coverage.Summary `json:"coverage"`
+}
+
+// Code is the exit code that it comes to.
+func (c *Checkup) Code() int {
+	if c.Well {
+		return Clean
+	}
+	return Remain
+}
+
+// Checkup looks at certificate, server, redirects and pages, for a timer. Notes, and what the owner accepts,
+// are no news.
+func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions) (*Checkup, error) {
+	defer j.Progress.End()
+	j.cookies = true
+	out := &Checkup{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
+		New: []Culprit{}, Still: []Culprit{}, Gone: []Culprit{}, Unread: []Unread{}}
+	failed := func(what string, err error) error {
+		var f *Fault
+		if ctx.Err() != nil || errors.As(err, &f) && f.Code == Misuse {
+			return err // interrupted, or what the user wrote cannot be used
+		}
+		out.Failed = append(out.Failed, what+": "+firstLine(err))
+		return nil
+	}
+	ready, err := j.Ready(ctx, ReadyOptions{Soon: soon})
+	if err != nil {
+		if err := failed("certificate and server", err); err != nil {
+			return nil, err
+		}
+	} else {
+		out.Days = ready.Days
+		out.Points = faultsOf(ready.Points)
+		out.Down = down(ready)
+	}
+	redirects, err := j.TestRedirects(ctx, RedirectOptions{})
+	if err != nil {
+		if err := failed("redirects", err); err != nil {
+			return nil, err
+		}
+	} else if len(out.Down) == 0 { // else they say the same again
+		out.Redirects = faultsOf(redirects.Points)
+	}
+	scan.Compare = "last"
+	now, err := j.Scan(ctx, scan)
+	if err != nil {
+		if err := failed("pages", err); err != nil {
+			return nil, err
+		}
+		return out, nil
+	}
+	if c := now.Compared; c != nil { // else it is the first
+		out.New, out.Still, out.Gone = c.New, c.Still, c.Gone
+	} else {
+		out.New = now.Culprits
+	}
+	out.Unread, out.Pages, out.Coverage = now.Unread, now.Read, now.Coverage
+	out.Well = len(out.Failed)+len(out.Down)+len(out.Points)+len(out.Redirects)+len(now.Culprits) == 0 && now.Code() == Clean
+	return out, nil
+}
+
+func firstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
+
+// faultsOf returns the faults that count, those that stop visitors first.
+func faultsOf(points []point.Point) []point.Point {
+	out := []point.Point{}
+	for _, g := range []point.Grade{point.Stop, point.Care} {
+		for _, p := range points {
+			if p.Grade == g && p.Counts() {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// down says why visitors get no page, where the front page gives none over HTTPS on any address.
+func down(r *Ready) []string {
+	out := []string{}
+	host := strings.TrimPrefix(r.Site, "https://")
+	for _, t := range r.Pages {
+		if t.want != "/" || !strings.HasPrefix(t.Page, host) {
+			continue
+		}
+		switch {
+		case t.Stands == NoSecure:
+			out = append(out, "https://"+t.Page+" "+t.Secure.Err)
+		case t.Secure.Status >= 500:
+			out = append(out, fmt.Sprintf("https://%s answers %d", t.Page, t.Secure.Status))
+		case t.Stands != TooFar:
+			return []string{} // some visitors get it
+		}
+	}
+	return out
+}
+
+// Timer is what makes a machine run the checkup every night.
+type Timer struct {
+	Kind  string            `json:"kind"`  // "cron" or "systemd"
+	Files map[string]string `json:"files"` // what stands in which file; for cron the one line
+}
+
+// Code is the exit code that it comes to.
+func (*Timer) Code() int { return Clean }
+
+// TimerFor writes the line for cron, which mails what is printed, or the two units for systemd, whose journal
+// keeps it.
+func (j *Job) TimerFor(kind string) (*Timer, error) {
+	program, err := os.Executable()
+	if err == nil {
+		program, err = filepath.EvalSymlinks(program)
+	}
+	if err != nil {
+		return nil, world(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
+	}
+	command := shellWord(program) + " checkup --quiet --config " + shellWord(j.File.Path)
+	minute := int(hashOf(j.Site.Host) % 60) // not all sites of a machine at once
+	name := "trimlantern-" + j.Site.Host
+	switch kind {
+	case "cron":
+		return &Timer{kind, map[string]string{"crontab": fmt.Sprintf("%d 6 * * *  %s\n", minute, strings.ReplaceAll(command, "%", `\%`))}}, nil
+	case "systemd":
+		return &Timer{kind, map[string]string{
+			name + ".service": "[Unit]\nDescription=Health check of " + j.Site.String() + "\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nType=oneshot\nExecStart=" + strings.ReplaceAll(command, "%", "%%") + "\n",
+			name + ".timer":   fmt.Sprintf("[Unit]\nDescription=Health check of %s every morning\n\n[Timer]\nOnCalendar=*-*-* 06:%02d:00\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n", j.Site, minute),
+		}}, nil
+	}
+	return nil, misuse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")
+}
+
+// shellWord quotes a word where a shell would not take it as it is.
+func shellWord(s string) string {
+	if strings.IndexFunc(s, func(c rune) bool {
+		return !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("/._-+=:@,", c))
+	}) < 0 {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}

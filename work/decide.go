@@ -1,0 +1,153 @@
+package work
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"trimlantern/core/point"
+	"trimlantern/site/sitefile"
+)
+
+// numbersFile keeps the number of each fault that was shown, so that it stays the same.
+const numbersFile = "numbers.json"
+
+// numbers are the numbers of faults by their keys.
+type numbers struct {
+	Last int            `json:"last"`
+	Of   map[string]int `json:"of"`
+}
+
+// accepted returns the owner's reason for accepting a finding about one thing, or "".
+func (j *Job) accepted(id, about string) string {
+	for _, a := range j.File.Accepted {
+		if a.Finding == id && (len(a.About) == 0 && about == "" || slices.Contains(a.About, about)) {
+			return a.Because
+		}
+	}
+	return ""
+}
+
+// decided marks the faults that the owner accepts, and numbers the others for a decision. A fault about
+// several things of which some are accepted becomes two.
+func (j *Job) decided(points []point.Point) ([]point.Point, error) {
+	var out []point.Point
+	for _, p := range points {
+		if p.About == nil {
+			p.About = []string{}
+		}
+		if !p.Grade.Fault() {
+			out = append(out, p)
+			continue
+		}
+		if len(p.About) == 0 {
+			p.Accepted = j.accepted(p.ID, "")
+			out = append(out, p)
+			continue
+		}
+		rest := p
+		rest.About = []string{}
+		taken := p
+		taken.About = []string{}
+		for _, about := range p.About {
+			if because := j.accepted(p.ID, about); because != "" {
+				taken.About, taken.Accepted = append(taken.About, about), because
+			} else {
+				rest.About = append(rest.About, about)
+			}
+		}
+		for _, part := range []point.Point{rest, taken} {
+			if len(part.About) > 0 {
+				out = append(out, part)
+			}
+		}
+	}
+	return out, j.number(out)
+}
+
+// number gives each fault the number that it had, or a new one.
+func (j *Job) number(points []point.Point) error {
+	if j.Book == nil || j.File.Path == "" {
+		return nil // there is no site file for a decision
+	}
+	var known numbers
+	if err := j.Book.ReadJSON(numbersFile, &known); err != nil {
+		known = numbers{} // a broken file numbers anew
+	}
+	if known.Of == nil {
+		known.Of = map[string]int{}
+	}
+	was := known.Last
+	for i := range points {
+		p := &points[i]
+		if !p.Grade.Fault() {
+			continue
+		}
+		if known.Of[p.Key()] == 0 {
+			known.Last++
+			known.Of[p.Key()] = known.Last
+		}
+		p.Number = known.Of[p.Key()]
+	}
+	if known.Last == was {
+		return nil
+	}
+	if err := j.Book.WriteJSON(numbersFile, known); err != nil {
+		return world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+	}
+	return nil
+}
+
+// Decision is what the owner decided about a finding.
+type Decision struct {
+	Number  int      `json:"number"`
+	Finding string   `json:"finding"`
+	About   []string `json:"about"`
+	What    string   `json:"what"`
+	Because string   `json:"because"`
+	Path    string   `json:"path"` // of the site file that keeps it
+}
+
+// Code is the exit code that it comes to.
+func (*Decision) Code() int { return Clean }
+
+// Accept records in the site file that the owner accepts the fault of that number, with a reason: it is
+// shown from then on, and does not count.
+func (j *Job) Accept(number int, because string) (*Decision, error) {
+	if strings.TrimSpace(because) == "" {
+		return nil, misuse(nil, "a decision needs a reason", `write it for those who look after the site next: --because "the host's panel does that"`)
+	}
+	points, err := j.lastPoints()
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(points, func(p point.Point) bool { return p.Number == number && p.Grade.Fault() })
+	if i < 0 {
+		return nil, misuse(nil, fmt.Sprintf("no fault of the last check has the number %d", number), "run trimlantern ready or trimlantern redirect test, which number the faults")
+	}
+	p := points[i]
+	if p.Accepted != "" {
+		return nil, misuse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
+	}
+	entry := sitefile.Accepted{Finding: p.ID, About: p.About, Because: strings.TrimSpace(because), Date: j.Now().Format("2006-01-02")}
+	if err := j.File.Accept(entry); err != nil {
+		if refused := untrusted(err); refused != nil {
+			return nil, refused
+		}
+		return nil, world(err, "the decision cannot be written to the site file", "make "+j.File.Path+" writable")
+	}
+	return &Decision{Number: number, Finding: p.ID, About: p.About, What: p.What, Because: entry.Because, Path: j.File.Path}, nil
+}
+
+// lastPoints are the faults that the last ready and the last redirect test showed, by their numbers.
+func (j *Job) lastPoints() ([]point.Point, error) {
+	var ready Ready
+	var redirects RedirectTest
+	if err := j.Book.ReadJSON(readyFile, &ready); err != nil {
+		return nil, world(err, "the logbook cannot be read", "remove the broken file")
+	}
+	if err := j.Book.ReadJSON(redirectsFile, &redirects); err != nil {
+		return nil, world(err, "the logbook cannot be read", "remove the broken file")
+	}
+	return j.decided(append(ready.Points, redirects.Points...))
+}

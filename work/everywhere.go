@@ -1,0 +1,331 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"trimlantern/core/address"
+	"trimlantern/core/alike"
+	"trimlantern/core/hops"
+	"trimlantern/core/point"
+	"trimlantern/site/fetch"
+	"trimlantern/site/probe"
+)
+
+// Twin is one page of the site as one of its servers shows it over HTTP and over HTTPS.
+type Twin struct {
+	Page   string       `json:"page"` // host, path and query
+	Kind   hops.Kind    `json:"kind"`
+	At     string       `json:"at,omitempty"` // the server's address, where the name has several
+	Plain  Answer       `json:"plain"`
+	Secure Answer       `json:"secure"`
+	Stands TwinRelation `json:"stands"`
+
+	site address.Site
+	want string // path and query
+}
+
+// Answer is what one scheme shows of a page, behind all redirects.
+type Answer struct {
+	URL string `json:"url,omitempty"`
+	alike.Page
+	Err string `json:"error,omitempty"`
+
+	far bool // this machine has no way there
+}
+
+// TwinRelation says how the answers of both schemes stand to each other: a verdict of alike, or one of
+// these. The values are stable names.
+type TwinRelation string
+
+// The relations that are no verdicts.
+const (
+	Redirected TwinRelation = "redirected"  // HTTP redirects to HTTPS: there is nothing to compare
+	Back       TwinRelation = "back"        // HTTPS redirects to HTTP
+	NoSecure   TwinRelation = "no-answer"   // HTTPS gives none
+	OnlySecure TwinRelation = "only-secure" // HTTP gives no answer
+	Neither    TwinRelation = "neither"     // an error over both
+	Barred     TwinRelation = "password"    // a password is asked for
+	TooFar     TwinRelation = "too-far"     // this machine has no way to the server
+)
+
+// toSee is a page that is looked at.
+type toSee struct {
+	path string // below the site's folder
+	kind hops.Kind
+}
+
+// Bounds of what is looked at everywhere.
+const (
+	maxFolders = 8 // first-level folders of a site, one page of each
+	together   = 4 // questions at once
+)
+
+// pagesToSee returns which pages of a site are looked at: the front page, what every site of its kind
+// has, and one page of each first-level folder that the last scan read.
+func (j *Job) pagesToSee(site address.Site) []toSee {
+	out := []toSee{{"/", hops.Page}}
+	for _, e := range j.Layout.Entrances {
+		out = append(out, toSee{e.Path, hops.Entrance})
+	}
+	if j.Book == nil {
+		return out
+	}
+	scan, err := j.weightiest()
+	if err != nil || scan == nil {
+		return out
+	}
+	folders := map[string]bool{}
+	_ = scan.EachPage(func(p ScannedPage) error { // what cannot be read names no pages
+		rest, ok := strings.CutPrefix(p.URL, site.String()+"/")
+		if p.Kind != "" || !ok || len(folders) == maxFolders {
+			return nil
+		}
+		if folder, _, deep := strings.Cut(rest, "/"); deep && !folders[folder] && !strings.ContainsAny(folder, "?#") {
+			folders[folder] = true
+			out = append(out, toSee{"/" + rest, hops.Page})
+		}
+		return nil
+	})
+	return out
+}
+
+// servers returns the addresses of a name, IP:PORT for 80 and 443, as visitors are led to them. Where the
+// name has one address, or two that are said with --resolve for ports alone, it is one server.
+func (j *Job) servers(ctx context.Context, client *fetch.Client, name string) (all []map[string]string) {
+	secure, err := probe.Addresses(ctx, client, name, "443")
+	if err != nil || len(secure) < 2 {
+		return []map[string]string{nil}
+	}
+	plain, err := probe.Addresses(ctx, client, name, "80")
+	if err != nil {
+		plain = nil
+	}
+	for i, addr := range secure {
+		at := map[string]string{"443": addr}
+		if len(plain) > 0 { // in the same order
+			at["80"] = plain[min(i, len(plain)-1)]
+		}
+		all = append(all, at)
+	}
+	return all
+}
+
+// Twins looks at the same pages everywhere: of each site of the network, under each of its names, on each
+// of their addresses, over HTTP and over HTTPS.
+func (j *Job) Twins(ctx context.Context) ([]Twin, error) {
+	client, err := j.web()
+	if err != nil {
+		return nil, err
+	}
+	var all []Twin
+	var visitors []*fetch.Client
+	for _, site := range j.Site.Network() {
+		pages := j.pagesToSee(site)
+		for _, name := range site.Hosts() {
+			servers := j.servers(ctx, client, name)
+			for _, at := range servers {
+				see := pages
+				if name != site.Host {
+					see = pages[:1]
+				}
+				for _, p := range see {
+					t := Twin{Page: name + site.Path + p.path, Kind: p.kind, site: site, want: p.path}
+					if len(servers) > 1 {
+						t.At = at["443"]
+					}
+					all = append(all, t)
+					visitors = append(visitors, client.Visitor(name, at))
+				}
+			}
+		}
+	}
+	err = j.eachTogether(ctx, len(all), func(ctx context.Context, i int) string {
+		t, v := &all[i], visitors[i]
+		defer v.Leave()
+		t.Plain, t.Secure = answer(ctx, v, "http://"+t.Page), answer(ctx, v, "https://"+t.Page)
+		t.Stands = t.stands()
+		return "comparing " + t.Page
+	})
+	return all, err
+}
+
+// eachTogether does n things, some at once, and shows progress. do returns what it did.
+func (j *Job) eachTogether(ctx context.Context, n int, do func(ctx context.Context, i int) string) error {
+	var lock sync.Mutex
+	done := 0
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(together)
+	for i := range n {
+		g.Go(func() error {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			what := do(ctx, i)
+			lock.Lock()
+			defer lock.Unlock()
+			done++
+			j.Progress.At(what, int64(done), int64(n))
+			return nil
+		})
+	}
+	if g.Wait() != nil || ctx.Err() != nil && done < n {
+		return world(nil, "interrupted", "run the same command again")
+	}
+	return nil
+}
+
+// answer asks for a page as a visitor does.
+func answer(ctx context.Context, v *fetch.Client, u string) Answer {
+	r, err := v.Get(ctx, u, nil)
+	if err != nil {
+		a := Answer{Err: probe.Failure(err), far: probe.Unreachable(err)}
+		if r != nil {
+			a.URL = r.URL.String()
+		}
+		return a
+	}
+	defer r.Done()
+	return Answer{URL: r.URL.String(), Page: alike.Read(r.URL, r.Status, r.Type, r.Body)}
+}
+
+// stands tells how the two answers stand to each other.
+func (t *Twin) stands() TwinRelation {
+	switch {
+	case t.Secure.far:
+		return TooFar
+	case t.Secure.Err != "":
+		return NoSecure
+	case strings.HasPrefix(t.Secure.URL, "http:"):
+		return Back
+	case strings.HasPrefix(t.Plain.URL, "https:"):
+		return Redirected
+	case t.Plain.Err != "":
+		return OnlySecure
+	case t.Plain.Status == 401 || t.Secure.Status == 401:
+		return Barred
+	case t.Plain.Status >= 400 && t.Secure.Status >= 400:
+		return Neither
+	}
+	return TwinRelation(alike.Compare(t.Plain.Page, t.Secure.Page))
+}
+
+// lands reports whether the secure answer comes from the site itself, and where it comes from.
+func (t *Twin) lands() (string, bool) {
+	u, err := url.Parse(t.Secure.URL)
+	return t.Secure.URL, err == nil && slices.Contains(t.site.Hosts(), u.Hostname()) && (u.Port() == "" || u.Port() == "443")
+}
+
+// point says what is wrong with a pair of answers; ok where there is nothing to say.
+func (t *Twin) point() (p point.Point, ok bool) {
+	page, at := "https://"+t.Page, ""
+	if t.At != "" {
+		at = " (server " + t.At + ")"
+	}
+	p = point.Point{ID: "same-page", About: []string{t.Page}, Grade: point.Stop, Why: "visitors would see it once the site is on HTTPS",
+		Do: "let the server show the same site over HTTPS as over HTTP: the same folder, the same system, the same rules"}
+	if t.At != "" {
+		p.About[0] += " " + t.At
+	}
+	say := func(format string, args ...any) (point.Point, bool) {
+		p.What = fmt.Sprintf(format, args...) + at
+		return p, false
+	}
+	entrance := t.Kind == hops.Entrance
+	if where, ours := t.lands(); t.Secure.Err == "" && t.Stands != Back && !ours {
+		return say("%s leads to %s", page, where)
+	}
+	switch t.Stands {
+	case TooFar:
+		p.ID, p.Grade, p.Why, p.Do = "far", point.Note, "", "run the same command on a machine that has IPv6"
+		return say("%s was not looked at: this machine has no way there", page)
+	case NoSecure:
+		p.Do = "make HTTPS answer there; the server's error log says why it does not"
+		return say("%s gives no page: %s", page, t.Secure.Err)
+	case Back:
+		p.ID, p.Grade = "downgrade", point.Care
+		p.Why, p.Do = "as long as it does, the switch has no effect", "apply the changes (trimlantern apply): as a rule the system's own address does that; else remove the server's rule"
+		return say("%s redirects back to HTTP", page)
+	case Redirected, OnlySecure:
+		if s := t.Secure.Status; s >= 500 || s >= 400 && s != 401 && !entrance || s/100 == 3 {
+			return say("%s answers %d", page, s)
+		}
+		return p, true
+	case Neither:
+		if !entrance && t.want == "/" {
+			return say("%s answers %d, and over HTTP %d", page, t.Secure.Status, t.Plain.Status)
+		}
+		return p, true
+	case Barred:
+		p.Grade, p.Why, p.Do = point.Note, "", "show it with --credentials"
+		return say("%s asks for a password: it was not compared", page)
+	case TwinRelation(alike.Same):
+		if s := t.Secure.Status; s/100 == 3 {
+			return say("%s answers %d and does not say where to go", page, s)
+		}
+		return p, true
+	case TwinRelation(alike.Status):
+		return say("%s answers %d, and over HTTP %d", page, t.Secure.Status, t.Plain.Status)
+	case TwinRelation(alike.Type):
+		return say("%s is %s, and over HTTP %s", page, t.Secure.Type, t.Plain.Type)
+	}
+	if t.want != "/" {
+		p.Grade = point.Care
+	}
+	return say("%s shows another page (%q) than over HTTP (%q)", page, t.Secure.Title, t.Plain.Title)
+}
+
+// twinPoints says what was seen everywhere: what is wrong page by page, what is right in one point for each
+// name, and where the addresses of one name differ.
+func twinPoints(twins []Twin) (points []point.Point) {
+	right, compared := map[string]int{}, map[string]int{}
+	var hosts []string
+	first := map[string]*Twin{}
+	for i := range twins {
+		t := &twins[i]
+		host, _, _ := strings.Cut(t.Page, "/")
+		if !slices.Contains(hosts, host) {
+			hosts = append(hosts, host)
+		}
+		p, ok := t.point()
+		if !ok {
+			points = append(points, p)
+			continue
+		}
+		right[host]++
+		if t.Stands == TwinRelation(alike.Same) {
+			compared[host]++
+		}
+		if before := first[t.Page]; before == nil {
+			first[t.Page] = t
+		} else if alike.Compare(before.Secure.Page, t.Secure.Page) != alike.Same {
+			points = append(points, point.Point{ID: "same-server", About: []string{t.Page + " " + t.At}, Grade: point.Stop,
+				What: fmt.Sprintf("https://%s is another page at %s than at %s", t.Page, t.At, before.At),
+				Why:  "visitors see the one or the other, by the way their network takes (IPv4 or IPv6)", Do: "let all addresses serve the same site, or remove the wrong one from the DNS"})
+		}
+	}
+	for _, h := range hosts {
+		switch n := right[h]; {
+		case n == 0:
+		case compared[h] > 0:
+			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: the same over HTTP and HTTPS (%s compared)", h, countOf(compared[h], "page"))})
+		default:
+			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: HTTPS shows %s; HTTP redirects there, so there is nothing to compare", h, countOf(n, "page"))})
+		}
+	}
+	return points
+}
+
+// countOf returns a number and its noun.
+func countOf(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

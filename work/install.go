@@ -1,0 +1,502 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os/exec"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/hops"
+	"trimlantern/core/point"
+	"trimlantern/core/rules"
+	"trimlantern/core/sheet"
+	"trimlantern/site/disk"
+)
+
+// Rules are the rules for a server, as text.
+type Rules struct {
+	Server string   `json:"server"`
+	Text   string   `json:"text"`
+	Note   string   `json:"note,omitempty"`
+	Below  []string `json:"names_below,omitempty"` // that includeSubDomains would touch
+}
+
+// Code is the exit code that it comes to.
+func (*Rules) Code() int { return Clean }
+
+// Rules of HSTS: browsers remember it, so it begins short.
+const (
+	shortHSTS = 300
+	longHSTS  = 31536000
+)
+
+// maxBelow is how many names namesBelow returns.
+const maxBelow = 20
+
+// namesBelow returns the names below the site's that the newest sheet and the newest scan
+// mention. What cannot be read mentions none: it is a hint.
+func (j *Job) namesBelow() (out []string) {
+	add := func(host string) {
+		odd := strings.IndexFunc(host, func(c rune) bool { return !(c == '.' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z') }) >= 0
+		if !odd && strings.HasSuffix(host, "."+j.Site.Host) && !slices.Contains(j.Site.Hosts(), host) && !slices.Contains(out, host) && len(out) < maxBelow {
+			out = append(out, host)
+		}
+	}
+	if scan, err := j.lastScan(); err == nil && scan != nil {
+		for _, c := range scan.Culprits {
+			add(hostOf(c.URL))
+		}
+	}
+	if ids, err := j.Book.Sheets(); err == nil && len(ids) > 0 {
+		if f, err := j.Book.OpenSheet(ids[len(ids)-1]); err == nil {
+			defer f.Close()
+			_ = sheet.EachLeft(f, func(l *sheet.Left) { add(l.Host) }) // the same
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// hsts returns for how many seconds browsers are told to remember: long only where a clean scan of the whole
+// site is newer than the last change.
+func (j *Job) hsts() (int, error) {
+	if j.Book == nil {
+		return shortHSTS, nil
+	}
+	scan, err := j.weightiest()
+	if err != nil || scan == nil || !scan.Proven() {
+		return shortHSTS, err
+	}
+	changed, err := j.lastChange()
+	if err != nil || !scan.Time.After(changed) {
+		return shortHSTS, err
+	}
+	return longHSTS, nil
+}
+
+// RedirectRules writes the rules for a server. hsts asks for HSTS: it is long only
+// where the last scan in the logbook is clean.
+func (j *Job) RedirectRules(r rules.Rule, hsts bool) (*Rules, error) {
+	r.Targets = rules.TargetsOf(j.Site)
+	out := &Rules{Server: r.Server}
+	if hsts {
+		var err error
+		if r.HSTS, err = j.hsts(); err != nil {
+			return nil, err
+		}
+		out.Note = "Browsers remember HSTS and there is no way back while they do: five minutes for a start. It grows to a year once a scan in the logbook is clean and newer than the last change."
+		if r.HSTS == longHSTS {
+			out.Note = "The last scan is clean, so browsers are told to remember for a year. Names below the site's are left out: with includeSubDomains each of them would need HTTPS too."
+		}
+	}
+	if len(r.HeaderNames()) > 0 && r.Server == "nginx" {
+		out.Note = strings.TrimSpace(out.Note + " nginx drops these headers in each location that has an add_header of its own: repeat the add_header lines there, or let redirect install do it.")
+	}
+	if hsts && j.Book != nil {
+		if out.Below = j.namesBelow(); len(out.Below) > 0 {
+			out.Note += " Names below the site's that its content mentions, and that includeSubDomains would touch: " + strings.Join(out.Below, ", ") + "."
+		}
+	}
+	text, err := r.Text()
+	if err != nil {
+		return nil, misuse(err, "the rules cannot be written", "see trimlantern redirect show --help")
+	}
+	out.Text = text
+	return out, nil
+}
+
+// InstallOptions say how rules are put into a file.
+type InstallOptions struct {
+	HSTS   bool
+	Anyway bool   // without looking first, and without testing afterwards
+	After  string // a command that makes the server read the file; through the shell
+}
+
+// RedirectFile is what became of a file with rules.
+type RedirectFile struct {
+	File    string           `json:"file"`
+	Changed bool             `json:"changed"`
+	Journal string           `json:"journal,omitempty"` // holds the file of before
+	Refused []point.Point    `json:"refused"`           // why nothing was done
+	Back    string           `json:"back,omitempty"`    // why the change was taken back at once
+	Faults  []point.Point    `json:"faults"`            // what the test found while the rules were there, where they were taken back
+	Others  []rules.Redirect `json:"others"`            // redirects in the file besides ours
+	Tested  int              `json:"tested"`            // addresses that were followed afterwards, as they should
+	Note    string           `json:"note,omitempty"`
+}
+
+// Code is the exit code that it comes to: a planned change that was not made, or that was taken back, is one.
+func (r *RedirectFile) Code() int {
+	if len(r.Refused) > 0 || r.Back != "" {
+		return Remain
+	}
+	return Clean
+}
+
+// InstallRules puts the rules into a file. It looks first whether the site is ready for them, tests the
+// redirect afterwards, and where anything is worse than before takes the change back at once. The file of
+// before goes into a journal, which undo takes back; mode and owner stay.
+func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o InstallOptions) (*RedirectFile, error) {
+	defer j.Progress.End()
+	r.Targets = rules.TargetsOf(j.Site)
+	if o.HSTS {
+		var err error
+		if r.HSTS, err = j.hsts(); err != nil {
+			return nil, err
+		}
+	}
+	f, err := j.ruleFile(file, r.Server == "apache")
+	if err != nil {
+		return nil, err
+	}
+	defer f.close()
+	after, err := r.Install(string(f.before))
+	var misplaced *rules.Misplaced
+	if errors.As(err, &misplaced) && misplaced.Line > 0 {
+		return nil, misuse(nil, fmt.Sprintf("%s %s (line %d)", file, misplaced.Why, misplaced.Line), "nothing was changed; trimlantern redirect show prints the rules")
+	}
+	if err != nil {
+		return nil, misuse(nil, file+" "+err.Error(), "nothing was changed; trimlantern redirect show prints the rules")
+	}
+	out := &RedirectFile{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
+	if r.Server == "apache" {
+		out.Others = append(out.Others, r.Others(string(f.before))...)
+	}
+	if after == string(f.before) {
+		return out, nil
+	}
+	if o.Anyway {
+		if out.Journal, err = j.changeFile(f.filePlace, f.before, f.info, []byte(after)); err != nil {
+			return out, err
+		}
+		out.Changed = true
+		return out, j.reload(ctx, o.After)
+	}
+	g := &guard{job: j, ctx: ctx, rule: r, o: o, file: f, out: out}
+	if err := g.look(); err != nil || len(out.Refused) > 0 {
+		return out, err
+	}
+	return out, g.install([]byte(after))
+}
+
+// RemoveRules takes the rules out of a file.
+func (j *Job) RemoveRules(ctx context.Context, file string, o InstallOptions) (*RedirectFile, error) {
+	f, err := j.ruleFile(file, false)
+	if err != nil {
+		return nil, err
+	}
+	defer f.close()
+	after, _, err := rules.Remove(string(f.before))
+	if err != nil {
+		return nil, misuse(nil, file+" "+err.Error(), "nothing was changed")
+	}
+	out := &RedirectFile{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
+	if after == string(f.before) {
+		return out, nil
+	}
+	if out.Journal, err = j.changeFile(f.filePlace, f.before, f.info, []byte(after)); err != nil {
+		return out, err
+	}
+	out.Changed = true
+	return out, j.reload(ctx, o.After)
+}
+
+// ruleFile is a file that is changed, locked against other runs.
+type ruleFile struct {
+	*filePlace
+	before []byte
+	info   fs.FileInfo // nil: there is none
+	close  func()
+}
+
+func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
+	release, err := j.Book.Lock()
+	if err != nil {
+		return nil, lockFault(err)
+	}
+	place, err := placeOf(file)
+	if err != nil {
+		release()
+		return nil, err
+	}
+	f := &ruleFile{filePlace: place, close: func() { place.tree.Close(); release() }}
+	f.before, f.info, err = place.tree.Read(place.name, maxRuleFile)
+	missing := errors.Is(err, fs.ErrNotExist)
+	if missing {
+		f.info = nil
+	}
+	switch {
+	case missing && !may:
+		f.close()
+		return nil, misuse(nil, "there is no file "+file, "name the file that the server reads")
+	case err != nil && !missing:
+		f.close()
+		return nil, world(err, "the file cannot be read", "name a regular file that you may read")
+	}
+	return f, nil
+}
+
+// reload runs the user's command that makes the server read its files.
+func (j *Job) reload(ctx context.Context, command string) error {
+	if command == "" {
+		return nil
+	}
+	said, err := exec.CommandContext(ctx, "sh", "-c", command).CombinedOutput()
+	if err == nil {
+		return nil
+	}
+	text := strings.Join(strings.Fields(string(said[max(0, len(said)-500):])), " ")
+	return world(err, fmt.Sprintf("the command %q failed: %s", command, text), "run it by hand and read what it says")
+}
+
+// guard is one guarded installation.
+type guard struct {
+	job    *Job
+	ctx    context.Context
+	rule   rules.Rule
+	o      InstallOptions
+	file   *ruleFile
+	out    *RedirectFile
+	before *RedirectTest
+	server string // what the server calls itself
+}
+
+func (g *guard) refuse(p point.Point) {
+	if p.About == nil {
+		p.About = []string{}
+	}
+	g.out.Refused = append(g.out.Refused, p)
+}
+
+// look asks what visitors meet now. Rules that would harm them are refused.
+func (g *guard) look() error {
+	for _, other := range g.out.Others {
+		if other.Clash {
+			g.refuse(point.Point{ID: "clash", Grade: point.Stop, What: fmt.Sprintf("line %d of the file sends visitors of the secure address to %s", other.Line, other.To),
+				Why: "together with our rules that is an endless loop", Do: fmt.Sprintf("remove that redirect from line %d, then install again", other.Line)})
+		}
+	}
+	twins, err := g.job.Twins(g.ctx)
+	if err != nil {
+		return err
+	}
+	reached := slices.ContainsFunc(twins, func(t Twin) bool { return t.Plain.Err == "" || t.Secure.Err == "" })
+	if !reached {
+		g.refuse(point.Point{ID: "unreached", Grade: point.Stop, What: "the site gives no answer to this machine: " + twins[0].Secure.Err,
+			Why: "whether the redirect works could not be tested", Do: "say where the server is (--resolve HOST:443:ADDR), or install without the test: --anyway"})
+		return nil
+	}
+	for _, p := range twinPoints(twins) {
+		switch {
+		case p.Grade == point.Stop:
+			g.refuse(p)
+		case p.ID == "downgrade":
+			p.Grade, p.Why = point.Stop, "together with the redirect that is an endless loop"
+			g.refuse(p)
+		}
+	}
+	if g.before, err = g.job.journeys(g.ctx, RedirectOptions{Paths: g.rule.Paths}); err != nil {
+		return err
+	}
+	if client, err := g.job.web(); err == nil {
+		if res, _, err := client.Step(g.ctx, http.MethodGet, "http://"+g.job.Site.Host+g.job.Site.Path+"/"); err == nil {
+			g.server = strings.ToLower(res.Header.Get("Server"))
+		}
+	}
+	return nil
+}
+
+// How long a change may take until it is seen: PHP looks for changed files every two seconds, and servers
+// that reload let old processes end first.
+const (
+	seenWithin = 8 * time.Second
+	lookAgain  = 500 * time.Millisecond
+)
+
+// install writes the file, tests, and takes the change back where the test fails.
+func (g *guard) install(after []byte) error {
+	j := g.job
+	id, err := j.changeFile(g.file.filePlace, g.file.before, g.file.info, after)
+	if err != nil {
+		return err
+	}
+	g.out.Journal = id
+	if err := j.reload(g.ctx, g.o.After); err != nil {
+		return g.takeBack("the server does not take the file: "+err.Error(), nil)
+	}
+	began := time.Now()
+	for {
+		test, err := j.journeys(g.ctx, RedirectOptions{Paths: g.rule.Paths})
+		if err != nil {
+			if back := g.takeBack("interrupted before the test was done", nil); back != nil {
+				return back
+			}
+			return err
+		}
+		worse, idle := g.compare(test)
+		switch {
+		case len(worse) > 0:
+			return g.takeBack(g.reason(test, worse), g.faults(test))
+		case len(idle) == 0:
+			g.out.Changed, g.out.Tested = true, len(test.Journeys)
+			return nil
+		case time.Since(began) > seenWithin:
+			return g.takeBack(g.idleReason(test, idle), g.faults(test))
+		}
+		j.Progress.At("waiting for the server to read the file", 0, 0)
+		select {
+		case <-time.After(lookAgain):
+		case <-g.ctx.Done():
+		}
+	}
+}
+
+// compare tells which journeys are worse than before, and which are not redirected.
+func (g *guard) compare(now *RedirectTest) (worse, idle []JourneySeen) {
+	for i, s := range now.Journeys {
+		was := g.before.Journeys[i]
+		for _, p := range s.Problems {
+			switch {
+			case p == hops.Insecure:
+				idle = append(idle, s)
+			case p.Grade() == point.Stop && !slices.Contains(was.Problems, p):
+				worse = append(worse, s)
+			}
+		}
+		if status(s) >= 500 && status(was) < 500 && !slices.ContainsFunc(worse, func(o JourneySeen) bool { return o.Typed == s.Typed && o.Method == s.Method }) {
+			worse = append(worse, s)
+		}
+	}
+	return worse, idle
+}
+
+func status(s JourneySeen) int {
+	if len(s.Hops) == 0 {
+		return 0
+	}
+	return s.Hops[len(s.Hops)-1].Status
+}
+
+// faults are what the test found that was not there before.
+func (g *guard) faults(now *RedirectTest) []point.Point {
+	var out []point.Point
+	for _, p := range now.Points {
+		if p.Grade.Fault() {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// reason says why the site answered worse, as far as it can be told.
+func (g *guard) reason(now *RedirectTest, worse []JourneySeen) string {
+	errs, loops := 0, 0
+	for _, s := range now.Journeys {
+		if status(s) >= 500 {
+			errs++
+		}
+		if slices.Contains(s.Problems, hops.Loop) {
+			loops++
+		}
+	}
+	switch {
+	case errs > len(now.Journeys)/2 && g.rule.Server == "apache":
+		return "the server answered with an error everywhere: it forbids rules like these in .htaccess (AllowOverride), or does not know one of them; its error log names the directive"
+	case errs > len(now.Journeys)/2:
+		return "the server answered with an error everywhere; its error log says why"
+	case loops > 0 && g.rule.Proxy:
+		return fmt.Sprintf("%s went round in a loop: another rule of the server, or the proxy, sends visitors back", countOf(loops, "address"))
+	case loops > 0:
+		why := fmt.Sprintf("%s went round in a loop: ", countOf(loops, "address"))
+		if other := g.redirectOf(); other != "" {
+			return why + other + " sends visitors back"
+		}
+		return why + "a proxy in front ends TLS (then install with --proxy), or another rule of the server sends visitors back"
+	}
+	s := worse[0]
+	words := ""
+	for _, p := range s.Problems {
+		if p.Grade() == point.Stop {
+			words = p.Words()
+			break
+		}
+	}
+	if words == "" {
+		words = fmt.Sprintf("gets error %d", status(s))
+	}
+	return fmt.Sprintf("who types %s %s", s.Typed, words)
+}
+
+// redirectOf names another redirect in the file.
+func (g *guard) redirectOf() string {
+	if len(g.out.Others) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("line %d of the file (%s)", g.out.Others[0].Line, g.out.Others[0].To)
+}
+
+// idleReason says why the rules had no effect, as far as it can be told.
+func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
+	plain := 0
+	for _, s := range now.Journeys {
+		if strings.HasPrefix(s.Typed, "http://") && s.Kind != hops.Proof {
+			plain++
+		}
+	}
+	switch {
+	case len(idle) < plain:
+		return fmt.Sprintf("%d of %d addresses stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", len(idle), plain, idle[0].Typed)
+	case g.rule.Server == "apache" && strings.Contains(g.server, "nginx"):
+		return "the rules had no effect: an nginx answers, which reads no .htaccess; use trimlantern redirect show nginx, or php"
+	case g.rule.Proxy:
+		return "the rules had no effect: the proxy does not tell the server how visitors came (X-Forwarded-Proto, Forwarded, X-Forwarded-Ssl or X-Forwarded-Port is missing), or the server does not read the file; redirect at the proxy itself"
+	case g.rule.Server == "apache":
+		return "the rules had no effect: the server reads no .htaccess in that folder (AllowOverride None, or another folder is served), or mod_rewrite is off"
+	case g.rule.Server == "nginx":
+		return "the rules had no effect: nginx did not read the file again (--after \"nginx -s reload\"), or another server block answers"
+	}
+	return "the rules had no effect: this is not the first PHP file that runs"
+}
+
+// takeBack puts the file back as it was, and says why.
+func (g *guard) takeBack(why string, faults []point.Point) error {
+	g.out.Back, g.out.Changed = why, false
+	g.out.Faults = append(g.out.Faults, faults...)
+	var err error
+	if g.file.info == nil {
+		err = g.file.tree.Remove(g.file.name)
+	} else {
+		err = g.file.tree.Write(g.file.name, g.file.before, disk.Looks{Mode: g.file.info.Mode().Perm(), Time: g.file.info.ModTime()})
+	}
+	if err != nil {
+		return world(err, "the rules harm the site ("+why+"), and the file cannot be put back", "put it back by hand: trimlantern undo "+g.out.Journal)
+	}
+	ctx, stop := context.WithTimeout(context.WithoutCancel(g.ctx), time.Minute)
+	defer stop()
+	if err := g.job.reload(ctx, g.o.After); err != nil {
+		g.out.Note = "after the file was put back: " + err.Error()
+	}
+	return g.job.markUndone(g.out.Journal)
+}
+
+// markUndone writes into a journal that all of it was put back.
+func (j *Job) markUndone(id string) error {
+	st, err := j.readState(id, nil)
+	if err != nil {
+		return world(err, "the file is put back, but the journal cannot be read", "keep the file")
+	}
+	journal, err := j.Book.ReopenJournal(id, st.End)
+	if err == nil {
+		defer journal.Close()
+		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339)})
+	}
+	if err != nil {
+		return world(err, "the file is put back, but the journal cannot be written", "make room on the disk")
+	}
+	return nil
+}

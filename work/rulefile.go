@@ -1,0 +1,175 @@
+package work
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"path/filepath"
+	"time"
+
+	"trimlantern/core/sheet"
+	"trimlantern/site/disk"
+	"trimlantern/site/files"
+)
+
+// maxRuleFile bounds a file that rules are put into.
+const maxRuleFile = 8 << 20
+
+// filePlace is a file in its folder.
+type filePlace struct {
+	path string // absolute, links followed
+	tree *disk.Tree
+	name string // in tree
+}
+
+// placeOf opens the folder of a file that the user names. A link stays a link: what it leads to is
+// the file.
+func placeOf(file string) (*filePlace, error) {
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+	}
+	if path, err = disk.Followed(path); err != nil {
+		return nil, world(err, "the file cannot be used", "name the file itself, not a link to it")
+	}
+	tree, err := disk.OpenTree(filepath.Dir(path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, misuse(nil, "there is no folder "+filepath.Dir(file), "name the file that the server reads")
+	}
+	if err != nil {
+		return nil, world(err, "the folder of the file cannot be opened", "make the folder; nothing was changed")
+	}
+	return &filePlace{path, tree, filepath.Base(path)}, nil
+}
+
+// changeFile replaces one file, or removes it where nothing is left in it; its old content goes
+// into a journal of its own first. It returns the journal's name. info is nil where there is no file.
+func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after []byte) (string, error) {
+	entry := &sheet.File{Path: at.path, Before: before, Missing: info == nil, After: sheet.Hash(after), Mode: 0o644}
+	if len(after) == 0 {
+		entry.After = ""
+	}
+	if info != nil {
+		entry.Mode, entry.Time = uint32(info.Mode().Perm()), info.ModTime().UTC().Format(time.RFC3339Nano)
+	}
+	id := j.runID()
+	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
+	if err != nil {
+		return "", world(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+	}
+	defer journal.Close()
+	if err := journal.Append(sheet.Record{File: entry}); err != nil {
+		return "", world(err, "the journal cannot be written", "make room on the disk; nothing was changed")
+	}
+	if len(after) == 0 {
+		err = at.tree.Remove(at.name)
+	} else {
+		err = at.tree.Write(at.name, after, disk.Looks{Mode: fs.FileMode(entry.Mode)})
+	}
+	if err != nil {
+		return "", world(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
+	}
+	if err := journal.Append(sheet.Record{Mark: sheet.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
+		return "", world(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
+	}
+	return id, nil
+}
+
+// undoFiles puts back the files of a journal; one that somebody changed since is
+// left and named.
+func (j *Job) undoFiles(st *journalState, blocks []sheet.Block, in *siteFiles) (*Undone, error) {
+	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
+	f, err := j.Book.OpenJournal(st.ID)
+	if err != nil {
+		return nil, world(err, "the journal cannot be read", "check the folder "+j.Book.Path())
+	}
+	defer f.Close()
+	for i := len(blocks) - 1; i >= 0; i-- {
+		records, err := blocks[i].ReadAt(f)
+		if err != nil {
+			return nil, world(err, "the journal cannot be read", "keep the file")
+		}
+		for _, r := range records {
+			if r.File == nil {
+				continue
+			}
+			if err := j.undoFile(r.File, in, out); err != nil {
+				return nil, err
+			}
+		}
+	}
+	journal, err := j.Book.ReopenJournal(st.ID, st.End)
+	if err == nil {
+		defer journal.Close()
+		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
+	}
+	if err != nil {
+		return nil, world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+	}
+	return out, nil
+}
+
+// undoFile puts back one file, in one of the given folders.
+func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
+	left := func(why string) error {
+		out.Left = append(out.Left, sheet.Skip{Table: e.Path, Why: why})
+		return nil
+	}
+	tree, name, err := in.of(e.Path)
+	switch {
+	case errors.Is(err, errUndeclared):
+		return left("the site file names no folder that holds it; if it is the site's, run undo with --file " + e.Path)
+	case errors.Is(err, fs.ErrNotExist):
+		return left("its folder is gone")
+	case err != nil:
+		return world(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
+	}
+	tree.ClearPart(name)
+	now, _, err := tree.Read(name, max(files.MaxSize, maxRuleFile))
+	gone := errors.Is(err, fs.ErrNotExist)
+	if errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) || errors.Is(err, disk.ErrTooLarge) {
+		return left("changed by somebody since: " + whyNot(err))
+	}
+	if err != nil && !gone {
+		return world(err, "the file cannot be read", "make it readable; then run the same command again")
+	}
+	switch {
+	case gone == e.Missing && bytes.Equal(now, e.Before):
+		out.Already++
+		return nil
+	case gone && e.After != "" || !gone && sheet.Hash(now) != e.After:
+		return left("changed by somebody since")
+	}
+	if e.Missing {
+		err = tree.Remove(name)
+	} else {
+		when, _ := time.Parse(time.RFC3339Nano, e.Time) // none: now
+		err = tree.Write(name, e.Before, disk.Looks{Mode: fs.FileMode(e.Mode), Time: when})
+	}
+	if errors.Is(err, disk.ErrOwner) {
+		return left(whyNot(err))
+	}
+	if err != nil {
+		return world(err, "the file cannot be put back", "make its folder writable; then run the same command again")
+	}
+	out.Files = append(out.Files, e.Path)
+	return nil
+}
+
+// ownFolders are the folders in which undo may put back files: those of the site, of its
+// configuration, and those of the files that the user names.
+func (j *Job) ownFolders(named []string) (*siteFiles, error) {
+	s := j.declaredFiles()
+	s.folders = append(s.folders, filepath.Clean(j.File.Dir))
+	if c := j.File.Database.Config; c != "" {
+		s.folders = append(s.folders, filepath.Dir(j.File.Abs(c)))
+	}
+	for _, file := range named {
+		path, err := filepath.Abs(file)
+		if err != nil {
+			return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+		}
+		s.single = append(s.single, path)
+	}
+	return s, nil
+}
