@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
@@ -37,7 +38,8 @@ type Answer struct {
 	alike.Page
 	Err string `json:"error,omitempty"`
 
-	far bool // this machine has no way there
+	far  bool // this machine has no way there
+	loop bool // redirects lead on and on
 }
 
 // TwinRelation says how the answers of both schemes stand to each other: a verdict of alike, or one of
@@ -185,7 +187,7 @@ func (j *Job) eachTogether(ctx context.Context, n int, do func(ctx context.Conte
 func answer(ctx context.Context, v *fetch.Client, u string) Answer {
 	r, err := v.Get(ctx, u, nil)
 	if err != nil {
-		a := Answer{Err: probe.Failure(err), far: probe.Unreachable(err)}
+		a := Answer{Err: probe.Failure(err), far: probe.Unreachable(err), loop: errors.Is(err, fetch.ErrHops)}
 		if r != nil {
 			a.URL = r.URL.String()
 		}
@@ -247,6 +249,9 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		return say("%s was not looked at: this machine has no way there", page)
 	case NoSecure:
 		p.Do = "make HTTPS answer there; the server's error log says why it does not"
+		if t.Secure.loop {
+			p.ID, p.Do = "loop", hops.Loop.Do()
+		}
 		return say("%s gives no page: %s", page, t.Secure.Err)
 	case Back:
 		p.ID, p.Grade = "downgrade", point.Care

@@ -285,11 +285,14 @@ func (g *guard) look() error {
 	if err != nil {
 		return err
 	}
-	reached := slices.ContainsFunc(twins, func(t Twin) bool { return t.Plain.Err == "" || t.Secure.Err == "" })
+	reached := slices.ContainsFunc(twins, func(t Twin) bool { return t.Plain.Err == "" || t.Secure.Err == "" || t.Plain.loop || t.Secure.loop })
 	if !reached {
 		g.refuse(point.Point{ID: "unreached", Grade: point.Stop, What: "the site gives no answer to this machine: " + twins[0].Secure.Err,
 			Why: "whether the redirect works could not be tested", Do: "say where the server is (--resolve HOST:443:ADDR), or install without the test: --anyway"})
 		return nil
+	}
+	if g.rule.Proxy || strings.Contains(string(g.file.before), "trimlantern redirect:") { // these rules may be what ends a loop
+		twins = slices.DeleteFunc(twins, func(t Twin) bool { return t.Secure.loop })
 	}
 	for _, p := range twinPoints(twins) {
 		switch {
@@ -362,10 +365,11 @@ func (g *guard) compare(now *RedirectTest) (worse, idle []JourneySeen) {
 		was := g.before.Journeys[i]
 		for _, p := range s.Problems {
 			switch {
-			case p == hops.Insecure:
-				idle = append(idle, s)
-			case p.Grade() == point.Stop && !slices.Contains(was.Problems, p):
+			case p.Grade() != point.Stop:
+			case p != hops.Insecure && !slices.Contains(was.Problems, p):
 				worse = append(worse, s)
+			case p != hops.Missing && p != hops.Broken: // it was so before, and still is
+				idle = append(idle, s)
 			}
 		}
 		if status(s) >= 500 && status(was) < 500 && !slices.ContainsFunc(worse, func(o JourneySeen) bool { return o.Typed == s.Typed && o.Method == s.Method }) {
@@ -449,6 +453,8 @@ func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
 		}
 	}
 	switch {
+	case slices.ContainsFunc(idle, func(s JourneySeen) bool { return !slices.Contains(s.Problems, hops.Insecure) }):
+		return g.reason(now, slices.DeleteFunc(slices.Clone(idle), func(s JourneySeen) bool { return slices.Contains(s.Problems, hops.Insecure) }))
 	case len(idle) < plain:
 		return fmt.Sprintf("%d of %d addresses stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", len(idle), plain, idle[0].Typed)
 	case g.rule.Server == "apache" && strings.Contains(g.server, "nginx"):

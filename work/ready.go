@@ -254,9 +254,11 @@ func (r *readying) origin(client *fetch.Client) {
 	if _, _, err := net.SplitHostPort(addr); err != nil {
 		addr = net.JoinHostPort(addr, "443")
 	}
-	r.forwarded()
+	knows := r.forwarded()
 	seen := probe.Handshake(r.ctx, addr, r.job.Site.Host)
 	switch {
+	case (seen.Plain || seen.Err != "") && knows:
+		r.add("origin", addr, point.Note, fmt.Sprintf("the server behind the proxy at %s: %s", addr, seen.Err), "what goes between proxy and server is not encrypted; the host decides that", "")
 	case seen.Plain || seen.Err != "":
 		r.add("origin", addr, point.Care, fmt.Sprintf("the server behind the proxy at %s: %s", addr, seen.Err), "the way between proxy and server is open, and the server must be told that visitors come over HTTPS",
 			"use the redirect for a proxy (redirect show --proxy), never one by the server's own scheme: that one loops for ever")
@@ -277,8 +279,8 @@ func (r *readying) origin(client *fetch.Client) {
 }
 
 // forwarded asks the server behind a proxy over plain HTTP, once as a visitor who
-// came over HTTP and once as one who came over HTTPS: does it tell them apart?
-func (r *readying) forwarded() {
+// came over HTTP and once as one who came over HTTPS: does it tell them apart, and redirect the one?
+func (r *readying) forwarded() (knows bool) {
 	addr := r.o.Origin
 	if _, _, err := net.SplitHostPort(addr); err != nil {
 		addr = net.JoinHostPort(addr, "80")
@@ -286,7 +288,7 @@ func (r *readying) forwarded() {
 	client, err := fetch.New(fetch.Options{Resolve: []string{"*:80:" + addr}, Own: r.job.Site.Hosts(), Timeout: 15 * time.Second})
 	if err != nil {
 		r.add("origin", addr, point.Care, "the address of the server behind the proxy cannot be used: "+err.Error(), "it was not asked", "write --origin ADDRESS or ADDRESS:PORT")
-		return
+		return false
 	}
 	front := "http://" + r.job.Site.Host + r.job.Site.Path + "/"
 	to := func(proto string) (string, bool) {
@@ -297,16 +299,18 @@ func (r *readying) forwarded() {
 	secure, ok2 := to("https")
 	switch {
 	case !ok1 || !ok2:
-		return // it speaks no plain HTTP: then there is nothing to be told
+		return false // it speaks no plain HTTP: then there is nothing to be told
 	case strings.HasPrefix(secure, "https:"):
 		r.add("forwarded", addr, point.Stop, "the server behind the proxy redirects to HTTPS also when it is told that the visitor came over HTTPS", "behind a proxy that ends TLS that is a loop",
 			"use the redirect for a proxy: trimlantern redirect show --proxy; it also tells the system behind")
 	case strings.HasPrefix(plain, "https:"):
 		r.add("forwarded", addr, point.Good, "the server behind the proxy knows when a visitor came over HTTPS", "", "")
+		return true
 	default:
 		r.add("forwarded", addr, point.Care, "the server behind the proxy answers the same, whether the visitor came over HTTPS or not", "once it redirects to HTTPS by its own scheme, that is a loop",
 			"use the redirect for a proxy: trimlantern redirect show --proxy")
 	}
+	return false
 }
 
 // proxyHeaders are what servers in front leave in answers.

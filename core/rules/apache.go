@@ -108,7 +108,7 @@ func (r Rule) Others(file string) (out []Redirect) {
 			conds = append(conds, d)
 		case "rewriterule":
 			if to, ok := redirects(d); ok {
-				out = append(out, Redirect{d.Line, to, slices.ContainsFunc(r.Targets, func(t Target) bool { return clashes(d, conds, t.Host, to) })})
+				out = append(out, Redirect{d.Line, to, slices.ContainsFunc(r.Targets, func(t Target) bool { return r.clashes(d, conds, t.Host, to) })})
 			}
 			conds = nil
 		case "redirect", "redirectpermanent", "redirectmatch", "redirecttemp":
@@ -156,10 +156,10 @@ func leaves(to, host string) bool {
 	return !open && !strings.EqualFold(strings.TrimSuffix(name, ":443"), host)
 }
 
-// clashes reports whether a rule surely takes a secure visitor of host away: all its conditions are met by
-// one who asks for a page.
-func clashes(d ApacheDirective, conds []ApacheDirective, host, to string) bool {
-	if !leaves(to, host) || slices.ContainsFunc(d.In, func(s string) bool { return !strings.HasPrefix(s, "<ifmodule") }) {
+// clashes reports whether a rule surely redirects a secure visitor of host who asks for a page: to somewhere
+// else, or to the same address over and over.
+func (r Rule) clashes(d ApacheDirective, conds []ApacheDirective, host, to string) bool {
+	if !leaves(to, host) && !strings.Contains(to, "%{REQUEST_URI}") && !strings.Contains(to, "$1") || slices.ContainsFunc(d.In, func(s string) bool { return !strings.HasPrefix(s, "<ifmodule") }) {
 		return false
 	}
 	if re, err := regexp.Compile(strings.TrimPrefix(d.Args[0], "!")); err != nil || re.MatchString("visit/") == strings.HasPrefix(d.Args[0], "!") {
@@ -167,10 +167,10 @@ func clashes(d ApacheDirective, conds []ApacheDirective, host, to string) bool {
 	}
 	met := true
 	for i := 0; i < len(conds); i++ {
-		any := holds(conds[i], host)
+		any := r.holds(conds[i], host)
 		for i+1 < len(conds) && orNext(conds[i]) {
 			i++
-			any = any || holds(conds[i], host)
+			any = any || r.holds(conds[i], host)
 		}
 		met = met && any
 	}
@@ -189,11 +189,15 @@ func orNext(d ApacheDirective) bool {
 }
 
 // holds reports whether a condition surely holds for a secure visitor of host who asks for /visit/.
-func holds(d ApacheDirective, host string) bool {
+func (r Rule) holds(d ApacheDirective, host string) bool {
 	if len(d.Args) < 2 {
 		return false
 	}
-	value, known := map[string]string{"%{HTTPS}": "on", "%{HTTP_HOST}": host, "%{SERVER_NAME}": host, "%{SERVER_PORT}": "443", "%{REQUEST_SCHEME}": "https",
+	https, port, scheme := "on", "443", "https"
+	if r.Proxy { // which speaks plain HTTP to the server, and says how the visitor came
+		https, port, scheme = "off", "80", "http"
+	}
+	value, known := map[string]string{"%{HTTPS}": https, "%{HTTP_HOST}": host, "%{SERVER_NAME}": host, "%{SERVER_PORT}": port, "%{REQUEST_SCHEME}": scheme, "%{HTTP:X-FORWARDED-PROTO}": "https",
 		"%{REQUEST_URI}": "/visit/", "%{REQUEST_METHOD}": "GET", "%{QUERY_STRING}": ""}[strings.ToUpper(d.Args[0])]
 	if !known {
 		return false

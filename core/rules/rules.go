@@ -123,11 +123,12 @@ var proofs = alternatives(hops.ProofFolders) + "(?:/|$)"
 func (r Rule) paths() string { return alternatives(r.Paths) }
 
 // saysHTTP and saysHTTPS are the ways in which a proxy tells how the visitor came: the header and what it
-// says (X-Forwarded-…, and RFC 7239). Of several proxies the first one counts.
+// says (X-Forwarded-…, and RFC 7239). Of several proxies the first one counts. None of them holds a quote or
+// a blank, which each server would read in its own way.
 var (
-	saysHTTP = [][2]string{{"X-Forwarded-Proto", `^\s*http\s*(?:,|$)`}, {"Forwarded", `^[^,]*\bproto="?http"?(?:[;,\s]|$)`},
+	saysHTTP = [][2]string{{"X-Forwarded-Proto", `^\s*http\s*(?:,|$)`}, {"Forwarded", `^[^,]*\bproto=\W?http\W?(?:[;,\s]|$)`},
 		{"X-Forwarded-Ssl", `^\s*off`}, {"X-Forwarded-Port", `^\s*80\s*(?:,|$)`}}
-	saysHTTPS = [][2]string{{"X-Forwarded-Proto", `^\s*https\s*(?:,|$)`}, {"Forwarded", `^[^,]*\bproto="?https"?(?:[;,\s]|$)`},
+	saysHTTPS = [][2]string{{"X-Forwarded-Proto", `^\s*https\s*(?:,|$)`}, {"Forwarded", `^[^,]*\bproto=\W?https\W?(?:[;,\s]|$)`},
 		{"X-Forwarded-Ssl", `^\s*on`}, {"X-Forwarded-Port", `^\s*443\s*(?:,|$)`}}
 )
 
@@ -157,10 +158,10 @@ func (r Rule) apache() []string {
 	if r.Proxy {
 		out = append(out, "\tRewriteRule ^ - [E=TO_HTTPS:]")
 		for _, h := range saysHTTP {
-			out = append(out, fmt.Sprintf("\tRewriteCond %%{HTTP:%s} %q [NC]", h[0], h[1]), "\tRewriteRule ^ - [E=TO_HTTPS:1]")
+			out = append(out, fmt.Sprintf("\tRewriteCond %%{HTTP:%s} \"%s\" [NC]", h[0], h[1]), "\tRewriteRule ^ - [E=TO_HTTPS:1]")
 		}
 		for _, h := range saysHTTPS {
-			out = append(out, fmt.Sprintf("\tRewriteCond %%{HTTP:%s} %q [NC]", h[0], h[1]), "\tRewriteRule ^ - [E=TO_HTTPS:]")
+			out = append(out, fmt.Sprintf("\tRewriteCond %%{HTTP:%s} \"%s\" [NC]", h[0], h[1]), "\tRewriteRule ^ - [E=TO_HTTPS:]")
 		}
 	}
 	const asked = `%{THE_REQUEST} `
@@ -191,7 +192,7 @@ func (r Rule) apache() []string {
 	if r.Proxy { // the system behind must know that the visitor came over HTTPS
 		out = append(out, "<IfModule mod_setenvif.c>")
 		for _, h := range saysHTTPS {
-			out = append(out, fmt.Sprintf("\tSetEnvIfNoCase %s %q HTTPS=on", h[0], h[1]))
+			out = append(out, fmt.Sprintf("\tSetEnvIfNoCase %s \"%s\" HTTPS=on", h[0], h[1]))
 		}
 		out = append(out, "</IfModule>")
 		secure = "reqenv('HTTPS') == 'on'"

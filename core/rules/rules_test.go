@@ -80,7 +80,7 @@ func TestInstall(t *testing.T) {
 func TestOthers(t *testing.T) {
 	rule := Rule{Server: "apache", Targets: museum}
 	for file, want := range map[string][]Redirect{
-		"RewriteEngine On\nRewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]\n":                                    {{2, "https://%{HTTP_HOST}%{REQUEST_URI}", false}},
+		"RewriteEngine On\nRewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]\n":                                    {{2, "https://%{HTTP_HOST}%{REQUEST_URI}", true}},
 		"RewriteCond %{HTTPS} off\nRewriteRule (.*) https://ternrock.example/$1 [R]\n":                                      {{2, "https://ternrock.example/$1", false}},
 		"RewriteCond %{HTTP_HOST} ^ternrock\\.example$ [NC]\nRewriteRule ^(.*)$ http://www.ternrock.example/$1 [R=301,L]\n": {{2, "http://www.ternrock.example/$1", true}},
 		"RewriteCond %{HTTP_HOST} !^www\\.\nRewriteRule ^(.*)$ https://www.%{HTTP_HOST}/$1 [R=301,L]\n":                     {{2, "https://www.%{HTTP_HOST}/$1", true}},
@@ -98,6 +98,10 @@ func TestOthers(t *testing.T) {
 	} {
 		assert.Equal(t, want, rule.Others(file), file)
 	}
+	behind := Rule{Server: "apache", Targets: museum, Proxy: true}
+	const own = "RewriteCond %{HTTPS} !=on\nRewriteRule ^ https://ternrock.example%{REQUEST_URI} [R=302,L]\n"
+	assert.True(t, behind.Others(own)[0].Clash, "behind a proxy that ends TLS it loops")
+	assert.False(t, rule.Others(own)[0].Clash)
 }
 
 // A network's sites each keep their own host.

@@ -119,6 +119,9 @@ func Credentials(text string) (http.Header, error) {
 // ErrPrivate says that a host's name leads into a private network.
 var ErrPrivate = errors.New("leads into a private network")
 
+// ErrHops says that redirects lead on and on.
+var ErrHops = fmt.Errorf("sends round in a loop: more than %d redirects", maxHops)
+
 // New makes a client. It fails where an option cannot be read.
 func New(o Options) (*Client, error) {
 	c := &Client{resolve: map[string][]string{}, own: map[string]bool{}}
@@ -186,7 +189,7 @@ func (c *Client) follow(cookies bool) {
 				t.to, t.hops = r.URL, append(t.hops, via[len(via)-1].URL.String())
 			}
 			if len(via) >= maxHops {
-				return fmt.Errorf("more than %d redirects", maxHops)
+				return ErrHops
 			}
 			return nil
 		},

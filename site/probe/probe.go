@@ -132,6 +132,8 @@ func failure(err error) (answer, why string) {
 	var op *net.OpError
 	var timeout net.Error
 	switch {
+	case errors.Is(err, fetch.ErrHops):
+		return "unknown", fetch.ErrHops.Error()
 	case errors.Is(err, fetch.ErrPrivate):
 		return "unknown", "its name leads into a private network: not asked"
 	case errors.As(err, &dns):

@@ -158,7 +158,7 @@ func TestRedirectRules(t *testing.T) {
 		for _, behind := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s, proxy %v", server, behind), func(t *testing.T) {
 				w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
-				args := []string{"redirect", "show", server, "--site", "https://" + host, "--safety-net"}
+				args := []string{"redirect", "show", server, "--site", "https://" + host, "--also", "www." + host, "--safety-net", "--hsts"}
 				if behind {
 					args = append(args, "--proxy")
 				}
@@ -226,29 +226,37 @@ func TestRedirectLoop(t *testing.T) {
 	w.proxy()
 	seen := w.redirects(1).problems()
 	assert.Equal(t, 20, seen["loop"], "%v", seen)
-	said := w.tool(1, "ready", "--site", "https://"+host, "--ca", "cert.pem", "--resolve", "*:80:"+w.plain, "--resolve", "*:443:"+w.secure, "--origin", direct)
+	net := []string{"--ca", "cert.pem", "--resolve", "*:80:" + w.plain, "--resolve", "*:443:" + w.secure}
+	ready := append([]string{"ready", "--site", "https://" + host, "--origin", direct, "--expires-within", "1h"}, net...)
+	said := w.tool(1, ready...)
 	assert.Contains(t, said, "sends round in a loop", "ready sees it too")
 	assert.Contains(t, strings.Join(strings.Fields(said), " "), "redirects to HTTPS also when it is told that the visitor came over HTTPS")
-	said = w.tool(1, "redirect", "install", "apache", htaccess, "--proxy")
-	assert.Contains(t, said, "stands in line 24", "the other redirect is named")
+	install := append([]string{"redirect", "install", "apache", htaccess, "--proxy"}, net...)
+	said = strings.Join(strings.Fields(w.tool(1, install...)), " ")
+	assert.Contains(t, said, "Not installed")
+	assert.Contains(t, said, "line 4 of the file sends visitors of the secure address to https://ternrock.example")
+	holds(t, htaccess, string(before))
+	// The other one goes, as we said, and the loop with it.
+	require.NoError(t, os.WriteFile(htaccess, []byte("# nothing\n"), 0o644))
+	assert.Contains(t, w.tool(0, install...), "Tested: all 20 addresses")
 	installed, err := os.ReadFile(htaccess)
 	require.NoError(t, err)
-	assert.True(t, strings.HasSuffix(string(installed), string(before)), "other people's rules stay, in order")
-	w.tool(1, "redirect", "install", "apache", htaccess, "--proxy")
-	again, err := os.ReadFile(htaccess)
-	require.NoError(t, err)
-	assert.Equal(t, string(installed), string(again), "two installs equal one")
-	// The other one goes, as we said, and the loop with it.
-	require.NoError(t, os.WriteFile(htaccess, []byte(strings.TrimSuffix(string(installed), string(before))), 0o644))
+	w.tool(0, install...)
+	holds(t, htaccess, string(installed))
 	w.redirects(0)
-	said = strings.Join(strings.Fields(w.tool(1, "ready", "--site", "https://"+host, "--ca", "cert.pem", "--resolve", "*:80:"+w.plain, "--resolve", "*:443:"+w.secure, "--origin", direct)), " ")
+	said = strings.Join(strings.Fields(w.tool(0, ready...)), " ")
 	assert.NotContains(t, said, "loop.")
 	assert.Contains(t, said, "behind the proxy knows when a visitor came over HTTPS")
-	require.NoError(t, os.WriteFile(htaccess, installed, 0o644))
-	w.tool(1, "redirect", "remove", htaccess)
-	after, err := os.ReadFile(htaccess)
+	w.tool(0, "redirect", "remove", htaccess)
+	holds(t, htaccess, "# nothing\n")
+}
+
+// holds compares a file with what it must be, byte for byte.
+func holds(t *testing.T, file, want string) {
+	t.Helper()
+	b, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Equal(t, string(before), string(after), "byte for byte as it was")
+	assert.Equal(t, want, string(b))
 }
 
 // emptySite makes a database for commands that need a site file.
@@ -281,21 +289,27 @@ func TestSystemBehindProxy(t *testing.T) {
 	})
 	// Without a proxy, TLS at the server: what the system does itself, and our rule.
 	htaccess := filepath.Join(b.system, ".htaccess")
-	w.tool(0, "redirect", "install", "apache", htaccess)
+	net := func() []string {
+		return []string{"--ca", "cert.pem", "--resolve", "*:80:" + w.plain, "--resolve", "*:443:" + w.secure}
+	}
+	w.tool(0, append([]string{"redirect", "install", "apache", htaccess}, net()...)...)
 	w.redirects(0)
 	w.tool(0, "undo")
 	require.NoFileExists(t, htaccess)
 
-	// With a proxy in front, a rule by the server's own scheme loops.
-	w.tool(0, "redirect", "install", "apache", htaccess)
+	// With a proxy in front, a rule by the server's own scheme loops: it is taken back at once.
 	w.proxy()
+	said := w.tool(1, append([]string{"redirect", "install", "apache", htaccess}, net()...)...)
+	t.Log(said)
+	require.NoFileExists(t, htaccess)
+	w.tool(0, "redirect", "install", "apache", htaccess, "--anyway")
 	seen := w.redirects(1).problems()
 	assert.Positive(t, seen["loop"], "the classic loop, for real: %v", seen)
-	ready := []string{"ready", "--site", "https://" + host, "--also", "www." + host, "--ca", "cert.pem", "--resolve", "*:80:" + w.plain, "--resolve", "*:443:" + w.secure, "--origin", direct}
+	ready := append([]string{"ready", "--site", "https://" + host, "--also", "www." + host, "--origin", direct, "--expires-within", "1h"}, net()...)
 	assert.Contains(t, w.tool(1, ready...), "sends round in a loop")
-	w.tool(0, "redirect", "install", "apache", htaccess, "--proxy")
+	w.tool(0, append([]string{"redirect", "install", "apache", htaccess, "--proxy"}, net()...)...)
 	w.redirects(0)
-	assert.NotContains(t, w.tool(1, ready...), "sends round in a loop")
+	assert.NotContains(t, w.tool(0, ready...), "sends round in a loop")
 	w.tool(0, "undo")
 	assert.Positive(t, w.redirects(1).problems()["loop"], "undo puts the looping rule back")
 }
