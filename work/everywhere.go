@@ -252,6 +252,10 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		if t.Secure.loop {
 			p.ID, p.Do = "loop", hops.Loop.Do()
 		}
+		if where, ours := t.lands(); where != "" && !ours {
+			p.Do = "find the rule that sends visitors there, and remove it"
+			return say("%s leads to %s, which gives no page: %s", page, where, t.Secure.Err)
+		}
 		return say("%s gives no page: %s", page, t.Secure.Err)
 	case Back:
 		p.ID, p.Grade = "downgrade", point.Care

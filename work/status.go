@@ -323,7 +323,7 @@ func (j *Job) readyStep(to steps) (next string, err error) {
 		return "", err
 	}
 	until := r.Until
-	if until.IsZero() {
+	if until.IsZero() && r.Days > 0 {
 		until = r.Time.Add(time.Duration(r.Days) * 24 * time.Hour)
 	}
 	when := r.Time.UTC().Format(time.RFC3339)
@@ -334,7 +334,7 @@ func (j *Job) readyStep(to steps) (next string, err error) {
 		}
 	}
 	switch left := until.Sub(to.now); {
-	case left <= 0 && r.Days != 0:
+	case left <= 0 && !until.IsZero():
 		to.add("ready", "care", when, "the certificate expired on %s", until.UTC().Format("2006-01-02"))
 		next = "renew the certificate, then: trimlantern ready"
 	case point.Worst(points) == point.Stop:

@@ -144,7 +144,10 @@ type judging struct {
 func (j Journey) Judge(site address.Site, paths []string) []Problem {
 	d := &judging{j, site, map[Problem]bool{}}
 	d.follow()
-	if !d.found[TooFar] && !d.found[Loop] && !d.found[Failed] {
+	switch {
+	case d.found[Failed] && len(d.Hops) > 0:
+		d.stranded()
+	case !d.found[TooFar] && !d.found[Loop] && !d.found[Failed]:
 		d.landing(paths)
 	}
 	out := []Problem{}
@@ -245,6 +248,23 @@ func query(u *url.URL) string {
 	return values.Encode()
 }
 
+// stranded judges a way that ends where nothing answers: that it was led there is what is wrong.
+func (d *judging) stranded() {
+	u, err := url.Parse(d.Hops[len(d.Hops)-1].URL)
+	switch {
+	case err != nil:
+	case !slices.Contains(d.site.Hosts(), u.Hostname()):
+		d.found[Elsewhere], d.found[Failed] = true, false
+	case !standard(u):
+		d.found[OtherPort], d.found[Failed] = true, false
+	}
+}
+
+// standard reports whether an address has the port that its scheme has anyway.
+func standard(u *url.URL) bool {
+	return u.Port() == "" || u.Scheme == "http" && u.Port() == "80" || u.Scheme == "https" && u.Port() == "443"
+}
+
 // landing judges where the way ends.
 func (d *judging) landing(paths []string) {
 	last := d.Hops[len(d.Hops)-1]
@@ -260,20 +280,19 @@ func (d *judging) landing(paths []string) {
 	}
 	host := landed.Hostname()
 	ours := slices.Contains(d.site.Hosts(), host)
-	standard := landed.Port() == "" || landed.Scheme == "http" && landed.Port() == "80" || landed.Scheme == "https" && landed.Port() == "443"
 	switch {
 	case d.Kind == Proof:
-		d.proof(typed, landed, ours && standard)
+		d.proof(typed, landed, ours && standard(landed))
 		return
 	case !ours:
 		d.found[Elsewhere] = true
 		return
-	case !standard:
+	case !standard(landed):
 		d.found[OtherPort] = true
 	case !below(typed.Path, paths):
 	case landed.Scheme != "https":
 		d.found[Insecure] = true
-	case host != d.site.Host:
+	case host != d.site.Host && last.Status != 401: // who is asked for a password is not there yet
 		d.found[Mixed] = true
 	}
 	front := strings.TrimSuffix(d.site.Path, "/")
