@@ -29,8 +29,8 @@ real:
 	$(GO) test -tags real -count=1 -parallel 3 -timeout 40m ./test/real
 
 # Longer runs: every fuzz target for ten minutes, twelve million values for PHP to
-# judge, every store killed 200 times, every charset and connection, 120 runs on a cluster, speed against general tools; and the program
-# builds for other systems.
+# judge, every store killed 200 times, every charset and connection, 120 runs on a cluster, rules put into 2,000 random server files, speed
+# against general tools; and the program builds for other systems.
 check-long: check
 	GOOS=windows $(GO) build -o /dev/null ./cmd/trimlantern
 	GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/trimlantern
@@ -41,6 +41,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
 	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
+	$(GO) test -tags real -count=1 -timeout 120m -run TestInstallIntoAny -v ./test/real -rule-files 1000 -rule-seed 0
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 dense
 	bench/stores.sh 1000 5 mariadb

@@ -132,6 +132,9 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 	case r.Back != "":
 		t.printf("%s\n", t.bad("Taken back: "+file+" is as it was before."))
 		t.wrap("  ", Clean(r.Back)+".")
+		if r.Note != "" {
+			t.wrap("  ", t.care(Clean(r.Note)))
+		}
 		if len(r.Faults) > 0 {
 			t.heading("While the rules were there")
 			for _, p := range r.Faults {

@@ -57,45 +57,74 @@ const (
 	TooFar     TwinRelation = "too-far"     // this machine has no way to the server
 )
 
-// toSee is a page that is looked at.
-type toSee struct {
-	path string // below the site's folder
-	kind hops.Kind
-}
-
 // Bounds of what is looked at everywhere.
 const (
 	maxFolders = 8 // first-level folders of a site, one page of each
 	together   = 4 // questions at once
 )
 
-// pagesToSee returns which pages of a site are looked at: the front page, what every site of its kind
-// has, and one page of each first-level folder that the last scan read.
-func (j *Job) pagesToSee(site address.Site) []toSee {
-	out := []toSee{{"/", hops.Page}}
+// pagesToSee returns which pages of a site are looked at: the front page, what every site of its kind has,
+// and one page of each first-level folder: one that the last scan read, or else one that the front page
+// links to.
+func (j *Job) pagesToSee(ctx context.Context, client *fetch.Client, site address.Site) []hops.Place {
+	out := []hops.Place{{Path: "/", Kind: hops.Page}}
 	for _, e := range j.Layout.Entrances {
-		out = append(out, toSee{e.Path, hops.Entrance})
-	}
-	if j.Book == nil {
-		return out
-	}
-	scan, err := j.weightiest()
-	if err != nil || scan == nil {
-		return out
+		out = append(out, hops.Place{Path: e.Path, Kind: hops.Entrance})
 	}
 	folders := map[string]bool{}
-	_ = scan.EachPage(func(p ScannedPage) error { // what cannot be read names no pages
-		rest, ok := strings.CutPrefix(p.URL, site.String()+"/")
-		if p.Kind != "" || !ok || len(folders) == maxFolders {
-			return nil
+	add := func(u string, kind hops.Kind) {
+		rest, ok := strings.CutPrefix(u, site.String()+"/")
+		if !ok || len(folders) == maxFolders {
+			return
 		}
 		if folder, _, deep := strings.Cut(rest, "/"); deep && !folders[folder] && !strings.ContainsAny(folder, "?#") {
 			folders[folder] = true
-			out = append(out, toSee{"/" + rest, hops.Page})
+			out = append(out, hops.Place{Path: "/" + rest, Kind: kind})
 		}
-		return nil
-	})
+	}
+	if j.Book != nil {
+		if scan, err := j.weightiest(); err == nil && scan != nil {
+			_ = scan.EachPage(func(p ScannedPage) error { // what cannot be read names no pages
+				if p.Kind == "" {
+					add(p.URL, hops.Page)
+				}
+				return nil
+			})
+		}
+	}
+	if len(folders) == 0 {
+		for _, u := range j.linked(ctx, client, site) {
+			add(u, hops.Probe) // a link may lead to what is not there
+		}
+	}
 	return out
+}
+
+// linked returns what a site's front page links to, by its secure addresses. It is asked for once.
+func (j *Job) linked(ctx context.Context, client *fetch.Client, site address.Site) (links []string) {
+	front := "http://" + site.Host + site.Path + "/"
+	if links, asked := j.links[front]; asked {
+		return links
+	}
+	if j.links == nil {
+		j.links = map[string][]string{}
+	}
+	j.links[front] = nil
+	r, err := client.Get(ctx, front, nil)
+	if err != nil || r.Status >= 400 {
+		return nil
+	}
+	defer r.Done()
+	for _, href := range alike.Links(r.Body) {
+		u, err := r.URL.Parse(href)
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || site.Relate(u.Hostname(), strings.TrimPrefix(u.Port(), "443"), u.EscapedPath()) != address.Ours {
+			continue
+		}
+		u.Scheme, u.Host, u.Fragment = "https", site.Host, ""
+		links = append(links, u.String())
+	}
+	j.links[front] = links
+	return links
 }
 
 // servers returns the addresses of a name, IP:PORT for 80 and 443, as visitors are led to them. Where the
@@ -129,7 +158,7 @@ func (j *Job) Twins(ctx context.Context) ([]Twin, error) {
 	var all []Twin
 	var visitors []*fetch.Client
 	for _, site := range j.Site.Network() {
-		pages := j.pagesToSee(site)
+		pages := j.pagesToSee(ctx, client, site)
 		for _, name := range site.Hosts() {
 			servers := j.servers(ctx, client, name)
 			for _, at := range servers {
@@ -138,7 +167,7 @@ func (j *Job) Twins(ctx context.Context) ([]Twin, error) {
 					see = pages[:1]
 				}
 				for _, p := range see {
-					t := Twin{Page: name + site.Path + p.path, Kind: p.kind, site: site, want: p.path}
+					t := Twin{Page: name + site.Path + p.Path, Kind: p.Kind, site: site, want: p.Path}
 					if len(servers) > 1 {
 						t.At = at["443"]
 					}
@@ -333,8 +362,11 @@ func twinPoints(twins []Twin) (points []point.Point) {
 
 // countOf returns a number and its noun.
 func countOf(n int, noun string) string {
-	if n == 1 {
+	switch {
+	case n == 1:
 		return "1 " + noun
+	case strings.HasSuffix(noun, "ss"):
+		noun += "e"
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }

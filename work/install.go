@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"os/exec"
 	"slices"
 	"strings"
@@ -303,7 +304,7 @@ func (g *guard) look() error {
 			g.refuse(p)
 		}
 	}
-	if g.before, err = g.job.journeys(g.ctx, RedirectOptions{Paths: g.rule.Paths}); err != nil {
+	if g.before, err = g.test(); err != nil {
 		return err
 	}
 	if client, err := g.job.web(); err == nil {
@@ -314,12 +315,31 @@ func (g *guard) look() error {
 	return nil
 }
 
-// How long a change may take until it is seen: PHP looks for changed files every two seconds, and servers
-// that reload let old processes end first.
-const (
-	seenWithin = 8 * time.Second
-	lookAgain  = 500 * time.Millisecond
-)
+// test follows all addresses, also those that the file speaks of, and the folders beside it.
+func (g *guard) test() (*RedirectTest, error) {
+	o := RedirectOptions{Paths: g.rule.Paths}
+	add := func(path string) {
+		if rest, ok := strings.CutPrefix(path, g.job.Site.Path); ok && len(o.places) < 2*maxFolders {
+			o.places = append(o.places, hops.Place{Path: rest, Kind: hops.Probe})
+		}
+	}
+	for _, p := range g.rule.Named(string(g.file.before)) {
+		add(p)
+	}
+	entries, _ := g.file.tree.List(".") // a folder that cannot be listed names none
+	for _, e := range entries {
+		if e.IsDir() && g.rule.Server == "apache" && !strings.HasPrefix(e.Name(), ".") {
+			add("/" + url.PathEscape(e.Name()) + "/")
+		}
+	}
+	return g.job.journeys(g.ctx, o)
+}
+
+// How long a change may take until it is seen: Apache reads .htaccess at each request, PHP looks for changed
+// files every two seconds, and nginx lets old processes end first when it reads its files again.
+var seenWithin = map[string]time.Duration{"apache": time.Second, "php": 4 * time.Second, "nginx": 8 * time.Second}
+
+const lookAgain = 500 * time.Millisecond
 
 // install writes the file, tests, and takes the change back where the test fails.
 func (g *guard) install(after []byte) error {
@@ -332,9 +352,10 @@ func (g *guard) install(after []byte) error {
 	if err := j.reload(g.ctx, g.o.After); err != nil {
 		return g.takeBack("the server does not take the file: "+err.Error(), nil)
 	}
+	g.settle()
 	began := time.Now()
 	for {
-		test, err := j.journeys(g.ctx, RedirectOptions{Paths: g.rule.Paths})
+		test, err := g.test()
 		if err != nil {
 			if back := g.takeBack("interrupted before the test was done", nil); back != nil {
 				return back
@@ -348,7 +369,7 @@ func (g *guard) install(after []byte) error {
 		case len(idle) == 0:
 			g.out.Changed, g.out.Tested = true, len(test.Journeys)
 			return nil
-		case time.Since(began) > seenWithin:
+		case time.Since(began) > seenWithin[g.rule.Server]:
 			return g.takeBack(g.idleReason(test, idle), g.faults(test))
 		}
 		j.Progress.At("waiting for the server to read the file", 0, 0)
@@ -356,6 +377,13 @@ func (g *guard) install(after []byte) error {
 		case <-time.After(lookAgain):
 		case <-g.ctx.Done():
 		}
+	}
+}
+
+// settle waits until a server that reads its files again answers by them alone.
+func (g *guard) settle() {
+	if g.o.After != "" {
+		time.Sleep(lookAgain)
 	}
 }
 
@@ -433,7 +461,11 @@ func (g *guard) reason(now *RedirectTest, worse []JourneySeen) string {
 	if words == "" {
 		words = fmt.Sprintf("gets error %d", status(s))
 	}
-	return fmt.Sprintf("who types %s %s", s.Typed, words)
+	why := fmt.Sprintf("who types %s %s", s.Typed, words)
+	if other := g.redirectOf(); other != "" {
+		why += "; another redirect: " + other
+	}
+	return why
 }
 
 // redirectOf names another redirect in the file.
@@ -487,7 +519,34 @@ func (g *guard) takeBack(why string, faults []point.Point) error {
 	if err := g.job.reload(ctx, g.o.After); err != nil {
 		g.out.Note = "after the file was put back: " + err.Error()
 	}
-	return g.job.markUndone(g.out.Journal)
+	if err := g.job.markUndone(g.out.Journal); err != nil {
+		return err
+	}
+	g.ctx = ctx
+	for began := time.Now(); !g.asBefore(); {
+		if time.Since(began) > seenWithin[g.rule.Server] {
+			g.out.Note = "the file is as it was, but the site does not answer as before yet: test it again (trimlantern redirect test)"
+			break
+		}
+		time.Sleep(lookAgain)
+	}
+	return nil
+}
+
+// asBefore reports whether every address leads to where it led before.
+func (g *guard) asBefore() bool {
+	g.settle()
+	now, err := g.test()
+	if err != nil || len(now.Journeys) != len(g.before.Journeys) {
+		return false
+	}
+	for i, s := range now.Journeys {
+		was := g.before.Journeys[i]
+		if s.Landing != was.Landing || status(s) != status(was) || len(s.Hops) != len(was.Hops) {
+			return false
+		}
+	}
+	return true
 }
 
 // markUndone writes into a journal that all of it was put back.

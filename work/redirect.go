@@ -63,6 +63,8 @@ const redirectsFile = "redirects.json"
 type RedirectOptions struct {
 	URLs  []string // besides the addresses of the site
 	Paths []string // the folders that alone are to be secure, as the rule was written for
+
+	places []hops.Place // of the site, besides those that are looked at anyway
 }
 
 // TestRedirects goes the way of each address that visitors of the site and its sisters may type, and of
@@ -95,17 +97,11 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 	}
 	var ways []way
 	for _, site := range j.Site.Network() {
-		var entrances, pages []string
-		for _, p := range j.pagesToSee(site) {
-			switch {
-			case p.path == "/":
-			case p.kind == hops.Entrance:
-				entrances = append(entrances, p.path)
-			default:
-				pages = append(pages, p.path)
-			}
+		places := j.pagesToSee(ctx, client, site)
+		if site.Host == j.Site.Host {
+			places = append(places, o.places...)
 		}
-		for _, journey := range hops.Matrix(site, entrances, pages) {
+		for _, journey := range hops.Matrix(site, places) {
 			u, err := url.Parse(journey.Typed)
 			if err != nil {
 				return nil, misuse(err, journey.Typed, "check site and also in the site file")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"trimlantern/core/sheet"
@@ -46,7 +47,8 @@ func placeOf(file string) (*filePlace, error) {
 // into a journal of its own first. It returns the journal's name. info is nil where there is no file.
 func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after []byte) (string, error) {
 	entry := &sheet.File{Path: at.path, Before: before, Missing: info == nil, After: sheet.Hash(after), Mode: 0o644}
-	if len(after) == 0 {
+	gone := len(after) == 0 && j.made(at.path)
+	if gone {
 		entry.After = ""
 	}
 	if info != nil {
@@ -61,7 +63,7 @@ func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after [
 	if err := journal.Append(sheet.Record{File: entry}); err != nil {
 		return "", world(err, "the journal cannot be written", "make room on the disk; nothing was changed")
 	}
-	if len(after) == 0 {
+	if gone {
 		err = at.tree.Remove(at.name)
 	} else {
 		err = at.tree.Write(at.name, after, disk.Looks{Mode: fs.FileMode(entry.Mode)})
@@ -73,6 +75,30 @@ func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after [
 		return "", world(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
 	}
 	return id, nil
+}
+
+// made reports whether a file was made by a run of ours: the newest journal that names it says that there was
+// none before.
+func (j *Job) made(path string) bool {
+	ids, err := j.Book.Journals()
+	if err != nil {
+		return false // it stays, empty
+	}
+	for _, id := range slices.Backward(ids) {
+		named, missing := false, false
+		_, err := j.Book.ReadJournal(id, func(b sheet.Block) error {
+			for _, r := range b.Records {
+				if r.File != nil && r.File.Path == path {
+					named, missing = true, r.File.Missing
+				}
+			}
+			return nil
+		})
+		if err == nil && named {
+			return missing
+		}
+	}
+	return false
 }
 
 // undoFiles puts back the files of a journal; one that somebody changed since is

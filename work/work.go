@@ -90,6 +90,7 @@ type Job struct {
 	sites  map[int]Place      // of several sites in one database, by number
 	others []string           // prefixes of other systems below ours
 	client *fetch.Client
+	links  map[string][]string // of front pages that were asked for
 
 	cookies bool           // the client keeps those of the site
 	cause   envelope.Cause // what broke the lengths that Mend corrects

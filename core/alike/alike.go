@@ -103,6 +103,24 @@ func (p *Page) canonical(base *url.URL, t html.Token) {
 	}
 }
 
+// Links returns what the links of an HTML page lead to, as they are written.
+func Links(body []byte) (links []string) {
+	for z := html.NewTokenizer(bytes.NewReader(body[:min(len(body), most)])); ; {
+		switch z.Next() {
+		case html.ErrorToken:
+			return links
+		case html.StartTagToken:
+			if t := z.Token(); t.DataAtom == atom.A {
+				for _, a := range t.Attr {
+					if a.Key == "href" {
+						links = append(links, strings.TrimSpace(a.Val))
+					}
+				}
+			}
+		}
+	}
+}
+
 func sketched(words []string, length int) (all []uint64) {
 	for i := range words {
 		if end := i + length; end <= len(words) {

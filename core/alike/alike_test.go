@@ -55,6 +55,10 @@ func TestCompare(t *testing.T) {
 	assert.InDelta(t, 0.5, Shared(page("", text(0, 3000)), page("", text(1000, 3000))), 0.1)
 }
 
+func TestLinks(t *testing.T) {
+	assert.Equal(t, []string{"/a", "http://x/?b&c"}, Links([]byte(`<a href=" /a">x</a><link href=/css><a name=n><A HREF='http://x/?b&amp;c'><!-- <a href=no> -->`)))
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add([]byte("<title>a</title><link rel=canonical href=//x><script><p>b"))
 	base := &url.URL{Scheme: "https", Host: "ternrock.example"}

@@ -32,6 +32,12 @@ const (
 	Proof    Kind = "proof"    // below the folder where authorities look for proofs of ownership
 )
 
+// Place is an address of a site.
+type Place struct {
+	Path string // below the site's folder, with its query
+	Kind Kind
+}
+
 // Journey is the way of one visitor.
 type Journey struct {
 	Typed  string `json:"typed"`
@@ -341,8 +347,8 @@ var ProofFolders = []string{"/.well-known/acme-challenge/", "/.well-known/pki-va
 
 // Matrix returns the addresses that a site's visitors may type: every scheme and name, and of each the
 // front page, a deep path with query and percent signs, a static file, a file for a proof, and something
-// sent with POST; and under the site's own name the entrances and pages given, as paths below its folder.
-func Matrix(site address.Site, entrances, pages []string) []Journey {
+// sent with POST; and under the site's own name the places given.
+func Matrix(site address.Site, places []Place) []Journey {
 	var out []Journey
 	for _, scheme := range []string{"http", "https"} {
 		for _, n := range site.Hosts() {
@@ -354,11 +360,10 @@ func Matrix(site address.Site, entrances, pages []string) []Journey {
 				Journey{Typed: base + "/favicon.ico", Method: "GET", Kind: Probe},
 				Journey{Typed: fmt.Sprintf("%s://%s%strimlantern-test", scheme, n, ProofFolders[0]), Method: "GET", Kind: Proof})
 		}
-		for _, path := range entrances {
-			out = append(out, Journey{Typed: scheme + "://" + site.Host + site.Path + path, Method: "GET", Kind: Entrance})
-		}
-		for _, path := range pages {
-			out = append(out, Journey{Typed: scheme + "://" + site.Host + site.Path + path, Method: "GET", Kind: Page})
+		for _, p := range places {
+			if p.Path != "/" {
+				out = append(out, Journey{Typed: scheme + "://" + site.Host + site.Path + p.Path, Method: "GET", Kind: p.Kind})
+			}
 		}
 	}
 	return out

@@ -104,6 +104,14 @@ func TestOthers(t *testing.T) {
 	assert.False(t, rule.Others(own)[0].Clash)
 }
 
+func TestNamed(t *testing.T) {
+	for pattern, want := range map[string]string{"^old/(.*)$": "/old/", "^/shop": "/shop", "^shop/?$": "/shop", "^": "", ".": "", "(.*)": "", "^index\\.php$": "/index.php", "/old/page": "/old/page", "!^/visit/": "/visit/", "^(a|b)/": "", "\\.svg$": "/.svg", "-": "/-"} {
+		assert.Equal(t, want, literal(pattern), pattern)
+	}
+	assert.Equal(t, []string{"/old/", "/visit/", "/shop"}, Rule{Server: "apache", Targets: museum}.Named("RewriteRule ^old/(.*)$ /visit/ [R]\nRewriteCond %{REQUEST_URI} ^/shop\nRewriteRule ^ http://%{HTTP_HOST}/ [R]\nRedirect /old/ https://x.example/\n"))
+	assert.Equal(t, []string{"/old/", "/shop/", "/a/"}, Rule{Server: "nginx", Targets: museum}.Named("server {\nrewrite ^/old/(.*)$ /visit/ last;\nlocation ^~ /shop/ {\nlocation ~ /a/.*x { }\n}\n}\n"))
+}
+
 // A network's sites each keep their own host.
 func TestTargets(t *testing.T) {
 	parse := func(raw string, also ...string) address.Site {
