@@ -16,6 +16,7 @@ grep -qx xml <<<"$modules" || missing+=(php-xml)
 grep -qx mbstring <<<"$modules" || missing+=(php-mbstring)
 need apache2 apache2
 need nginx nginx-light
+compgen -G '/usr/sbin/php-fpm*' >/dev/null || missing+=(php-fpm)
 compgen -G '/usr/lib/apache2/modules/libphp*.so' >/dev/null || missing+=(libapache2-mod-php)
 need /usr/share/wordpress/wp-load.php wordpress
 need /usr/share/wordpress/wp-content/themes/twentytwentyone/style.css wordpress-theme-twentytwentyone

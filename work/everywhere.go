@@ -323,6 +323,7 @@ func (t *Twin) point() (p point.Point, ok bool) {
 // name, and where the addresses of one name differ.
 func twinPoints(twins []Twin) (points []point.Point) {
 	right, compared := map[string]int{}, map[string]int{}
+	said := map[string]int{} // which point says that a host gives no page, by host, server and reason
 	var hosts []string
 	first := map[string]*Twin{}
 	for i := range twins {
@@ -332,6 +333,14 @@ func twinPoints(twins []Twin) (points []point.Point) {
 			hosts = append(hosts, host)
 		}
 		p, ok := t.point()
+		if id := host + " " + t.At + " " + t.Secure.Err; !ok && t.Stands == NoSecure { // one reason is said once
+			if at, before := said[id]; before {
+				points[at].About = append(points[at].About, p.About...)
+				points[at].What = fmt.Sprintf("https://%s gives no page (%d tried): %s", host, len(points[at].About), t.Secure.Err)
+				continue
+			}
+			said[id] = len(points)
+		}
 		if !ok {
 			points = append(points, p)
 			continue

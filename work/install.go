@@ -98,6 +98,9 @@ func (j *Job) RedirectRules(r rules.Rule, hsts bool) (*Rules, error) {
 	if len(r.HeaderNames()) > 0 && r.Server == "nginx" {
 		out.Note = strings.TrimSpace(out.Note + " nginx drops these headers in each location that has an add_header of its own: repeat the add_header lines there, or let redirect install do it.")
 	}
+	if r.Proxy && r.Server == "nginx" {
+		out.Note = strings.TrimSpace(out.Note + " PHP must know that the visitor came over HTTPS: write fastcgi_param HTTPS $told_https if_not_empty; into each location with a fastcgi_pass, or let redirect install do it.")
+	}
 	if hsts && j.Book != nil {
 		if out.Below = j.namesBelow(); len(out.Below) > 0 {
 			out.Note += " Names below the site's that its content mentions, and that includeSubDomains would touch: " + strings.Join(out.Below, ", ") + "."
@@ -292,8 +295,9 @@ func (g *guard) look() error {
 			Why: "whether the redirect works could not be tested", Do: "say where the server is (--resolve HOST:443:ADDR), or install without the test: --anyway"})
 		return nil
 	}
-	if g.rule.Proxy || strings.Contains(string(g.file.before), "trimlantern redirect:") { // these rules may be what ends a loop
-		twins = slices.DeleteFunc(twins, func(t Twin) bool { return t.Secure.loop })
+	if g.rule.Proxy || strings.Contains(string(g.file.before), "trimlantern redirect:") {
+		// These rules may be what ends a loop: a system that is not told how visitors came sends them round, or back.
+		twins = slices.DeleteFunc(twins, func(t Twin) bool { return t.Secure.loop || t.Stands == Back })
 	}
 	for _, p := range twinPoints(twins) {
 		switch {

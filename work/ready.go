@@ -166,7 +166,7 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 			r.add("port-80", name, point.Care, "nothing listens on port 80 of "+name, "visitors who leave out https:// may get no answer", "let the server listen there, for the redirect")
 		}
 		for _, a := range slices.Compact(slices.Sorted(slices.Values(addrs))) {
-			r.certificate(client, a, name, "at "+a)
+			r.certificate(client, site, a, name)
 		}
 	}
 	for i := 1; i < len(all); i++ {
@@ -202,7 +202,8 @@ func (r *readying) partner(client *fetch.Client, site address.Site) {
 }
 
 // certificate judges what one address sends for one name.
-func (r *readying) certificate(client *fetch.Client, addr, name, where string) {
+func (r *readying) certificate(client *fetch.Client, site address.Site, addr, name string) {
+	where := "at " + addr
 	seen := probe.Handshake(r.ctx, addr, name)
 	if seen.Far {
 		r.add("far", name+" "+addr, point.Note, fmt.Sprintf("%s %s was not looked at: this machine has no way there", name, where), "", "run the same command on a machine that has IPv6")
@@ -236,7 +237,7 @@ func (r *readying) certificate(client *fetch.Client, addr, name, where string) {
 		if p.Grade != point.Good {
 			bad = true
 			if p.ID == "names" {
-				p.Do = "get a certificate for all names: " + strings.Join(r.job.Site.Hosts(), ", ")
+				p.Do = "get a certificate for all names: " + strings.Join(site.Hosts(), ", ")
 			}
 			p.About = subject(name + " " + addr)
 			p.What = fmt.Sprintf("the certificate for %s %s: %s", name, where, p.What)
@@ -244,7 +245,7 @@ func (r *readying) certificate(client *fetch.Client, addr, name, where string) {
 		}
 	}
 	if !bad {
-		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %d more days", name, where, days), "", "")
+		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, countOf(days, "more day")), "", "")
 	}
 }
 

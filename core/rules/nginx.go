@@ -154,9 +154,9 @@ func (r Rule) installNginx(file, rules string) (string, error) {
 			return "", err
 		}
 		all = append(all, insert{at, rules})
-		lines := r.nginxHeaders()
 		for _, l := range locations(s.Inside) {
-			if len(lines) == 0 || !slices.ContainsFunc(l.Inside, func(d NginxDirective) bool { return d.Name == "add_header" }) {
+			lines := r.nginxInside(l)
+			if len(lines) == 0 {
 				continue
 			}
 			at, err := behindLine(file, l)

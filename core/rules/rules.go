@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"trimlantern/core/address"
@@ -224,7 +225,7 @@ func (r Rule) nginx() []string {
 		for _, h := range saysHTTPS {
 			out = append(out, fmt.Sprintf(`if (%s ~* %s) { set $is_https "1"; }`, variable(h[0]), nginxQuoted(h[1])))
 		}
-		out = append(out, `if ($is_https) { set $to_https ""; }`)
+		out = append(out, `if ($is_https) { set $to_https ""; }`, `set $told_https "";`, `if ($is_https) { set $told_https "on"; }`)
 	} else {
 		out = append(out, `if ($scheme = "https") { set $is_https "1"; }`, `if ($scheme = "http") { set $to_https "1"; }`)
 	}
@@ -241,6 +242,21 @@ func (r Rule) nginx() []string {
 		out = append(out, fmt.Sprintf(`set $secure_%d "";`, i), fmt.Sprintf(`if ($is_https) { set $secure_%d %q; }`, i, h[1]))
 	}
 	return append(out, r.nginxHeaders()...)
+}
+
+// nginxInside are the lines that a location needs of its own: headers where it has some already, and what
+// tells PHP behind a proxy that the visitor came over HTTPS.
+func (r Rule) nginxInside(location NginxDirective) (out []string) {
+	has := func(name string) bool {
+		return slices.ContainsFunc(location.Inside, func(d NginxDirective) bool { return d.Name == name })
+	}
+	if has("add_header") {
+		out = r.nginxHeaders()
+	}
+	if r.Proxy && has("fastcgi_pass") {
+		out = append(out, "fastcgi_param HTTPS $told_https if_not_empty;")
+	}
+	return out
 }
 
 // nginxHeaders are the lines that each location with an add_header of its own needs too: nginx inherits

@@ -36,7 +36,7 @@ func TestNetworkOfSites(t *testing.T) {
 	}
 
 	said := b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, b.system)
-	assert.Contains(t, said, "also shop.ternrock.example: the address of site 2 in the same database")
+	assert.Contains(t, said, "sister site https://shop.ternrock.example: site 2 in the same database")
 	assert.Contains(t, said, "stories.ternrock.example")
 	before := b.dump()
 	type preview struct {

@@ -197,6 +197,13 @@ func (b *bench) sql(query string) string {
 
 func (b *bench) copySystem() {
 	b.run(b.dir, "cp", "-rL", "/usr/share/wordpress", b.system)
+	b.configure()
+	out := b.run(".", "php", "fill.php", b.system)
+	b.t.Logf("installed and filled: %s", tail(bytes.TrimSpace(out)))
+}
+
+// configure writes the system's configuration.
+func (b *bench) configure() {
 	config := fmt.Sprintf(`<?php
 // The museum's own configuration. define('DB_NAME', 'not this one');
 define( 'DB_NAME', 'museum' );
@@ -214,8 +221,15 @@ require_once ABSPATH . 'wp-settings.php';
 `, b.socket, cmp.Or(b.charset, "utf8mb4"), prefix)
 	require.NoError(b.t, os.WriteFile(filepath.Join(b.system, "wp-config.php"), []byte(config), 0o644))
 	require.NoError(b.t, os.RemoveAll(filepath.Join(b.system, ".htaccess")))
-	out := b.run(".", "php", "fill.php", b.system)
-	b.t.Logf("installed and filled: %s", tail(bytes.TrimSpace(out)))
+}
+
+// stockSystem puts the system into a folder of the web root as its own installer leaves it, with a few pages.
+func (b *bench) stockSystem(folder, address string) {
+	b.system = filepath.Join(b.dir, "www", folder)
+	require.NoError(b.t, os.MkdirAll(filepath.Dir(b.system), 0o755))
+	b.run(b.dir, "cp", "-rL", "/usr/share/wordpress", b.system)
+	b.configure()
+	b.run(".", "php", "stock.php", b.system, address)
 }
 
 func (b *bench) startApache() {
@@ -262,10 +276,10 @@ DirectoryIndex index.php
 }
 
 // certificate makes an authority and a certificate for the site's names.
-func (b *bench) certificate() (certFile, keyFile string) {
+func (b *bench) certificate(more ...string) (certFile, keyFile string) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(b.t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host, "*." + host}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+	c := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: host}, DNSNames: append([]string{host, "*." + host}, more...), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), IsCA: true, BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)

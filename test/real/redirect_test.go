@@ -44,7 +44,7 @@ func (w *web) layOut(rules, php string) string {
 }
 
 func (w *web) apache(root string) {
-	cert, key := w.certificate()
+	cert, key := w.certificate("beacon.example")
 	for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 		require.NoError(w.t, os.Chmod(d, 0o755))
 	}
