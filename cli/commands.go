@@ -17,6 +17,7 @@ import (
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/sheet"
+	"trimlantern/core/address"
 	"trimlantern/report"
 	"trimlantern/site/layout"
 	"trimlantern/site/sitefile"
@@ -28,19 +29,21 @@ func (a *app) initCommand() *cobra.Command {
 	var databaseURL string
 	move := false
 	c := &cobra.Command{
-		Use:   "init --site https://HOST [FOLDER]",
+		Use:   "init [--site https://HOST] [FOLDER]",
 		Short: "Write the site file: which site, which database, which files",
 		Long: `Writes trimlantern.yaml. Below FOLDER it looks for the system's own
 configuration and takes database, user, password and table prefix from it, or
-for an SQLite database; or the flags say it. The password is never written: the
-site file says where it is kept.
+for an SQLite database; or the flags say it. Without --site the database says the
+address; sister sites are found there too. The password is never written: the site
+file says where it is kept. Running init again corrects the site file; decisions stay.
 
 The site file and the logbook, with all old values, are kept in a folder of the site
 below your data folder ($XDG_DATA_HOME/trimlantern/HOST), where no web server can hand
 them out. --here keeps them in the current folder, --config FILE wherever you say.
 
 ` + exitCodes,
-		Example: `  trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
+		Example: `  trimlantern init /var/www/ternrock
+  trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
   trimlantern init --site https://ternrock.example --database sqlite:site.db --prefix tr_ --files theme
   trimlantern init --site https://ternrock.example --database mysql://keeper@localhost/museum \
       --password-env MUSEUM_PASSWORD --prefix wp_
@@ -62,6 +65,9 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 				if err := parseDatabase(databaseURL, &o.Database); err != nil {
 					return err
 				}
+			}
+			if c.Flags().Changed("site") && strings.TrimSpace(a.site) == "" {
+				return address.ErrEmpty
 			}
 			o.Site, o.Also, o.Sisters, o.Path, o.Home = a.site, a.also, a.sisters, a.config, a.home
 			if o.Here && o.Path != "" {

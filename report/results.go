@@ -24,7 +24,11 @@ func (t *Text) Moved(r *work.Moved) {
 
 // Inited reports what init wrote.
 func (t *Text) Inited(r *work.Inited) {
-	t.printf("Wrote %s\n\n", clip(r.Path, 74))
+	t.printf("Wrote %s\n", t.clip(r.Path, 74))
+	if r.Old != "" {
+		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(r.Old, 52)))
+	}
+	t.printf("\n")
 	rows := [][]string{{"site", r.Site}, {"layout", r.Layout}, {"database", clip(r.Database, 60)},
 		{"tables", fmt.Sprintf("%d with the prefix \"%s\"", r.Tables, clip(r.Prefix, 30))}, {"files", clip(strings.Join(r.Files, ", "), 60)}}
 	if len(r.Files) == 0 {
@@ -36,6 +40,16 @@ func (t *Text) Inited(r *work.Inited) {
 		for _, u := range r.Used {
 			t.wrap("  ", Clean(u))
 		}
+	}
+	for i, a := range r.Addresses {
+		if i == 0 {
+			t.heading("Addresses in the database")
+		}
+		if i == 8 {
+			t.printf("  and %s\n", plural(len(r.Addresses)-8, "more address"))
+			break
+		}
+		t.printf("  %s  %s\n", t.clip(a.Value, 50), t.faint(t.clip(a.Title, 26)))
 	}
 	if len(r.Locked) > 0 {
 		t.heading("Locked in the configuration; a change in the database does nothing there")

@@ -21,12 +21,15 @@ type CacheFolder struct {
 
 // cachePaths returns where the layout says that cached files lie.
 func (j *Job) cachePaths() (out []CacheFolder) {
-	root := j.File.Dir
-	if c := j.File.Database.Config; c != "" {
-		root = filepath.Dir(j.File.Abs(c))
+	root, config := j.File.Dir, j.File.Abs(j.File.Database.Config)
+	switch {
+	case j.File.System != "":
+		root = j.File.Abs(j.File.System)
+	case config != "":
+		root = filepath.Dir(config)
 	}
 	for _, d := range j.Layout.CacheFiles {
-		out = append(out, CacheFolder{Path: filepath.Join(root, filepath.FromSlash(d.Path)), Safe: d.Safe})
+		out = append(out, CacheFolder{Path: j.Layout.Below(config, root, []string{d.Path})[0], Safe: d.Safe})
 	}
 	return out
 }

@@ -3,9 +3,7 @@ package work
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -38,6 +36,7 @@ type InitOptions struct {
 // Inited is what init wrote, and from where it took it.
 type Inited struct {
 	Path     string   `json:"path"`
+	Old      string   `json:"old,omitempty"` // where the site file of before is kept
 	Site     string   `json:"site"`
 	Layout   string   `json:"layout"`
 	Database string   `json:"database"`
@@ -48,6 +47,8 @@ type Inited struct {
 	Locked   []string `json:"locked"`          // addresses that the configuration holds
 	Others   []string `json:"others"`          // prefixes of other systems in the same database
 	Sites    []Place  `json:"sites,omitempty"` // of several sites in the database, those that are taken
+
+	Addresses []AddressState `json:"addresses"` // as the database has them
 }
 
 // Code is the exit code that init comes to.
@@ -56,6 +57,14 @@ func (*Inited) Code() int { return Clean }
 // Init finds the system below a folder and writes the site file.
 func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	defer p.End()
+	found := ""
+	if o.Site == "" {
+		var err error
+		if found, err = discover(ctx, o, p); err != nil {
+			return nil, err
+		}
+		o.Site = found
+	}
 	named := sitefile.Named(o.Site, o.Also, o.Sisters)
 	site, err := named.Address()
 	if err != nil {
@@ -65,11 +74,15 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := os.Lstat(path); err == nil {
-		return nil, misuse(nil, path+" is there already", "remove it first, or write another one with --config FILE")
+	old, err := o.decided(path, site)
+	if err != nil {
+		return nil, err
 	}
 	in := &initing{o: o, p: p, dir: dir, out: &Inited{Path: path, Site: site.String()},
 		file: &sitefile.File{Site: site.String(), Also: site.Also, Sisters: named.Sisters, Layout: o.Layout, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
+	if found != "" {
+		in.out.Used = append(in.out.Used, "site: the address that the database has, over HTTPS")
+	}
 	in.file.Dir = in.dir
 	if filepath.Dir(path) != in.dir {
 		in.file.Folder = in.dir
@@ -86,6 +99,16 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	if err := in.connect(ctx); err != nil {
 		return nil, err
 	}
+	if err := in.check(); err != nil {
+		return nil, err
+	}
+	if old != nil { // what the owner decided stays
+		in.file.Hosts, in.file.Accepted = old.Hosts, old.Accepted
+		in.out.Old = path + ".old"
+		if err := os.Rename(path, in.out.Old); err != nil {
+			return nil, world(err, "the old site file cannot be kept", "make the folder writable, or write elsewhere with --config FILE")
+		}
+	}
 	if o.Path == "" && !o.Here {
 		err = disk.PrivateFolder(filepath.Dir(path))
 	}
@@ -99,6 +122,94 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		return nil, world(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")
 	}
 	return in.out, nil
+}
+
+// discover finds the site's secure address in its database.
+func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
+	const do = "give the site's HTTPS address: --site https://HOST"
+	if o.Folder == "" && o.Database.Kind == "" && o.Database.Config == "" {
+		return "", misuse(address.ErrEmpty, "the site's address", do)
+	}
+	dir, err := filepath.Abs(cmp.Or(o.Folder, "."))
+	if err != nil {
+		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
+	}
+	in := &initing{o: o, p: p, dir: dir, out: &Inited{}, file: &sitefile.File{Dir: dir, Layout: o.Layout, Database: o.Database}}
+	if err := in.find(); err != nil {
+		return "", err
+	}
+	in.file.Layout = cmp.Or(in.file.Layout, "generic")
+	l, err := layoutOf(in.file)
+	if err != nil {
+		return "", misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", "))
+	}
+	j := &Job{File: in.file, Layout: l, Progress: p}
+	c, err := j.config()
+	if err != nil {
+		return "", err
+	}
+	c.ReadOnly = true
+	db, err := database.Open(ctx, c)
+	if err != nil {
+		return "", dbFault(err, c)
+	}
+	defer db.Close()
+	tables, err := db.Tables(ctx, "")
+	if err != nil {
+		return "", dbFault(err, c)
+	}
+	if _, err := in.fit(j, tables, c.Where()); err != nil {
+		return "", err
+	}
+	for _, a := range j.Layout.Addresses {
+		t, ok := database.Find(tables, in.file.Database.Prefix+a.Table)
+		if !ok {
+			continue
+		}
+		v, _, ok, err := db.Lookup(ctx, t, a.Column, a.Where, a.Equals)
+		if err != nil {
+			return "", dbFault(err, c)
+		}
+		if _, rest, scheme := strings.Cut(string(v.Bytes), "://"); ok && scheme {
+			return "https://" + strings.TrimSuffix(strings.TrimRight(rest, "/"), ":80"), nil
+		}
+	}
+	return "", misuse(nil, "the database does not say the site's address", do)
+}
+
+// decided reads the site file that is there already, if it is of the same site: running init again corrects
+// it. nil: there is none.
+func (o *InitOptions) decided(path string, site address.Site) (*sitefile.File, error) {
+	if _, err := os.Lstat(path); err != nil {
+		return nil, nil
+	}
+	old, err := sitefile.Read(path)
+	if refused := untrusted(err); refused != nil {
+		return nil, refused
+	}
+	if err != nil {
+		return nil, misuse(err, path+" is there already, and cannot be read", "remove it first, or write another one with --config FILE")
+	}
+	if was, err := old.Address(); err != nil || was.Host != site.Host {
+		return nil, misuse(nil, path+" is there already, of another site ("+old.Site+")", "remove it first, or write another one with --config FILE")
+	}
+	return old, nil
+}
+
+// check tries what else the site file will say: nothing in it may fail later.
+func (in *initing) check() error {
+	for _, f := range in.file.Files {
+		if info, err := os.Stat(in.file.Abs(f)); err != nil || !info.IsDir() {
+			return misuse(nil, "there is no folder "+in.file.Abs(f), "name folders that are there: --files FOLDER")
+		}
+	}
+	j := &Job{File: in.file, Layout: &layout.Layout{}, Progress: in.p}
+	var err error
+	if j.Site, err = in.file.Address(); err != nil {
+		return misuse(err, "the site's address", "write --site https://HOST")
+	}
+	_, err = j.web()
+	return err
 }
 
 // where tells the path of the site file, and the folder that paths in it are relative to. A folder
@@ -147,109 +258,6 @@ func (in *initing) relative(p string) string {
 		return rel
 	}
 	return abs
-}
-
-// maxFindDepth is how deep below the folder the system's configuration is
-// looked for.
-const maxFindDepth = 4
-
-// find looks below the folder for a system's own configuration or an SQLite
-// database, where the flags do not say.
-func (in *initing) find() error {
-	d := &in.file.Database
-	if d.Kind != "" && d.Config == "" {
-		return nil
-	}
-	configs := map[string]*layout.Layout{}
-	for _, name := range layout.Names() {
-		l, err := layout.Get(name)
-		if err != nil {
-			return misuse(err, "a built-in layout", "report this")
-		}
-		if l.Config != nil && (in.o.Layout == "" || in.o.Layout == name) {
-			configs[l.Config.File] = l
-		}
-	}
-	if d.Config != "" { // named by a flag
-		for file, l := range configs { // by its name, or else the only one there is
-			if file == filepath.Base(d.Config) || len(configs) == 1 {
-				return in.take(d.Config, l)
-			}
-		}
-		return misuse(nil, "no layout knows a configuration file called "+filepath.Base(d.Config), "name the layout too: --layout wordpress")
-	}
-	if in.o.Folder == "" {
-		return misuse(nil, "nothing says where the site's database is",
-			"name the folder of the site: trimlantern init --site https://HOST FOLDER; or the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
-	}
-	var found []string
-	var sqlite []string
-	err := filepath.WalkDir(in.o.Folder, func(path string, e fs.DirEntry, err error) error {
-		switch {
-		case err != nil && path == in.o.Folder:
-			return err
-		case err != nil:
-			return nil // a folder we may not read holds nothing for us
-		case e.IsDir() && strings.Count(strings.TrimPrefix(path, in.o.Folder), string(filepath.Separator)) > maxFindDepth:
-			return fs.SkipDir
-		case e.IsDir():
-			return nil
-		case configs[e.Name()] != nil:
-			found = append(found, path)
-		case e.Type().IsRegular() && slices.Contains([]string{".db", ".sqlite", ".sqlite3"}, strings.ToLower(filepath.Ext(path))) && database.IsSQLite(path):
-			sqlite = append(sqlite, path)
-		}
-		return nil
-	})
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return misuse(nil, "there is no folder "+in.o.Folder, "name the folder that the site's files are in")
-	case err != nil:
-		return world(err, "looking through "+in.o.Folder, "make the folder readable")
-	case len(found) > 1 || len(found) == 0 && len(sqlite) > 1:
-		return misuse(nil, "there is more than one site below "+in.o.Folder+": "+strings.Join(append(found, sqlite...), ", "), "name the folder of one of them")
-	case len(found) == 1:
-		return in.take(found[0], configs[filepath.Base(found[0])])
-	case len(sqlite) == 1:
-		d.Kind, d.File = "sqlite", in.relative(sqlite[0])
-		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File)
-		return nil
-	}
-	return misuse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
-		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
-}
-
-// take reads the system's configuration file.
-func (in *initing) take(path string, l *layout.Layout) error {
-	conn, err := l.Config.Connect(path)
-	if err != nil {
-		return misuse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
-	}
-	d := &in.file.Database
-	d.Kind, d.Config = l.Config.Kind, in.relative(path)
-	if d.Prefix == "" {
-		d.Prefix = conn.Prefix
-	}
-	in.file.Layout = l.Name
-	in.out.Used = append(in.out.Used, "database, user, password and prefix: "+d.Config)
-	for name, lock := range conn.Locks {
-		where := in.relative(lock.File)
-		how := ""
-		if lock.How != layout.Literally {
-			how = ", " + lock.How.Words()
-		}
-		in.out.Locked = append(in.out.Locked, fmt.Sprintf("%s address: %s in %s, line %d%s", name, lock.Constant, where, lock.Line, how))
-	}
-	slices.Sort(in.out.Locked)
-	if len(in.file.Files) == 0 {
-		for _, f := range l.Files {
-			dir := filepath.Join(filepath.Dir(path), f)
-			if info, err := os.Stat(dir); err == nil && info.IsDir() {
-				in.file.Files = append(in.file.Files, in.relative(dir))
-			}
-		}
-	}
-	return nil
 }
 
 // connect tries the database, and finds layout and prefix by looking.
@@ -307,6 +315,9 @@ func (in *initing) connect(ctx context.Context) error {
 	if err := in.sites(j); err != nil {
 		return err
 	}
+	if err := in.addresses(ctx, j, db, own); err != nil {
+		return err
+	}
 	if in.out.Tables == 0 {
 		return misuse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
 	}
@@ -345,6 +356,35 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 		return nil, misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.Layout.Title, d.Prefix), do)
 	}
 	return fit, nil
+}
+
+// addresses holds the site's address against those that the database has. Where these are the same site under
+// its other common name, with www or without, that is a name of the site too.
+func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, tables []database.Table) error {
+	if len(j.Layout.Addresses) == 0 {
+		return nil
+	}
+	for {
+		s := j.survey(db, &verdicts{job: j, ctx: ctx}, nil, References, sheet.Choice{})
+		err := s.readAddresses(ctx, db, tables)
+		in.out.Addresses = s.out.Addresses
+		if err == nil {
+			return nil
+		}
+		partner := "www." + j.Site.Host
+		if bare, ok := strings.CutPrefix(j.Site.Host, "www."); ok {
+			partner = bare
+		}
+		named := slices.ContainsFunc(s.out.Addresses, func(a AddressState) bool { return strings.EqualFold(hostOf(a.Value), partner) })
+		if !named || slices.Contains(in.file.Also, partner) {
+			return err
+		}
+		in.file.Also = append(in.file.Also, partner)
+		in.out.Used = append(in.out.Used, "also "+partner+": the database calls the site by that name")
+		if j.Site, err = in.file.Address(); err != nil {
+			return misuse(err, "the site's address", "write --site https://HOST")
+		}
+	}
 }
 
 // sites takes over the sites that the database lists: all, or those chosen. Each that has a name of its

@@ -286,6 +286,10 @@ func (s *survey) failed(err error, t database.Table) error {
 func (s *survey) readAddresses(ctx context.Context, db database.Database, tables []database.Table) error {
 	j := s.job
 	foreign := 0
+	locks, err := j.locks()
+	if err != nil {
+		return misuse(err, "the system's configuration cannot be read", "fix database.config in the site file")
+	}
 	for _, t := range tables {
 		site, short := j.set(t.Name)
 		if len(j.sites) == 0 {
@@ -308,9 +312,9 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 			}
 			res := s.rules.Value(v.Bytes)
 			st.Change = len(res.Edits) > 0 && (s.choice.Address == "" || s.choice.Address == a.Name)
-			if j.conn != nil {
-				if lock, ok := j.conn.Locks[a.Name]; ok {
-					st.Locked = fmt.Sprintf("%s:%d (%s)", filepath.Base(j.conn.File), lock.Line, lock.Constant)
+			for _, l := range locks {
+				if l.Name == a.Name {
+					st.Locked = fmt.Sprintf("%s:%d (%s)", filepath.Base(l.File), l.Lock.Line, l.Constant)
 				}
 			}
 			if len(res.Edits) == 0 && !s.ownSecure(string(v.Bytes)) {

@@ -269,6 +269,9 @@ func (j *Job) config() (database.Config, error) {
 		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Abs(d.TLSCA), Identity: d.Identity}
 	if d.Config != "" && j.Layout.Config != nil {
 		conn, err := j.Layout.Config.Connect(j.File.Abs(d.Config))
+		if d.Kind == "sqlite" && err != nil { // where its server would be does not matter
+			conn, err = &layout.Connection{File: j.File.Abs(d.Config)}, nil
+		}
 		if err != nil {
 			return c, misuse(err, "the system's configuration cannot be read", "fix database.config in the site file")
 		}

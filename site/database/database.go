@@ -7,6 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"strconv"
 )
 
 // Config says where a database is and who asks.
@@ -44,7 +46,7 @@ func (c Config) Where() string {
 	if c.Socket != "" {
 		at = c.Socket
 	} else if c.Port != 0 {
-		at = fmt.Sprintf("%s:%d", c.Host, c.Port)
+		at = net.JoinHostPort(c.Host, strconv.Itoa(c.Port))
 	}
 	return fmt.Sprintf("database %s at %s", c.Name, at)
 }

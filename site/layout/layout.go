@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -180,6 +181,79 @@ type ConfigFile struct {
 	Prefix   string            `yaml:"prefix" json:"prefix"`
 	Locks    map[string]string `yaml:"locks" json:"locks"` // address name: constant that locks it
 	End      string            `yaml:"end" json:"end"`     // the file that begins the system: what is included after it is no configuration
+	Content  *Content          `yaml:"content" json:"content"`
+	SQLite   *SQLite           `yaml:"sqlite" json:"sqlite"`
+}
+
+// Content says which setting moves the folder that themes, plugins and uploads are in.
+type Content struct {
+	Folder  string `yaml:"folder" json:"folder"`   // as a rule, below the system's
+	Setting string `yaml:"setting" json:"setting"` // that names another one
+}
+
+// SQLite says how a drop-in makes the system use an SQLite file in place of its server.
+type SQLite struct {
+	DropIn string `yaml:"drop_in" json:"drop_in"` // the file that does it, below the content folder
+	File   string `yaml:"file" json:"file"`       // the database, below the content folder
+	Folder string `yaml:"folder" json:"folder"`   // the settings that name another folder and file
+	Name   string `yaml:"name" json:"name"`
+}
+
+// content returns the content folder of the system in folder.
+func (c *ConfigFile) content(set map[string]Setting, folder string) string {
+	if c.Content == nil {
+		return folder
+	}
+	if s, ok := set[c.Content.Setting]; ok && s.How == Literally && filepath.IsAbs(s.Value) {
+		return filepath.Clean(s.Value)
+	}
+	return filepath.Join(folder, c.Content.Folder)
+}
+
+// DropIn returns the SQLite file that a drop-in makes the system in folder use, if there is one.
+func (c *ConfigFile) DropIn(config, folder string) (file string, ok bool) {
+	if c.SQLite == nil {
+		return "", false
+	}
+	set, err := c.read(config)
+	if err != nil {
+		return "", false
+	}
+	content := c.content(set, folder)
+	if _, err := os.Stat(filepath.Join(content, c.SQLite.DropIn)); err != nil {
+		return "", false
+	}
+	file = filepath.Join(content, c.SQLite.File)
+	if s, ok := set[c.SQLite.Folder]; ok && s.How == Literally {
+		file = filepath.Join(s.Value, filepath.Base(file))
+	}
+	if s, ok := set[c.SQLite.Name]; ok && s.How == Literally {
+		file = filepath.Join(filepath.Dir(file), s.Value)
+	}
+	info, err := os.Stat(file)
+	return file, err == nil && info.Mode().IsRegular()
+}
+
+// Below returns where paths of the layout lie, for the system in folder with this configuration: what is
+// below the usual content folder is below the one that the configuration names.
+func (l *Layout) Below(config, folder string, paths []string) (dirs []string) {
+	content, usual := folder, ""
+	if c := l.Config; c != nil && c.Content != nil && config != "" {
+		usual = c.Content.Folder + "/"
+		if set, err := c.read(config); err == nil {
+			content = c.content(set, folder)
+		} else {
+			content = filepath.Join(folder, c.Content.Folder)
+		}
+	}
+	for _, f := range paths {
+		if below, ok := strings.CutPrefix(f, usual); ok && usual != "" {
+			dirs = append(dirs, filepath.Join(content, filepath.FromSlash(below)))
+		} else {
+			dirs = append(dirs, filepath.Join(folder, filepath.FromSlash(f)))
+		}
+	}
+	return dirs
 }
 
 //go:embed shipped/*.yaml

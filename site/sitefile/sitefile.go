@@ -25,6 +25,7 @@ type File struct {
 	Sisters  []Sister          `yaml:"sisters,omitempty"`
 	Layout   string            `yaml:"layout"`
 	Database Database          `yaml:"database"`
+	System   string            `yaml:"system,omitempty"` // the system's folder, where its configuration lies elsewhere
 	Files    []string          `yaml:"files,omitempty"`
 	Choose   sheet.Choice      `yaml:"choose,omitempty"` // a part of the site
 	Hosts    map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"

@@ -1,0 +1,201 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trimlantern/site/database"
+	"trimlantern/site/layout"
+)
+
+// maxFindDepth is how deep below the folder the system's configuration is
+// looked for.
+const maxFindDepth = 4
+
+// found are what lies below a folder that may be a site's.
+type found struct {
+	configs []string // configurations of known systems
+	systems []string // folders that a known system itself is in
+	sqlite  []string // SQLite databases
+}
+
+// find looks below the folder for a system's own configuration or an SQLite
+// database, where the flags do not say.
+func (in *initing) find() error {
+	d := &in.file.Database
+	if d.Kind != "" && d.Config == "" {
+		return nil
+	}
+	configs := map[string]*layout.Layout{}
+	for _, name := range layout.Names() {
+		l, err := layout.Get(name)
+		if err != nil {
+			return misuse(err, "a built-in layout", "report this")
+		}
+		if l.Config != nil && (in.o.Layout == "" || in.o.Layout == name) {
+			configs[l.Config.File] = l
+		}
+	}
+	if d.Config != "" { // named by a flag
+		for file, l := range configs { // by its name, or else the only one there is
+			if file == filepath.Base(d.Config) || len(configs) == 1 {
+				return in.take(d.Config, "", l)
+			}
+		}
+		return misuse(nil, "no layout knows a configuration file called "+filepath.Base(d.Config), "name the layout too: --layout wordpress")
+	}
+	if in.o.Folder == "" {
+		return misuse(nil, "nothing says where the site's database is",
+			"name the folder of the site: trimlantern init --site https://HOST FOLDER; or the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
+	}
+	have, err := lookBelow(in.o.Folder, configs)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return misuse(nil, "there is no folder "+in.o.Folder, "name the folder that the site's files are in")
+	case err != nil:
+		return world(err, "looking through "+in.o.Folder, "make the folder readable")
+	}
+	config, system := have.choose(configs)
+	switch {
+	case config != "":
+		for _, other := range have.configs {
+			if other != config {
+				in.out.Used = append(in.out.Used, "not used: "+in.relative(other)+", which lies beside no system")
+			}
+		}
+		return in.take(config, system, configs[filepath.Base(config)])
+	case len(have.configs) > 1 || len(have.configs) == 0 && len(have.sqlite) > 1:
+		return misuse(nil, "there is more than one site below "+in.o.Folder+": "+strings.Join(append(have.configs, have.sqlite...), ", "), "name the folder of one of them")
+	case len(have.sqlite) == 1:
+		d.Kind, d.File = "sqlite", in.relative(have.sqlite[0])
+		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File)
+		return nil
+	}
+	return misuse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
+		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
+}
+
+// lookBelow looks through a folder. The folder itself may be a link.
+func lookBelow(folder string, configs map[string]*layout.Layout) (have found, err error) {
+	top, err := filepath.EvalSymlinks(folder)
+	if err != nil {
+		return have, err
+	}
+	if top, err = filepath.Abs(top); err != nil {
+		return have, err
+	}
+	err = filepath.WalkDir(top, func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil && path == top:
+			return err
+		case err != nil:
+			return nil // a folder we may not read holds nothing for us
+		case e.IsDir() && strings.Count(strings.TrimPrefix(path, top), string(filepath.Separator)) > maxFindDepth:
+			return fs.SkipDir
+		case e.IsDir():
+			return nil
+		case configs[e.Name()] != nil:
+			have.configs = append(have.configs, path)
+		case isSystem(e.Name(), configs):
+			have.systems = append(have.systems, filepath.Dir(path))
+		case e.Type().IsRegular() && slices.Contains([]string{".db", ".sqlite", ".sqlite3"}, strings.ToLower(filepath.Ext(path))) && database.IsSQLite(path):
+			have.sqlite = append(have.sqlite, path)
+		}
+		return nil
+	})
+	return have, err
+}
+
+func isSystem(name string, configs map[string]*layout.Layout) bool {
+	for _, l := range configs {
+		if l.Config.End != "" && l.Config.End == name {
+			return true
+		}
+	}
+	return false
+}
+
+// choose returns the configuration of the one system that is there, and the system's folder. A system reads
+// the configuration in its own folder, or else the one in the folder above, where that holds no system.
+func (have found) choose(configs map[string]*layout.Layout) (config, system string) {
+	var pairs [][2]string
+	for _, dir := range have.systems {
+		for name, l := range configs {
+			own, above := filepath.Join(dir, name), filepath.Join(filepath.Dir(dir), name)
+			switch {
+			case l.Config.End == "":
+			case slices.Contains(have.configs, own):
+				pairs = append(pairs, [2]string{own, dir})
+			case !slices.Contains(have.systems, filepath.Dir(dir)):
+				if info, err := os.Stat(above); err == nil && info.Mode().IsRegular() {
+					pairs = append(pairs, [2]string{above, dir})
+				}
+			}
+		}
+	}
+	switch {
+	case len(pairs) == 1:
+		return pairs[0][0], pairs[0][1]
+	case len(pairs) == 0 && len(have.configs) == 1:
+		return have.configs[0], filepath.Dir(have.configs[0])
+	}
+	return "", ""
+}
+
+// take reads the system's configuration file. system is the folder of the system; "": the file's.
+func (in *initing) take(path, system string, l *layout.Layout) error {
+	if system == "" {
+		system = filepath.Dir(path)
+	}
+	d := &in.file.Database
+	conn, err := l.Config.Connect(path)
+	var unclear *layout.Unclear
+	drop, dropped := l.Config.DropIn(path, system)
+	switch {
+	case dropped: // then it does not matter where the configuration says that a server is
+		d.Kind, d.File = "sqlite", in.relative(drop)
+		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File+", which a drop-in of the system uses")
+	case errors.As(err, &unclear):
+		return misuse(nil, fmt.Sprintf("%s, line %d: %s is %s, which only running it would tell", in.relative(unclear.File), unclear.Line, strings.TrimPrefix(unclear.Name, "$"), unclear.How.Words()),
+			"say where the database is: --database mysql://USER@HOST/NAME (or postgres://, sqlite:FILE), --prefix PREFIX, and --password-env VARIABLE or --password-file FILE")
+	case err != nil:
+		return misuse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
+	default:
+		d.Kind = l.Config.Kind
+		in.out.Used = append(in.out.Used, "database, user, password and prefix: "+in.relative(path))
+	}
+	d.Config = in.relative(path)
+	if d.Prefix == "" && conn != nil {
+		d.Prefix = conn.Prefix
+	}
+	in.file.Layout = l.Name
+	if system != filepath.Dir(path) {
+		in.file.System = in.relative(system)
+		in.out.Used = append(in.out.Used, "the system's folder: "+in.file.System)
+	}
+	locks, err := l.Config.LocksOf(path)
+	if err != nil {
+		return misuse(err, "the system's configuration cannot be read", "make it readable")
+	}
+	for name, lock := range locks {
+		how := ""
+		if lock.How != layout.Literally {
+			how = ", " + lock.How.Words()
+		}
+		in.out.Locked = append(in.out.Locked, fmt.Sprintf("%s address: %s in %s, line %d%s", name, lock.Constant, in.relative(lock.File), lock.Line, how))
+	}
+	slices.Sort(in.out.Locked)
+	if len(in.file.Files) == 0 {
+		for _, f := range l.Below(path, system, l.Files) {
+			if info, err := os.Stat(f); err == nil && info.IsDir() {
+				in.file.Files = append(in.file.Files, in.relative(f))
+			}
+		}
+	}
+	return nil
+}
