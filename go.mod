@@ -15,6 +15,7 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/owenrumney/go-sarif/v3 v3.3.1
 	github.com/schollz/progressbar/v3 v3.19.1
+	github.com/smallstep/pkcs7 v0.2.3
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1
@@ -22,12 +23,14 @@ require (
 	github.com/temoto/robotstxt v1.1.2
 	github.com/xeipuuv/gojsonschema v1.2.0
 	go.yaml.in/yaml/v3 v3.0.6
+	golang.org/x/crypto v0.59.0
 	golang.org/x/net v0.62.0
-	golang.org/x/sync v0.24.0
-	golang.org/x/sys v0.49.0
-	golang.org/x/term v0.47.0
-	golang.org/x/text v0.43.0
+	golang.org/x/sync v0.25.0
+	golang.org/x/sys v0.50.0
+	golang.org/x/term v0.48.0
+	golang.org/x/text v0.44.0
 	modernc.org/sqlite v1.61.1
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (

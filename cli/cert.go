@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
+	"trimlantern/work"
 )
 
 func (a *app) certCommand() *cobra.Command {
@@ -60,15 +61,16 @@ never overwritten. With --site it needs no site file.
 }
 
 func (a *app) certCheck() *cobra.Command {
-	folder := ""
-	soon := 21 * 24 * time.Hour
+	o := work.CertOptions{Soon: 21 * 24 * time.Hour}
 	c := &cobra.Command{
 		Use:   "check FILE…",
 		Short: "Look whether certificate files and key belong together",
 		Long: `Takes the files that came back from the authority, and the key, in any order, mixed
-in one file or not, as PEM or DER. Says which is which, whether key and certificate
-belong together, whether the chain is whole, in date and for all names. --write puts
-HOST.chain.pem and HOST.key.pem into a folder, in the order that servers want.
+in one file or not, as PEM, DER, .p7b or .p12. Says which is which, whether key and
+certificate belong together, whether the chain is whole, in date and for all names.
+--write puts HOST.chain.pem and HOST.key.pem into a folder, in the order that servers
+want; last year's files are kept beside them, and are not replaced by a certificate
+that visitors could not use.
 
 ` + exitCodes,
 		Example: `  trimlantern cert check ternrock.crt bundle.crt ternrock.example.key.pem
@@ -79,7 +81,7 @@ HOST.chain.pem and HOST.key.pem into a folder, in the order that servers want.
 			if err != nil {
 				return err
 			}
-			r, err := j.CertCheck(args, folder, soon)
+			r, err := j.CertCheck(args, o)
 			if err != nil {
 				return err
 			}
@@ -88,8 +90,10 @@ HOST.chain.pem and HOST.key.pem into a folder, in the order that servers want.
 	}
 	a.address(c)
 	c.Flags().StringVar(&a.ca, "ca", "", "trust the authority in this PEM `FILE` too")
-	c.Flags().StringVar(&folder, "write", "", "write chain and key to this `FOLDER`")
-	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
+	c.Flags().StringVar(&o.Folder, "write", "", "write chain and key to this `FOLDER`")
+	c.Flags().StringVar(&o.PasswordEnv, "password-env", "", "the password of a .p12 file is in this environment `VARIABLE`")
+	c.Flags().StringVar(&o.PasswordFile, "password-file", "", "the password of a .p12 file is in this `FILE`")
+	c.Flags().Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
 	return c
 }
 

@@ -15,9 +15,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"trimlantern/core/address"
 	"trimlantern/core/envelope"
 	"trimlantern/core/sheet"
-	"trimlantern/core/address"
 	"trimlantern/report"
 	"trimlantern/site/layout"
 	"trimlantern/site/sitefile"

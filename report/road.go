@@ -323,6 +323,9 @@ func (t *Text) Checked(r *work.Checked) {
 	if r.Key != "" {
 		t.printf("Wrote %s (for nobody else to read)\n", clip(r.Key, 46))
 	}
+	for _, k := range r.Kept {
+		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(k, 52)))
+	}
 	switch {
 	case r.Code() != work.Clean:
 		t.next("fix what is marked, then check again")

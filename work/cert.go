@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -86,12 +88,13 @@ type Checked struct {
 	Points []point.Point `json:"points"`
 	Chain  string        `json:"chain,omitempty"` // the file with the chain in the server's order
 	Key    string        `json:"key,omitempty"`   // the file with the key
+	Kept   []string      `json:"kept"`            // where files of before are now
 }
 
 // Code is the exit code that it comes to.
 func (c *Checked) Code() int {
 	for _, p := range c.Points {
-		if p.Grade != point.Good {
+		if p.Grade.Fault() {
 			return Remain
 		}
 	}
@@ -103,8 +106,13 @@ const maxPaper = 4 << 20
 
 // CertCheck looks what files hold, whether it belongs together and is whole, and with
 // folder writes it there in the order that servers want.
-func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Checked, error) {
-	out := &Checked{}
+// Files that are there already are kept under another name, and are not replaced by what visitors could not use.
+func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
+	out := &Checked{Kept: []string{}}
+	password, err := o.password()
+	if err != nil {
+		return nil, err
+	}
 	for _, file := range files {
 		b, err := disk.Read(file, maxPaper)
 		if errors.Is(err, disk.ErrTooLarge) {
@@ -113,7 +121,7 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 		if err != nil {
 			return nil, misuse(err, "the file cannot be read", "name the files that the authority sent, and the key")
 		}
-		papers, err := certs.Read(file, b)
+		papers, err := certs.Read(file, b, password)
 		if err != nil {
 			return nil, misuse(nil, file+" "+err.Error(), "name the files that the authority sent, and the key")
 		}
@@ -132,7 +140,7 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 			out.Points = append(out.Points, point.Point{ID: "file", Grade: point.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
 		}
 	}
-	sent := certs.Sent{Chain: bundle.Chain, Names: j.Site.NetworkHosts(), Roots: client.Roots(), Now: j.Now(), Soon: soon}
+	sent := certs.Sent{Chain: bundle.Chain, Names: j.certified(bundle.Chain[0]), Roots: client.Roots(), Now: j.Now(), Soon: o.Soon}
 	out.Points = append(out.Points, sent.Judge()...)
 	hasKey := false
 	for _, p := range out.Papers {
@@ -147,9 +155,10 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 	default:
 		out.Points = append(out.Points, point.Point{ID: "pair", Grade: point.Care, What: "no key is among the files", Why: "whether it belongs to the certificate was not looked at", Do: "name the key too; it is not shown"})
 	}
-	if folder == "" {
+	if o.Folder == "" {
 		return out, nil
 	}
+	folder := o.Folder
 	chain, key, err := bundle.PEM()
 	if err != nil {
 		return nil, misuse(err, "the files cannot be written", "check the key")
@@ -157,20 +166,83 @@ func (j *Job) CertCheck(files []string, folder string, soon time.Duration) (*Che
 	if err := j.keepable(folder); err != nil {
 		return nil, err
 	}
-	out.Chain = filepath.Join(folder, j.Site.Host+".chain.pem")
-	if err := writeNew(out.Chain, chain, 0o644); err != nil {
+	chainFile, keyFile := filepath.Join(folder, j.Site.Host+".chain.pem"), filepath.Join(folder, j.Site.Host+".key.pem")
+	if _, err := os.Lstat(chainFile); err == nil && point.Worst(out.Points) == point.Stop {
+		out.Points = append(out.Points, point.Point{ID: "kept", Grade: point.Stop, What: chainFile + " was not replaced", Why: "visitors could not use the new certificate", Do: "fix what is named above, then run the same command again"})
+		return out, nil
+	}
+	if err := j.writeKept(out, chainFile, chain, 0o644); err != nil {
 		return nil, err
 	}
+	out.Chain = chainFile
 	if key != nil {
-		out.Key = filepath.Join(folder, j.Site.Host+".key.pem")
-		if now, err := disk.Read(out.Key, maxPaper); err == nil && bytes.Equal(now, key) {
-			return out, nil // there already, where cert request made it
-		}
-		if err := writeNew(out.Key, key, 0o600); err != nil {
+		if err := j.writeKept(out, keyFile, key, 0o600); err != nil {
 			return nil, err
 		}
+		out.Key = keyFile
 	}
 	return out, nil
+}
+
+// CertOptions say what is done with certificate files.
+type CertOptions struct {
+	Folder       string        // where chain and key are written; "": nowhere
+	Soon         time.Duration // a certificate that ends within it needs attention
+	PasswordEnv  string        // the variable with the password of a .p12 file
+	PasswordFile string        // or the file that holds nothing else
+}
+
+func (o CertOptions) password() (string, error) {
+	if o.PasswordFile == "" {
+		return os.Getenv(o.PasswordEnv), nil
+	}
+	b, err := disk.ReadTrusted(o.PasswordFile, maxSettings)
+	if refused := untrusted(err); refused != nil {
+		return "", refused
+	}
+	if err != nil {
+		return "", misuse(err, "the password file cannot be read", "name a file that you may read")
+	}
+	return strings.TrimRight(string(b), "\r\n"), nil
+}
+
+// certified returns the names that a certificate should have: those of the site, and those of each sister site
+// that it is also for. A sister may have a certificate of its own.
+func (j *Job) certified(leaf *x509.Certificate) (names []string) {
+	for _, site := range j.Site.Network() {
+		if slices.ContainsFunc(site.Hosts(), func(n string) bool { return leaf.VerifyHostname(n) == nil }) {
+			names = append(names, site.Hosts()...)
+		}
+	}
+	if len(names) == 0 {
+		return j.Site.Hosts()
+	}
+	return names
+}
+
+// writeKept writes a file; one that is there and holds something else is kept beside it.
+func (j *Job) writeKept(out *Checked, file string, b []byte, mode os.FileMode) error {
+	now, err := disk.Read(file, maxPaper)
+	if err == nil && bytes.Equal(now, b) {
+		return nil
+	}
+	kept := ""
+	if err == nil {
+		kept = file + "." + j.Now().UTC().Format("20060102-150405") + ".old"
+		if err := os.Rename(file, kept); err != nil {
+			return world(err, "the file of before cannot be kept", "make the folder writable")
+		}
+	}
+	if err := writeNew(file, b, mode); err != nil {
+		if kept != "" {
+			_ = os.Rename(kept, file) // as it was; the first error is what matters
+		}
+		return err
+	}
+	if kept != "" {
+		out.Kept = append(out.Kept, kept)
+	}
+	return nil
 }
 
 // Proof is what became of a file that proves who owns the site.

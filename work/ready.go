@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/x509"
 	"fmt"
 	"net"
 	"net/http"
@@ -86,7 +87,8 @@ type readying struct {
 	ctx    context.Context
 	o      ReadyOptions
 	out    *Ready
-	prints map[string]*seenAt // by name: the first certificate
+	prints map[string]*seenAt              // by name: the first certificate
+	lists  map[string]*x509.RevocationList // by address, those that were fetched; nil: none could be
 }
 
 // seenAt is a certificate and where it was seen.
@@ -221,8 +223,10 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	if seen.Version == "TLS 1.0" || seen.Version == "TLS 1.1" {
 		r.add("tls-version", name+" "+addr, point.Stop, fmt.Sprintf("%s %s speaks only %s", name, where, seen.Version), "browsers have given it up", "let the server speak TLS 1.2 and 1.3")
 	}
-	sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon}
+	sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon, Served: true, Staple: seen.Staple}
 	leaf, _ := sent.Leaf()
+	sent.Root = rootOf(seen.Chain, leaf, client.Roots())
+	sent.Lists = r.revocations(client, leaf, name)
 	if print := sha256.Sum256(leaf.Raw); r.prints[name] == nil {
 		r.prints[name] = &seenAt{print, addr}
 	} else if r.prints[name].print != print {
@@ -247,6 +251,57 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	if !bad {
 		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, countOf(days, "more day")), "", "")
 	}
+}
+
+// rootOf returns the root that the chain leads to; nil where there is none that is trusted.
+func rootOf(chain []*x509.Certificate, leaf *x509.Certificate, roots *x509.CertPool) *x509.Certificate {
+	between := x509.NewCertPool()
+	for _, c := range chain {
+		between.AddCert(c)
+	}
+	chains, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	if err != nil || len(chains) == 0 {
+		return nil
+	}
+	return chains[0][len(chains[0])-1]
+}
+
+// maxLists bounds how many lists of one certificate are fetched.
+const maxLists = 2
+
+// revocations fetches the lists in which the authority names what it revoked (RFC 5280 §5), each once.
+func (r *readying) revocations(client *fetch.Client, leaf *x509.Certificate, name string) (lists []*x509.RevocationList) {
+	for _, u := range leaf.CRLDistributionPoints[:min(len(leaf.CRLDistributionPoints), maxLists)] {
+		if !strings.HasPrefix(u, "http://") && !strings.HasPrefix(u, "https://") || r.job.Offline {
+			continue
+		}
+		list, asked := r.lists[u]
+		if !asked {
+			why := ""
+			res, err := client.Get(r.ctx, u, nil)
+			switch {
+			case err != nil:
+				why = probe.Failure(err)
+			case res.Status != http.StatusOK:
+				why = fmt.Sprintf("answers %d", res.Status)
+			default:
+				if list, err = x509.ParseRevocationList(res.Body); err != nil {
+					why = "is no list of revoked certificates"
+				}
+			}
+			if r.lists == nil {
+				r.lists = map[string]*x509.RevocationList{}
+			}
+			r.lists[u] = list
+			if why != "" {
+				r.add("revocation", name, point.Note, fmt.Sprintf("whether the certificate for %s was revoked cannot be told: %s %s", name, u, why), "", "")
+			}
+		}
+		if list != nil {
+			lists = append(lists, list)
+		}
+	}
+	return lists
 }
 
 // origin asks the server behind a proxy directly, with the site's name.

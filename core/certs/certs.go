@@ -23,6 +23,11 @@ type Sent struct {
 	Roots *x509.CertPool      // the authorities that are trusted
 	Now   time.Time
 	Soon  time.Duration // certificates that end within it need care
+
+	Served bool                   // a server sent it just now: then Staple is what it sent along
+	Staple []byte                 // an OCSP answer; nil: none
+	Lists  []*x509.RevocationList // of revoked certificates, as they were fetched; believed where an authority signed them
+	Root   *x509.Certificate      // the authority's root, where it is known and not sent
 }
 
 // minRSA is the length of an RSA key, in bits, below which browsers refuse it.
@@ -52,6 +57,7 @@ func (s Sent) Judge() []point.Point {
 	}
 	s.names(s.Chain[0], add)
 	s.dates(leaf, add)
+	s.use(leaf, add)
 	s.strength(add)
 	s.trust(leaf, add)
 	return out

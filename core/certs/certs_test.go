@@ -19,6 +19,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ocsp"
 
 	"trimlantern/core/point"
 )
@@ -54,7 +55,7 @@ func issue(t *testing.T, by *issued, change func(*x509.Certificate), key crypto.
 
 func authority(t *testing.T, by *issued, name string) *issued {
 	return issue(t, by, func(c *x509.Certificate) {
-		c.Subject.CommonName, c.IsCA, c.KeyUsage, c.ExtKeyUsage = name, true, x509.KeyUsageCertSign, nil
+		c.Subject.CommonName, c.IsCA, c.KeyUsage, c.ExtKeyUsage = name, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign, nil
 		c.NotBefore, c.NotAfter = now.AddDate(-2, 0, 0), now.AddDate(8, 0, 0)
 	}, nil)
 }
@@ -110,13 +111,27 @@ func TestJudge(t *testing.T) {
 		{"self-signed", []*issued{self}, map[string]point.Grade{"trust": point.Stop}, "self-signed"},
 		{"an unknown authority", []*issued{issue(t, stranger, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, nil), stranger}, map[string]point.Grade{"trust": point.Stop}, "Nobody's Root"},
 		{"weak key", []*issued{issue(t, between, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, weak), between}, map[string]point.Grade{"key": point.Stop}, "RSA key of 1024 bits"},
+		{"for people, not for servers", []*issued{site(func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), between}, map[string]point.Grade{"purpose": point.Stop}, "not made for servers"},
+		{"for both", []*issued{site(func(c *x509.Certificate) {
+			c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}
+		}), between}, nil, ""},
+		{"for 1,500 days", []*issued{site(func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(0, 0, 1500) }), between}, map[string]point.Grade{"life": point.Care}, "issued for 1500 days"},
+		{"for 398 days, before they were too many", []*issued{site(func(c *x509.Certificate) {
+			c.NotBefore = now.AddDate(0, 0, -300)
+			c.NotAfter = c.NotBefore.AddDate(0, 0, 398)
+		}), between}, nil, ""},
+		{"must staple, and nothing is stapled", []*issued{site(func(c *x509.Certificate) {
+			c.ExtraExtensions = []pkix.Extension{{Id: tlsFeature, Value: []byte{0x30, 0x03, 0x02, 0x01, 0x05}}}
+		}), between}, map[string]point.Grade{"staple": point.Stop}, "sends none"},
+		{"revoked", []*issued{site(func(c *x509.Certificate) { c.SerialNumber = big.NewInt(666) }), between}, map[string]point.Grade{"revoked": point.Stop}, "revoked it on 2026-11-20"},
 		{"an intermediate that ended", []*issued{byOld, old}, map[string]point.Grade{"dates-chain": point.Stop}, "ended on 2026-11-20"},
 	} {
+		lists := []*x509.RevocationList{revocations(t, between, 666), revocations(t, stranger, 1, 2, 3, 4, 5, 6, 7, 8, 9)}
 		var chain []*x509.Certificate
 		for _, c := range cs.chain {
 			chain = append(chain, c.Certificate)
 		}
-		points := Sent{Chain: chain, Names: []string{"ternrock.example", "www.ternrock.example"}, Roots: roots, Now: now, Soon: 21 * 24 * time.Hour}.Judge()
+		points := Sent{Chain: chain, Names: []string{"ternrock.example", "www.ternrock.example"}, Roots: roots, Now: now, Soon: 21 * 24 * time.Hour, Served: true, Root: root.Certificate, Lists: lists}.Judge()
 		got := map[string]point.Grade{}
 		all := ""
 		for _, p := range points {
@@ -133,6 +148,49 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, cs.want, got, "%s\n%s", cs.what, all)
 		assert.Contains(t, all, cs.say, cs.what)
 		againstOpenSSL(t, cs.what, root, chain, got)
+	}
+}
+
+// revocations is a list of an authority.
+func revocations(t *testing.T, by *issued, serials ...int64) *x509.RevocationList {
+	l := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: now.AddDate(0, 0, -1), NextUpdate: now.AddDate(0, 0, 7)}
+	for _, n := range serials {
+		l.RevokedCertificateEntries = append(l.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: big.NewInt(n), RevocationTime: now.AddDate(0, 0, -3)})
+	}
+	der, err := x509.CreateRevocationList(rand.Reader, l, by.Certificate, by.key)
+	require.NoError(t, err)
+	list, err := x509.ParseRevocationList(der)
+	require.NoError(t, err)
+	return list
+}
+
+// An OCSP answer that comes along is read.
+func TestStapled(t *testing.T) {
+	root := issue(t, nil, func(c *x509.Certificate) { c.IsCA, c.KeyUsage = true, x509.KeyUsageCertSign }, nil)
+	leaf := issue(t, root, func(c *x509.Certificate) {
+		c.DNSNames = []string{"ternrock.example"}
+		c.ExtraExtensions = []pkix.Extension{{Id: tlsFeature, Value: []byte{0x30, 0x03, 0x02, 0x01, 0x05}}}
+	}, nil)
+	roots := x509.NewCertPool()
+	roots.AddCert(root.Certificate)
+	for _, c := range []struct {
+		status int
+		until  time.Time
+		want   string
+	}{{ocsp.Good, now.AddDate(0, 0, 1), ""}, {ocsp.Good, now.AddDate(0, 0, -1), "staple"}, {ocsp.Revoked, now.AddDate(0, 0, 1), "revoked"}, {-1, now, "staple"}} {
+		answer := []byte("no answer")
+		if c.status >= 0 {
+			var err error
+			answer, err = ocsp.CreateResponse(root.Certificate, root.Certificate, ocsp.Response{Status: c.status, SerialNumber: leaf.SerialNumber, ThisUpdate: now.AddDate(0, 0, -2), NextUpdate: c.until, RevokedAt: now.AddDate(0, 0, -1)}, root.key)
+			require.NoError(t, err)
+		}
+		got := ""
+		for _, p := range (Sent{Chain: []*x509.Certificate{leaf.Certificate}, Names: []string{"ternrock.example"}, Roots: roots, Now: now, Served: true, Staple: answer, Root: root.Certificate}).Judge() {
+			if p.Grade.Fault() {
+				got += p.ID
+			}
+		}
+		assert.Equal(t, c.want, got, "%+v", c)
 	}
 }
 
@@ -169,7 +227,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"))
 	f.Add([]byte("0\x82\x01\x00"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		papers, err := Read("x", b)
+		papers, err := Read("x", b, "")
 		if err != nil {
 			require.Empty(t, papers)
 			return

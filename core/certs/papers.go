@@ -12,7 +12,11 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+
+	"github.com/smallstep/pkcs7"
+	"software.sslmate.com/src/go-pkcs12"
 )
 
 // Paper is one thing that was found in a file: a certificate, a key or a request.
@@ -24,9 +28,10 @@ type Paper struct {
 	Bad  string            `json:"bad,omitempty"` // why it cannot be used
 }
 
-// Read takes a file apart: PEM blocks of all kinds, mixed with whatever stands
-// between them, or one thing in DER. It fails where the file holds none of them.
-func Read(file string, b []byte) ([]Paper, error) {
+// Read takes a file apart: PEM blocks of all kinds, mixed with whatever stands between them, one thing in
+// DER, a bundle of certificates (PKCS #7, .p7b), or certificates with their key (PKCS #12, .p12 and .pfx),
+// which password opens. It fails where the file holds none of them.
+func Read(file string, b []byte, password string) ([]Paper, error) {
 	var out []Paper
 	rest := b
 	for {
@@ -35,9 +40,19 @@ func Read(file string, b []byte) ([]Paper, error) {
 			break
 		}
 		rest = after
+		if block.Type == "PKCS7" || block.Type == "CMS" {
+			out = append(out, bundled(file, block.Bytes)...)
+			continue
+		}
 		out = append(out, paper(file, block.Type, block.Bytes, block.Headers["DEK-Info"] != ""))
 	}
 	if len(out) == 0 {
+		if all := bundled(file, b); len(all) > 0 {
+			return all, nil
+		}
+		if all := locked(file, b, password); len(all) > 0 {
+			return all, nil
+		}
 		for _, kind := range []string{"CERTIFICATE", "PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY", "CERTIFICATE REQUEST"} {
 			if p := paper(file, kind, b, false); p.Bad == "" {
 				return []Paper{p}, nil
@@ -46,6 +61,36 @@ func Read(file string, b []byte) ([]Paper, error) {
 		return nil, errors.New("holds no certificate, key or request, neither as PEM nor as DER")
 	}
 	return out, nil
+}
+
+// bundled reads the certificates of a bundle (RFC 2315); none where it is no bundle.
+func bundled(file string, der []byte) (out []Paper) {
+	p, err := pkcs7.Parse(der)
+	if err != nil {
+		return nil
+	}
+	for _, c := range p.Certificates {
+		out = append(out, paper(file, "CERTIFICATE", c.Raw, false))
+	}
+	return out
+}
+
+// locked reads certificates with their key (RFC 7292); none where it is no such file.
+func locked(file string, der []byte, password string) (out []Paper) {
+	key, leaf, chain, err := pkcs12.DecodeChain(der, password)
+	if errors.Is(err, pkcs12.ErrIncorrectPassword) {
+		return []Paper{{File: file, What: "certificates with their key", Bad: "is locked with a password: name the file that holds it, --password-file FILE"}}
+	}
+	if err != nil {
+		return nil
+	}
+	for _, c := range append([]*x509.Certificate{leaf}, chain...) {
+		out = append(out, paper(file, "CERTIFICATE", c.Raw, false))
+	}
+	if signer, ok := key.(crypto.Signer); ok {
+		out = append(out, Paper{File: file, What: "a private key (" + keyWords(signer.Public()) + ")", Key: signer})
+	}
+	return out
 }
 
 // paper reads one block; locked says that it is encrypted in the old way.
@@ -140,12 +185,7 @@ func Sort(papers []Paper, names []string) (Bundle, error) {
 	if len(all) == 0 {
 		return Bundle{}, errors.New("none of the files holds a certificate")
 	}
-	leaf, _ := Sent{Chain: all, Names: names}.Leaf()
-	for _, c := range all { // else the one that is no authority's
-		if leaf.IsCA && !c.IsCA {
-			leaf = c
-		}
-	}
+	leaf := best(all, papers, names)
 	out := Bundle{Chain: []*x509.Certificate{leaf}}
 	for at := leaf; !bytes.Equal(at.RawIssuer, at.RawSubject); {
 		var next *x509.Certificate
@@ -166,6 +206,30 @@ func Sort(papers []Paper, names []string) (Bundle, error) {
 		}
 	}
 	return out, nil
+}
+
+// best returns the site's own certificate among several: one that is for a name, and of these one that the key
+// fits; of last year's and this year's the one that ends later.
+func best(all []*x509.Certificate, papers []Paper, names []string) *x509.Certificate {
+	rank := func(c *x509.Certificate) (n int) {
+		if !c.IsCA {
+			n++
+		}
+		if slices.ContainsFunc(names, func(name string) bool { return c.VerifyHostname(name) == nil }) {
+			n += 4
+		}
+		if slices.ContainsFunc(papers, func(p Paper) bool { return p.Key != nil && sameKey(p.Key.Public(), c.PublicKey) }) {
+			n += 2
+		}
+		return n
+	}
+	leaf := all[0]
+	for _, c := range all[1:] {
+		if a, b := rank(c), rank(leaf); a > b || a == b && c.NotAfter.After(leaf.NotAfter) {
+			leaf = c
+		}
+	}
+	return leaf
 }
 
 func sameKey(a, b crypto.PublicKey) bool {

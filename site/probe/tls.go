@@ -17,6 +17,7 @@ type TLS struct {
 	Err     string              `json:"error,omitempty"`
 	Version string              `json:"version,omitempty"`
 	Chain   []*x509.Certificate `json:"-"`
+	Staple  []byte              `json:"-"` // the OCSP answer that came along
 	Plain   bool                `json:"plain,omitempty"` // it speaks, but no TLS
 	Far     bool                `json:"far,omitempty"`   // this machine has no way to it: that says nothing of the server
 }
@@ -47,7 +48,7 @@ func Handshake(ctx context.Context, addr, host string) TLS {
 		return out
 	}
 	state := conn.ConnectionState()
-	out.Version, out.Chain = tls.VersionName(state.Version), state.PeerCertificates
+	out.Version, out.Chain, out.Staple = tls.VersionName(state.Version), state.PeerCertificates, state.OCSPResponse
 	return out
 }
 

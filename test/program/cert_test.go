@@ -82,7 +82,44 @@ func TestCertPapers(t *testing.T) {
 			if _, err := exec.LookPath("openssl"); err == nil {
 				require.NoError(t, exec.Command("openssl", "pkey", "-in", key, "-aes256", "-passout", "pass:x", "-out", filepath.Join(dir, "locked.pem")).Run())
 				assert.Contains(t, check(1, mixed, "locked.pem"), "is locked with a password")
+				openssl := func(args ...string) {
+					c := exec.Command("openssl", args...)
+					c.Dir = dir
+					said, err := c.CombinedOutput()
+					require.NoError(t, err, string(said))
+				}
+				file("clean.pem", leaf)
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "clean.pem"), append(leaf, coded(between)...), 0o644))
+				openssl("crl2pkcs7", "-nocrl", "-certfile", "clean.pem", "-outform", "DER", "-out", "bundle.p7b")
+				openssl("crl2pkcs7", "-nocrl", "-certfile", "clean.pem", "-out", "bundle.pem")
+				assert.Contains(t, check(0, "bundle.p7b", "ternrock.example.key.pem"), "the key belongs to the certificate")
+				assert.Contains(t, check(0, "bundle.pem", "ternrock.example.key.pem"), "Rock Between")
+				openssl("pkcs12", "-export", "-inkey", "ternrock.example.key.pem", "-in", "clean.pem", "-passout", "pass:a lamp", "-out", "all.p12")
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "lamp.txt"), []byte("a lamp\n"), 0o600))
+				assert.Contains(t, want(t, 2, dir, certArgs("check", "all.p12")...).errs, "none of the files holds a certificate")
+				assert.Contains(t, check(0, "all.p12", "--password-file", "lamp.txt"), "the key belongs to the certificate")
 			}
+			// Last year's certificate among the files, and last year's files where the new ones are to go.
+			parsed, err := x509.ParseCertificate(der)
+			require.NoError(t, err)
+			older := *parsed
+			older.SerialNumber, older.NotBefore, older.NotAfter = big.NewInt(8), time.Now().AddDate(0, -4, 0), time.Now().AddDate(0, 0, -3)
+			oldDER, err := x509.CreateCertificate(rand.Reader, &older, between, request.PublicKey, betweenKey)
+			require.NoError(t, err)
+			lastYear := file("old.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: oldDER}))
+			assert.NotContains(t, check(0, lastYear, mixed, "ternrock.example.key.pem"), "expired")
+			assert.Contains(t, check(1, lastYear, string(file("between.pem", coded(between))), "ternrock.example.key.pem", "--write", "."), "was not replaced")
+			newer := older
+			newer.SerialNumber, newer.NotBefore, newer.NotAfter = big.NewInt(10), time.Now().Add(-time.Hour), time.Now().AddDate(0, 4, 0)
+			newDER, err := x509.CreateCertificate(rand.Reader, &newer, between, request.PublicKey, betweenKey)
+			require.NoError(t, err)
+			assert.Contains(t, check(0, mixed, file("new.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: newDER})), "ternrock.example.key.pem", "--write", "."), "the one of before is kept")
+			kept, err := filepath.Glob(filepath.Join(dir, "ternrock.example.chain.pem.*.old"))
+			require.NoError(t, err)
+			require.Len(t, kept, 1)
+			b, err := os.ReadFile(kept[0])
+			require.NoError(t, err)
+			assert.Equal(t, string(chain), string(b))
 			for name, c := range map[string]struct {
 				text []byte
 				say  string
