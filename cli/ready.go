@@ -84,6 +84,7 @@ the certificate ends soon. With --site it needs no site file.
 	f.StringVar(&o.Origin, "origin", "", "ask the server behind the proxy directly at this `ADDRESS[:PORT]`")
 	f.Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
 	f.Var(days{&o.Wait}, "wait", "ask again for this `TIME` until nothing blocks the switch, like 2h")
+	f.StringVar(&o.Resolver, "resolver", "", "ask the name server at this `ADDRESS` about the zone (default: the system's)")
 	f.BoolVar(&o.Support, "for-support", false, "print a short text for the people who run the server")
 	return c
 }

@@ -26,6 +26,7 @@ need sqlite3 sqlite3
 need chromium chromium
 need openssl openssl
 need ss iproute2
+need /usr/sbin/named bind9
 need /usr/lib/galera/libgalera_smm.so galera-4
 need rsync rsync
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)

@@ -149,8 +149,9 @@ func (j *Job) servers(ctx context.Context, client *fetch.Client, name string) (a
 }
 
 // Twins looks at the same pages everywhere: of each site of the network, under each of its names, on each
-// of their addresses, over HTTP and over HTTPS.
-func (j *Job) Twins(ctx context.Context) ([]Twin, error) {
+// of their addresses, over HTTP and over HTTPS. dead are names of which is known why they give no answer over
+// HTTPS: they are not asked again.
+func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error) {
 	client, err := j.web()
 	if err != nil {
 		return nil, err
@@ -180,7 +181,13 @@ func (j *Job) Twins(ctx context.Context) ([]Twin, error) {
 	err = j.eachTogether(ctx, len(all), func(ctx context.Context, i int) string {
 		t, v := &all[i], visitors[i]
 		defer v.Leave()
-		t.Plain, t.Secure = answer(ctx, v, "http://"+t.Page), answer(ctx, v, "https://"+t.Page)
+		t.Plain = answer(ctx, v, "http://"+t.Page)
+		host, _, _ := strings.Cut(t.Page, "/")
+		if why := dead[host]; why != "" {
+			t.Secure = Answer{Err: why}
+		} else {
+			t.Secure = answer(ctx, v, "https://"+t.Page)
+		}
 		t.Stands = t.stands()
 		return "comparing " + t.Page
 	})

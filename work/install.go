@@ -285,7 +285,7 @@ func (g *guard) look() error {
 				Why: "together with our rules that is an endless loop", Do: fmt.Sprintf("remove that redirect from line %d, then install again", other.Line)})
 		}
 	}
-	twins, err := g.job.Twins(g.ctx)
+	twins, err := g.job.Twins(g.ctx, nil)
 	if err != nil {
 		return err
 	}

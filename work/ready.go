@@ -51,6 +51,8 @@ type ReadyOptions struct {
 	Soon    time.Duration // certificates that end within it need care
 	Wait    time.Duration // ask again until nothing blocks the switch, so long
 	Support bool          // write a text for the host's support
+
+	Resolver string // the name server that is asked about the zone; "": the system's
 }
 
 const readyFile = "ready.json"
@@ -87,6 +89,7 @@ type readying struct {
 	ctx    context.Context
 	o      ReadyOptions
 	out    *Ready
+	dead   map[string]string               // names that give no answer over HTTPS, and why
 	prints map[string]*seenAt              // by name: the first certificate
 	lists  map[string]*x509.RevocationList // by address, those that were fetched; nil: none could be
 }
@@ -114,7 +117,7 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, out: &Ready{Site: j.Site.String(), Time: j.Now(), Pages: []Twin{}}}
+	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, dead: map[string]string{}, out: &Ready{Site: j.Site.String(), Time: j.Now(), Pages: []Twin{}}}
 	for _, site := range j.Site.Network() {
 		if err := r.names(client, site); err != nil {
 			return nil, err
@@ -126,10 +129,11 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if err := r.answers(); err != nil {
 		return nil, err
 	}
-	if r.out.Pages, err = j.Twins(ctx); err != nil {
+	if r.out.Pages, err = j.Twins(ctx, r.dead); err != nil {
 		return nil, err
 	}
-	r.out.Points = append(r.out.Points, twinPoints(r.out.Pages)...)
+	alive := slices.DeleteFunc(slices.Clone(r.out.Pages), func(t Twin) bool { return r.dead[hostOf("https://"+t.Page)] != "" })
+	r.out.Points = append(r.out.Points, twinPoints(alive)...)
 	r.locked()
 	r.addresses()
 	if r.out.Points, err = j.decided(r.out.Points); err != nil {
@@ -167,8 +171,16 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 		if err == nil && len(plain) > 0 && probe.Listens(r.ctx, plain[0]) != nil {
 			r.add("port-80", name, point.Care, "nothing listens on port 80 of "+name, "visitors who leave out https:// may get no answer", "let the server listen there, for the redirect")
 		}
+		alive, why := false, ""
 		for _, a := range slices.Compact(slices.Sorted(slices.Values(addrs))) {
-			r.certificate(client, site, a, name)
+			if failed := r.certificate(client, site, a, name); failed == "" {
+				alive = true
+			} else {
+				why = failed
+			}
+		}
+		if !alive {
+			r.dead[name] = why
 		}
 	}
 	for i := 1; i < len(all); i++ {
@@ -178,7 +190,7 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 		}
 	}
 	r.partner(client, site)
-	return nil
+	return r.zone(client, site)
 }
 
 // partner asks about the name that visitors type as well: the site's with www, or without.
@@ -204,12 +216,13 @@ func (r *readying) partner(client *fetch.Client, site address.Site) {
 }
 
 // certificate judges what one address sends for one name.
-func (r *readying) certificate(client *fetch.Client, site address.Site, addr, name string) {
+// It returns why there is no TLS, or "".
+func (r *readying) certificate(client *fetch.Client, site address.Site, addr, name string) string {
 	where := "at " + addr
 	seen := probe.Handshake(r.ctx, addr, name)
 	if seen.Far {
 		r.add("far", name+" "+addr, point.Note, fmt.Sprintf("%s %s was not looked at: this machine has no way there", name, where), "", "run the same command on a machine that has IPv6")
-		return
+		return ""
 	}
 	if seen.Err != "" {
 		what := fmt.Sprintf("no TLS for %s %s: %s", name, where, seen.Err)
@@ -218,7 +231,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 			do = "port 443 speaks plain HTTP: set up TLS there"
 		}
 		r.add("tls", name+" "+addr, point.Stop, what, "there is no HTTPS to switch to", do)
-		return
+		return seen.Err
 	}
 	if seen.Version == "TLS 1.0" || seen.Version == "TLS 1.1" {
 		r.add("tls-version", name+" "+addr, point.Stop, fmt.Sprintf("%s %s speaks only %s", name, where, seen.Version), "browsers have given it up", "let the server speak TLS 1.2 and 1.3")
@@ -251,6 +264,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	if !bad {
 		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, countOf(days, "more day")), "", "")
 	}
+	return ""
 }
 
 // rootOf returns the root that the chain leads to; nil where there is none that is trusted.
@@ -377,6 +391,9 @@ func (r *readying) answers() error {
 	for _, site := range r.job.Site.Network() {
 		for _, name := range site.Hosts() {
 			for _, scheme := range []string{"http", "https"} {
+				if scheme == "https" && r.dead[name] != "" {
+					continue // said already
+				}
 				journey := hops.Journey{Typed: scheme + "://" + name + site.Path + "/", Method: http.MethodGet, Kind: hops.Page}
 				if err := r.job.travel(r.ctx, &journey); err != nil {
 					return err
@@ -422,9 +439,12 @@ func (r *readying) along() error {
 	if err != nil {
 		return err
 	}
+	if r.dead[j.Site.Host] != "" {
+		return nil // said already
+	}
 	res, _, err := client.Step(r.ctx, http.MethodGet, j.Site.String()+"/")
 	if err != nil {
-		return nil // said already
+		return nil // the same
 	}
 	if h := res.Header.Get("Strict-Transport-Security"); h != "" {
 		r.add("hsts", j.Site.Host, point.Note, hstsWords(h), "browsers insist on HTTPS until it expires: there is no way back before, and a certificate that runs out locks everybody out", "")

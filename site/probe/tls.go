@@ -17,7 +17,7 @@ type TLS struct {
 	Err     string              `json:"error,omitempty"`
 	Version string              `json:"version,omitempty"`
 	Chain   []*x509.Certificate `json:"-"`
-	Staple  []byte              `json:"-"` // the OCSP answer that came along
+	Staple  []byte              `json:"-"`               // the OCSP answer that came along
 	Plain   bool                `json:"plain,omitempty"` // it speaks, but no TLS
 	Far     bool                `json:"far,omitempty"`   // this machine has no way to it: that says nothing of the server
 }

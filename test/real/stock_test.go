@@ -192,7 +192,7 @@ func (w *web) takeThrough(s stock) {
 	}
 	w.try("preview", "--quiet")
 	w.try("apply", "--quiet") // a style sheet of the theme names a host that is not there
-	if s.proxy == "" { // behind one, the system itself loops until it is told how visitors came
+	if s.proxy == "" {        // behind one, the system itself loops until it is told how visitors came
 		w.tool(0, append([]string{"ready", "--expires-within", "1h"}, "--quiet")...)
 	}
 	said = w.tool(0, install...)

@@ -1,0 +1,112 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/address"
+	"trimlantern/core/point"
+	"trimlantern/site/dns"
+	"trimlantern/site/fetch"
+)
+
+// zone asks the servers of each name's zone one by one, and which authorities may issue certificates for it.
+// Names whose address was said are not looked up, unless a resolver was said too.
+func (r *readying) zone(client *fetch.Client, site address.Site) error {
+	c, err := dns.New(r.o.Resolver)
+	if errors.Is(err, dns.ErrNone) {
+		return nil
+	}
+	if err != nil {
+		return misuse(err, "--resolver", "write the address of a name server: --resolver 192.0.2.53")
+	}
+	for _, name := range site.Hosts() {
+		if r.o.Resolver == "" && len(client.Override(name, "443")) > 0 || r.job.Offline {
+			continue
+		}
+		r.servers(c, name)
+		issuers, at, err := c.Issuers(r.ctx, name)
+		switch {
+		case err != nil || at == "":
+			// Who may issue is the authority's to ask as well: it says so where it may not.
+		case len(issuers) == 0:
+			r.add("caa", name, point.Care, fmt.Sprintf("the DNS of %s allows no authority to issue certificates (CAA)", at), "a new certificate, and each renewal, will be refused",
+				"add a CAA record for your authority: "+at+". CAA 0 issue \"AUTHORITY\"")
+		default:
+			r.add("caa", name, point.Note, fmt.Sprintf("the DNS of %s allows only %s to issue certificates for %s (CAA)", at, strings.Join(issuers, ", "), name), "others will refuse a new certificate", "")
+		}
+	}
+	return nil
+}
+
+// servers compares what the servers of a zone say of a name.
+func (r *readying) servers(c *dns.Client, name string) {
+	zone, all, err := c.Servers(r.ctx, name)
+	if err != nil || len(all) < 2 {
+		return
+	}
+	said := map[string][]string{} // servers by what they answer
+	var keep time.Duration
+	var silent []string
+	for _, s := range all {
+		host, _, _ := net.SplitHostPort(s.Addr)
+		if s.Addr == "" || address.IsPrivate(host) && !r.private(c, name) { // what a zone names must not steer us into a private network
+			silent = append(silent, s.Name)
+			continue
+		}
+		a, err := c.From(r.ctx, s.Addr, name)
+		if err != nil {
+			silent = append(silent, s.Name)
+			continue
+		}
+		answer := strings.Join(a.Addrs, ", ")
+		if answer == "" {
+			answer = "no address"
+		}
+		said[answer] = append(said[answer], s.Name)
+		keep = max(keep, a.TTL)
+	}
+	if len(silent) > 0 {
+		r.add("dns-servers", name, point.Care, fmt.Sprintf("%s of %s gives no answer: %s", countOf(len(silent), "name server"), zone, strings.Join(silent, ", ")), "lookups are slow, or fail now and then", "ask whoever runs the zone")
+	}
+	switch len(said) {
+	case 0:
+	case 1:
+		for answer, servers := range said {
+			r.add("dns-servers", name, point.Good, fmt.Sprintf("all %d name servers of %s that answer say %s", len(servers), zone, answer), "", "")
+		}
+	default:
+		answers := slices.SortedFunc(maps.Keys(said), func(a, b string) int {
+			if n := len(said[b]) - len(said[a]); n != 0 {
+				return n
+			}
+			return strings.Compare(a, b)
+		})
+		var parts []string
+		total := 0
+		for _, a := range answers {
+			parts = append(parts, fmt.Sprintf("%d say %s (%s)", len(said[a]), a, strings.Join(said[a], ", ")))
+			total += len(said[a])
+		}
+		r.add("dns-servers", name, point.Care, fmt.Sprintf("the %d name servers of %s do not agree on %s: %s", total, zone, name, strings.Join(parts, "; ")), "visitors see one or the other",
+			fmt.Sprintf("if the name was moved just now, wait: others may keep the old answer for %s; else ask whoever runs the zone", ttlWords(keep)))
+	}
+}
+
+// private reports whether the site itself lives in a private network.
+func (r *readying) private(c *dns.Client, name string) bool {
+	addrs, err := c.Addresses(r.ctx, name)
+	return err == nil && slices.ContainsFunc(addrs, address.IsPrivate)
+}
+
+func ttlWords(d time.Duration) string {
+	if d >= 2*time.Hour {
+		return countOf(int(d.Hours()), "hour")
+	}
+	return countOf(max(1, int(d.Minutes())), "minute")
+}
