@@ -49,7 +49,7 @@ func (a *app) readyCommand() *cobra.Command {
 	o := work.ReadyOptions{Soon: 21 * 24 * time.Hour}
 	c := &cobra.Command{
 		Use:   "ready",
-		Short: "May we switch? Names, certificate, ports, proxy, redirects",
+		Short: "Is the site ready for HTTPS? Names, certificate, pages, proxy",
 		Long: `Looks at everything that must be right before the switch: the DNS of all names, the
 ports, the certificate for each name and address (names, dates, chain, key), whether
 both schemes show the same pages on every server, a proxy in front, addresses that the

@@ -15,10 +15,10 @@ import (
 func (a *app) redirectCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "redirect",
-		Short: "The one redirect: show, install, remove and test it",
+		Short: "The redirect to HTTPS: show, install, remove and test it",
 		Long: `All of the site's addresses must redirect to the secure one, at
-once, path and query kept. show prints the rules for a server, install and remove put
-them into a file and take them out, test goes the way of every address.
+once, path and query kept. show prints the rules for a server, install puts them into a
+file and takes them back if they harm, remove takes them out, test follows every address.
 
 ` + exitCodes,
 		Example: `  trimlantern redirect test

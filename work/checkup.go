@@ -120,7 +120,7 @@ func down(r *Ready) []string {
 		}
 		switch {
 		case t.Stands == NoSecure:
-			out = append(out, "https://"+t.Page+" "+t.Secure.Err)
+			out = append(out, "https://"+t.Page+": "+t.Secure.Err)
 		case t.Secure.Status >= 500:
 			out = append(out, fmt.Sprintf("https://%s answers %d", t.Page, t.Secure.Status))
 		case t.Stands != TooFar:

@@ -271,6 +271,12 @@ func (t *Twin) point() (p point.Point, ok bool) {
 	if t.At != "" {
 		p.About[0] += " " + t.At
 	}
+	if t.Stands == Redirected {
+		p.Why = "visitors see it"
+	}
+	if t.Secure.Status >= 500 {
+		p.Do = "read the server's error log"
+	}
 	say := func(format string, args ...any) (point.Point, bool) {
 		p.What = fmt.Sprintf(format, args...) + at
 		return p, false
@@ -340,10 +346,15 @@ func twinPoints(twins []Twin) (points []point.Point) {
 			hosts = append(hosts, host)
 		}
 		p, ok := t.point()
-		if id := host + " " + t.At + " " + t.Secure.Err; !ok && t.Stands == NoSecure { // one reason is said once
+		failed := t.Stands == NoSecure || t.Secure.Status >= 500
+		if id := fmt.Sprint(host, " ", t.At, " ", t.Stands, " ", t.Secure.Status, " ", t.Secure.Err); !ok && failed { // one reason is said once
 			if at, before := said[id]; before {
-				points[at].About = append(points[at].About, p.About...)
-				points[at].What = fmt.Sprintf("https://%s gives no page (%d tried): %s", host, len(points[at].About), t.Secure.Err)
+				one := &points[at]
+				one.About = append(one.About, p.About...)
+				one.What = fmt.Sprintf("https://%s gives no page (%d tried): %s", host, len(one.About), t.Secure.Err)
+				if t.Secure.Err == "" {
+					one.What = fmt.Sprintf("https://%s answers %d (%d pages tried)", host, t.Secure.Status, len(one.About))
+				}
 				continue
 			}
 			said[id] = len(points)

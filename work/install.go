@@ -482,17 +482,22 @@ func (g *guard) redirectOf() string {
 
 // idleReason says why the rules had no effect, as far as it can be told.
 func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
-	plain := 0
+	// Of the site's own name: other names are redirected to it also where the scheme is not told.
+	own := "http://" + g.job.Site.Host + "/"
+	plain, stayed := 0, 0
 	for _, s := range now.Journeys {
-		if strings.HasPrefix(s.Typed, "http://") && s.Kind != hops.Proof {
+		if strings.HasPrefix(s.Typed, own) && s.Kind != hops.Proof {
 			plain++
+			if slices.Contains(s.Problems, hops.Insecure) {
+				stayed++
+			}
 		}
 	}
 	switch {
 	case slices.ContainsFunc(idle, func(s JourneySeen) bool { return !slices.Contains(s.Problems, hops.Insecure) }):
 		return g.reason(now, slices.DeleteFunc(slices.Clone(idle), func(s JourneySeen) bool { return slices.Contains(s.Problems, hops.Insecure) }))
-	case len(idle) < plain:
-		return fmt.Sprintf("%d of %d addresses stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", len(idle), plain, idle[0].Typed)
+	case stayed < plain:
+		return fmt.Sprintf("%s stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", countOf(len(idle), "address"), idle[0].Typed)
 	case g.rule.Server == "apache" && strings.Contains(g.server, "nginx"):
 		return "the rules had no effect: an nginx answers, which reads no .htaccess; use trimlantern redirect show nginx, or php"
 	case g.rule.Proxy:

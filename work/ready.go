@@ -89,7 +89,8 @@ type readying struct {
 	ctx    context.Context
 	o      ReadyOptions
 	out    *Ready
-	dead   map[string]string               // names that give no answer over HTTPS, and why
+	dead   map[string]string               // names that give no page over HTTPS, by their certificate or without one, and why
+	faults map[string]int                  // points of certificates, by kind, server and words
 	prints map[string]*seenAt              // by name: the first certificate
 	lists  map[string]*x509.RevocationList // by address, those that were fetched; nil: none could be
 }
@@ -117,7 +118,7 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, dead: map[string]string{}, out: &Ready{Site: j.Site.String(), Time: j.Now(), Pages: []Twin{}}}
+	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, dead: map[string]string{}, faults: map[string]int{}, out: &Ready{Site: j.Site.String(), Time: j.Now(), Pages: []Twin{}}}
 	for _, site := range j.Site.Network() {
 		if err := r.names(client, site); err != nil {
 			return nil, err
@@ -216,7 +217,7 @@ func (r *readying) partner(client *fetch.Client, site address.Site) {
 }
 
 // certificate judges what one address sends for one name.
-// It returns why there is no TLS, or "".
+// It returns why visitors get no page by it, or "".
 func (r *readying) certificate(client *fetch.Client, site address.Site, addr, name string) string {
 	where := "at " + addr
 	seen := probe.Handshake(r.ctx, addr, name)
@@ -230,7 +231,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 		if seen.Plain {
 			do = "port 443 speaks plain HTTP: set up TLS there"
 		}
-		r.add("tls", name+" "+addr, point.Stop, what, "there is no HTTPS to switch to", do)
+		r.add("tls", name+" "+addr, point.Stop, what, "visitors get no page over HTTPS", do)
 		return seen.Err
 	}
 	if seen.Version == "TLS 1.0" || seen.Version == "TLS 1.1" {
@@ -249,22 +250,44 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	if r.out.Until.IsZero() || leaf.NotAfter.Before(r.out.Until) {
 		r.out.Days, r.out.Until = days, leaf.NotAfter.UTC()
 	}
-	bad := false
+	bad, stop := false, ""
 	for _, p := range sent.Judge() {
 		if p.Grade != point.Good {
 			bad = true
 			if p.ID == "names" {
 				p.Do = "get a certificate for all names: " + strings.Join(site.Hosts(), ", ")
 			}
-			p.About = subject(name + " " + addr)
-			p.What = fmt.Sprintf("the certificate for %s %s: %s", name, where, p.What)
-			r.out.Points = append(r.out.Points, p)
+			if p.Grade == point.Stop {
+				stop = "certificate: " + p.What
+			}
+			r.certified(p, name, addr)
 		}
 	}
 	if !bad {
 		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, countOf(days, "more day")), "", "")
 	}
-	return ""
+	return stop
+}
+
+// certified adds a fault of a certificate. What is wrong for several names on one server is said once.
+func (r *readying) certified(p point.Point, name, addr string) {
+	id := p.ID + " " + addr + " " + p.What
+	at, said := r.faults[id]
+	if !said {
+		r.faults[id] = len(r.out.Points)
+		p.About = subject(name + " " + addr)
+		p.What = fmt.Sprintf("the certificate for %s at %s: %s", name, addr, p.What)
+		r.out.Points = append(r.out.Points, p)
+		return
+	}
+	one := &r.out.Points[at]
+	one.About = append(one.About, name+" "+addr)
+	var names []string
+	for _, a := range one.About {
+		n, _, _ := strings.Cut(a, " ")
+		names = append(names, n)
+	}
+	one.What = fmt.Sprintf("the certificate for %s at %s: %s", strings.Join(names, ", "), addr, p.What)
 }
 
 // rootOf returns the root that the chain leads to; nil where there is none that is trusted.
@@ -417,8 +440,8 @@ func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) 
 		switch {
 		case p == hops.Insecure && plain:
 			r.add("redirect", journey.Typed, point.Good, journey.Typed+" answers by itself, without a redirect", "", "")
-		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, !plain && (p == hops.Missing || p == hops.Broken || p == hops.Failed):
-			continue // said by the comparison
+		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[hostOf(journey.Landing())] != ""):
+			continue // said by the comparison, or of the certificate
 		case p == hops.Loop:
 			r.add("loop", journey.Typed, point.Stop, journey.Typed+" sends round in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())
 		case p == hops.Failed:

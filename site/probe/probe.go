@@ -123,6 +123,24 @@ func Failure(err error) string {
 	return why
 }
 
+// untrusted says why a certificate is not believed.
+func untrusted(e *tls.CertificateVerificationError) string {
+	var invalid x509.CertificateInvalidError
+	var unknown x509.UnknownAuthorityError
+	switch {
+	case errors.As(e.Err, &invalid) && invalid.Reason == x509.Expired && invalid.Cert != nil:
+		if end := invalid.Cert.NotAfter; time.Now().After(end) {
+			return "its certificate expired on " + end.UTC().Format("2006-01-02")
+		}
+		return "its certificate begins on " + invalid.Cert.NotBefore.UTC().Format("2006-01-02")
+	case errors.As(e.Err, &invalid) && invalid.Reason == x509.IncompatibleUsage:
+		return "its certificate is not made for servers"
+	case errors.As(e.Err, &unknown):
+		return "its certificate comes from no authority that is trusted, or the chain is incomplete"
+	}
+	return "its certificate is not trusted"
+}
+
 // failure says what a failed HTTPS request tells about the host.
 func failure(err error) (answer, why string) {
 	var dns *net.DNSError
@@ -141,7 +159,7 @@ func failure(err error) (answer, why string) {
 	case errors.As(err, &hostname):
 		return "insecure", "its certificate is for another name"
 	case errors.As(err, &cert):
-		return "insecure", "its certificate is not trusted: " + cert.Err.Error()
+		return "insecure", untrusted(cert)
 	case errors.As(err, &record), errors.Is(err, http.ErrSchemeMismatch):
 		return "insecure", "does not speak TLS"
 	case errors.As(err, &op) && op.Op == "remote error":
@@ -151,7 +169,7 @@ func failure(err error) (answer, why string) {
 	case Unreachable(err):
 		return "unknown", "cannot be reached from this machine"
 	case errors.As(err, &op) && op.Op == "dial" && !op.Timeout():
-		return "insecure", "nothing listens for HTTPS"
+		return "insecure", "nothing listens there"
 	}
 	return "unknown", err.Error()
 }

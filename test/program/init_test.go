@@ -155,3 +155,40 @@ func TestInitAgain(t *testing.T) {
 	}
 	assert.FileExists(t, path+".old")
 }
+
+// An address that the configuration holds on HTTP keeps status from saying that the site is there, until it is
+// changed: what it says, and the line to write.
+func TestStatusLocks(t *testing.T) {
+	for _, c := range []struct{ line, say, next string }{
+		{"define( 'WP_HOME', 'http://ternrock.example' );", "the public address is locked: WP_HOME in", "define( 'WP_HOME', 'https://ternrock.example' );"},
+		{"define( 'WP_HOME', 'http://' . $_SERVER['HTTP_HOST'] );", `set by an expression that begins with "http://"`, "begin the value of WP_HOME with https://"},
+		{"if ( $x ) { define( 'WP_SITEURL', 'https://ternrock.example' ); } else { define( 'WP_SITEURL', 'http://ternrock.example' ); }", "the core address is set conditionally", "define( 'WP_SITEURL', 'https://ternrock.example' );"},
+		{"define( 'WP_HOME', getenv( 'HOME_URL' ) );", "set by an expression: WP_HOME", ""},
+		{"define( 'WP_HOME', 'https://ternrock.example' );", "", ""},
+	} {
+		top := t.TempDir()
+		dir := filepath.Join(top, "web")
+		for name, text := range dropIn(configured("$table_prefix", c.line+"\n$table_prefix")) {
+			path := filepath.Join(dir, name)
+			require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+			if text == "DB" {
+				siteDB(t, path)
+				continue
+			}
+			require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		}
+		want(t, 0, top, "init", dir)
+		want(t, 1, top, "preview", "--offline")
+		want(t, 0, top, "apply", "--offline")
+		said := strings.Join(strings.Fields(want(t, 1, top, "status").out), " ")
+		if c.say == "" {
+			assert.NotContains(t, said, "locks", c.line)
+			continue
+		}
+		assert.Contains(t, said, c.say, c.line)
+		assert.Equal(t, c.next != "", strings.Contains(said, "[!] locks"), said)
+		if c.next != "" {
+			assert.Contains(t, said, "Next: change line 6 of "+filepath.Join(dir, "wp-config.php")+" to: "+c.next)
+		}
+	}
+}

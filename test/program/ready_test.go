@@ -32,6 +32,8 @@ import (
 type front struct {
 	dir           string // holds ca.pem
 	plain, secure string
+	root          *x509.Certificate
+	rootKey       *ecdsa.PrivateKey
 }
 
 // serve starts a server on loopback; cert changes its certificate.
@@ -51,7 +53,8 @@ func serve(t *testing.T, handler http.HandlerFunc, cert func(*x509.Certificate))
 		return parsed, key
 	}
 	root, rootKey := make(&x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Rock Root"}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), KeyUsage: x509.KeyUsageCertSign}, nil, nil)
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}, nil, nil)
+	f.root, f.rootKey = root, rootKey
 	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), DNSNames: []string{"ternrock.example", "www.ternrock.example"},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 2, 0), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	if cert != nil {
@@ -121,8 +124,34 @@ func TestReady(t *testing.T) {
 			}
 			support := want(t, c.code, f.dir, f.args("ready", "--for-support")...).out
 			assert.True(t, strings.HasPrefix(support, "Hello,\n"))
+			assert.NotContains(t, strings.ToLower(support), "trimlantern", "the host has none of our commands")
 		})
 	}
+}
+
+// The authority's list of what it revoked is fetched and believed.
+func TestReadyRevoked(t *testing.T) {
+	var list []byte
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.Host == "authority.example" {
+			if list == nil {
+				http.NotFound(w, r)
+			}
+			_, _ = w.Write(list) // the judge says what came
+			return
+		}
+		page(w, r)
+	}, func(c *x509.Certificate) {
+		c.CRLDistributionPoints = []string{"http://authority.example/list.crl"}
+	})
+	flat := strings.Join(strings.Fields(want(t, 0, f.dir, f.args("ready")...).out), " ")
+	assert.Contains(t, flat, "whether the certificate for ternrock.example was revoked cannot be told: http://authority.example/list.crl answers 404")
+	key := f.rootKey
+	var err error
+	list, err = x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now(), NextUpdate: time.Now().Add(time.Hour),
+		RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: big.NewInt(2), RevocationTime: time.Now().Add(-time.Minute)}}}, f.root, key)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(strings.Fields(want(t, 1, f.dir, f.args("ready")...).out), " "), "its authority revoked it on")
 }
 
 func TestReadyFlags(t *testing.T) {

@@ -344,3 +344,95 @@ func TestInstallIntoAnyNginxFile(t *testing.T) {
 	t.Parallel()
 	installInto(t, "nginx", nginxParts)
 }
+
+// What would take a site down is refused, or taken back at once, with the reason; the file is as it was.
+func TestInstallGuarded(t *testing.T) {
+	t.Parallel()
+	const toWWW = "RewriteEngine On\nRewriteCond %{HTTP_HOST} ^ternrock\\.example$ [NC]\nRewriteRule ^(.*)$ http://www.ternrock.example/$1 [R=301,L]\n"
+	for _, c := range []struct {
+		what     string
+		override string // AllowOverride
+		file     string // that the rules go into; "": .htaccess
+		before   string
+		proxy    string // that stands in front; "none": one that tells nothing
+		args     []string
+		server   string
+		code     int
+		say      string
+	}{
+		{what: "a redirect to the other name", before: toWWW, code: 1, say: "line 3 of the file sends visitors of the secure address to http://www.ternrock.example/$1"},
+		{what: "nothing listens for HTTPS", args: []string{"--resolve", "*:443:127.0.0.9:1"}, code: 1, say: "nothing listens there"},
+		{what: "overriding is forbidden", override: "None", code: 1, say: "the rules had no effect: the server reads no .htaccess"},
+		{what: "rewriting may not be overridden", override: "Options", code: 1, say: "it forbids rules like these in .htaccess (AllowOverride)"},
+		{what: "PHP rules for .htaccess", server: "php", before: "Options -Indexes\n", code: 2, say: "does not begin with <?php"},
+		{what: "Apache rules for PHP", file: "index.php", code: 2, say: "write php in place of apache"},
+		{what: "a front file with declarations", server: "php", file: "index.php", before: "<?php\ndeclare( strict_types = 1 );\nnamespace Museum;\necho '<title>Tern Rock Light</title><p>Page ', \\htmlspecialchars(\\strtok($_SERVER['REQUEST_URI'], '?'));\n", code: 1, say: "stayed on HTTP"},
+		{what: "a proxy that tells nothing", proxy: "none", args: []string{"--proxy"}, code: 1, say: "the proxy does not tell the server how visitors came"},
+		{what: "a proxy, and rules for none", proxy: "X-Forwarded-Proto", code: 1, say: "a proxy in front ends TLS (then install with --proxy)"},
+		{what: "a proxy that tells", proxy: "X-Forwarded-Proto", args: []string{"--proxy", "--hsts", "--safety-net"}, code: 0, say: "Tested: all"},
+		{what: "all is well", args: []string{"--hsts", "--safety-net"}, code: 0, say: "Tested: all"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			w := newWeb(t)
+			root := w.museumFiles()
+			file := filepath.Join(root, ".htaccess")
+			if c.file != "" {
+				file = filepath.Join(root, c.file)
+			}
+			if c.before != "" {
+				require.NoError(t, os.WriteFile(file, []byte(c.before), 0o644))
+			}
+			before, err := os.ReadFile(file)
+			there := err == nil
+			w.override = c.override
+			w.apache(root)
+			w.await("Apache", func() bool { return w.visits("http://www."+host+"/media/lens.svg").err == "" })
+			if c.proxy != "" {
+				w.behind(c.proxy)
+			}
+			args := []string{"redirect", "install", "apache", file}
+			if c.server != "" {
+				args[2] = c.server
+			}
+			net := w.net()
+			if strings.Contains(strings.Join(c.args, " "), ":443:") {
+				net = net[:4]
+			}
+			c1 := exec.Command(w.program, append(append(args, net...), c.args...)...)
+			c1.Dir = w.dir
+			out, _ := c1.CombinedOutput() // its exit code is asserted
+			said := strings.Join(strings.Fields(string(out)), " ")
+			assert.Equal(t, c.code, c1.ProcessState.ExitCode(), said)
+			assert.Contains(t, said, c.say)
+			if c.code != 0 {
+				now, err := os.ReadFile(file)
+				assert.Equal(t, there, err == nil)
+				assert.Equal(t, string(before), string(now), "the file is as it was")
+				return
+			}
+			for _, path := range []string{"/", "/media/lens.svg", "/nothing/"} { // headers go with secure answers alone
+				assert.Equal(t, "max-age=300", w.header("https://"+host+path, "Strict-Transport-Security"), path)
+				assert.Equal(t, "upgrade-insecure-requests", w.header("https://"+host+path, "Content-Security-Policy"), path)
+				assert.Empty(t, w.header("http://"+host+path, "Strict-Transport-Security"), path)
+			}
+		})
+	}
+}
+
+// header asks once and returns a header of the answer.
+func (w *web) header(u, name string) string {
+	to := w.secure
+	if strings.HasPrefix(u, "http:") {
+		to = w.plain
+	}
+	c := &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{RootCAs: w.pool},
+		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, to)
+		}}
+	req, err := http.NewRequest(http.MethodGet, u, nil)
+	require.NoError(w.t, err)
+	res, err := c.RoundTrip(req)
+	require.NoError(w.t, err)
+	res.Body.Close()
+	return res.Header.Get(name)
+}

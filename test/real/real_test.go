@@ -277,10 +277,15 @@ DirectoryIndex index.php
 
 // certificate makes an authority and a certificate for the site's names.
 func (b *bench) certificate(more ...string) (certFile, keyFile string) {
+	return b.certificateUntil(time.Now().Add(24*time.Hour), more...)
+}
+
+// certificateUntil makes one that ends at a time.
+func (b *bench) certificateUntil(end time.Time, more ...string) (certFile, keyFile string) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(b.t, err)
 	c := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: host}, DNSNames: append([]string{host, "*." + host}, more...), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), IsCA: true, BasicConstraintsValid: true,
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: end, IsCA: true, BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	require.NoError(b.t, err)

@@ -3,12 +3,10 @@
 package real
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -24,6 +22,7 @@ import (
 type web struct {
 	*bench
 	plain, secure string // where it listens; with a proxy, where the proxy does
+	override      string // what Apache lets .htaccess override; "": all
 }
 
 // layOut writes the site's files.
@@ -56,7 +55,7 @@ func (w *web) apache(root string) {
 	php, err := filepath.Glob("/usr/lib/apache2/modules/libphp*.so")
 	require.NoError(w.t, err)
 	require.NotEmpty(w.t, php)
-	fmt.Fprintf(&conf, "LoadModule php_module %s\nTypesConfig /etc/mime.types\nStartServers 2\nDocumentRoot %[2]s\nDirectoryIndex index.php index.html\n<Directory %[2]s>\n\tRequire all granted\n\tAllowOverride All\n</Directory>\n<FilesMatch \"\\.php$\">\n\tSetHandler application/x-httpd-php\n</FilesMatch>\n", php[0], root)
+	fmt.Fprintf(&conf, "LoadModule php_module %s\nTypesConfig /etc/mime.types\nStartServers 2\nDocumentRoot %[2]s\nDirectoryIndex index.php index.html\n<Directory %[2]s>\n\tRequire all granted\n\tAllowOverride %[3]s\n</Directory>\n<FilesMatch \"\\.php$\">\n\tSetHandler application/x-httpd-php\n</FilesMatch>\n", php[0], root, cmp.Or(w.override, "All"))
 	fmt.Fprintf(&conf, "<VirtualHost %s>\n\tSSLEngine on\n\tSSLCertificateFile %s\n\tSSLCertificateKeyFile %s\n</VirtualHost>\n", w.secure, cert, key)
 	path := filepath.Join(w.dir, "apache.conf")
 	require.NoError(w.t, os.WriteFile(path, []byte(conf.String()), 0o644))
@@ -104,26 +103,7 @@ server {
 }
 
 // proxy puts a server that ends TLS in front of what listens at plain.
-func (w *web) proxy() {
-	to, err := url.Parse("http://" + w.plain)
-	require.NoError(w.t, err)
-	handler := func(proto string) http.Handler {
-		return &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
-			r.SetURL(to)
-			r.Out.Host = r.In.Host
-			r.Out.Header.Set("X-Forwarded-Proto", proto)
-		}}
-	}
-	front := httptest.NewServer(handler("http"))
-	w.t.Cleanup(front.Close)
-	secure := httptest.NewUnstartedServer(handler("https"))
-	cert, err := tls.LoadX509KeyPair(filepath.Join(w.dir, "cert.pem"), filepath.Join(w.dir, "key.pem"))
-	require.NoError(w.t, err)
-	secure.TLS = &tls.Config{Certificates: []tls.Certificate{cert}}
-	secure.StartTLS()
-	w.t.Cleanup(secure.Close)
-	w.plain, w.secure = strings.TrimPrefix(front.URL, "http://"), strings.TrimPrefix(secure.URL, "https://")
-}
+func (w *web) proxy() { w.behind("X-Forwarded-Proto") }
 
 type journeys struct {
 	Journeys []struct {

@@ -31,6 +31,7 @@ type situation struct {
 	secure string   // and for port 443
 	more   string   // further server blocks; $PLAIN and $SECURE are the ports
 	args   []string // network flags in place of the usual ones
+	bare   bool     // www is not among the site's names
 	first  func(w *web)
 	ready  *say
 	test   *say
@@ -71,6 +72,9 @@ var situations = []situation{
 	{what: "a second server is dead", plain: serves, secure: serves, args: twoServers("127.0.0.9:1"), ready: is(1, "Not yet", "server 127.0.0.9:1"), test: is(1)},
 	{what: "a second server has another site", plain: serves, secure: serves, more: server("127.0.0.2:$SECURE ssl", elsewhere), args: twoServers("127.0.0.2:$SECURE"), ready: is(1, "is another page at 127.0.0.2")},
 	{what: "a second server fails", plain: serves, secure: serves, more: server("127.0.0.2:$SECURE ssl", "location / { return 502; }\n"), args: twoServers("127.0.0.2:$SECURE"), ready: is(1, "answers 502", "(server 127.0.0.2")},
+	{what: "www is not there", plain: serves, secure: serves, bare: true, ready: is(0, "there is no www.ternrock.example: visitors who type it get no answer")},
+	{what: "www is there, and nobody named it", plain: serves, secure: serves, bare: true, args: []string{"--resolve", "www.ternrock.example:443:127.0.0.1:$SECURE", "--resolve", "*:80:127.0.0.1:$PLAIN", "--resolve", "ternrock.example:443:127.0.0.1:$SECURE"},
+		ready: is(1, "www.ternrock.example leads to a server, and is not among the site's names", "--also www.ternrock.example")},
 	{what: "port 80 is closed", plain: serves, secure: serves, args: []string{"--resolve", "*:80:127.0.0.9:1"}, ready: is(1, "nothing listens on port 80"), test: is(1, "gets no answer")},
 	{what: "port 443 is closed", plain: serves, secure: serves, args: []string{"--resolve", "*:443:127.0.0.9:1"}, ready: is(1, "Not yet", "no TLS for ternrock.example"), test: is(1), check: is(1, "is down", "nothing listens")},
 	{what: "port 443 speaks plain HTTP", plain: serves, secure: serves, args: []string{"--resolve", "*:443:127.0.0.1:$PLAIN"}, ready: is(1, "Not yet", "port 443 speaks plain HTTP")},
@@ -335,7 +339,10 @@ func TestSituations(t *testing.T) {
 			require.NoError(t, err)
 			_, secure, err := net.SplitHostPort(w.secure)
 			require.NoError(t, err)
-			args := []string{"init", "--here", "--site", "https://" + host, "--also", "www." + host, "--ca", "cert.pem", "--database", "sqlite:" + emptySite(w.bench)}
+			args := []string{"init", "--here", "--site", "https://" + host, "--ca", "cert.pem", "--database", "sqlite:" + emptySite(w.bench)}
+			if !s.bare {
+				args = append(args, "--also", "www."+host)
+			}
 			var said string
 			for _, a := range s.args {
 				a = strings.NewReplacer("$PLAIN", plain, "$SECURE", secure).Replace(a)
