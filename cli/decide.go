@@ -32,7 +32,8 @@ func (a *app) decideAccept() *cobra.Command {
 		Short: "Accept a fault: it is shown from now on, and counts no more",
 		Long: `Accepts the fault with this number, for the addresses that it names now: it is shown
 from now on, with your reason, and counts no more in ready, redirect test, status and
-checkup. Where the same fault turns up at another address, it counts again.
+checkup. Where the same fault turns up at another address, it counts again. A fault
+that stops visitors, marked [-], cannot be accepted.
 
 ` + exitCodes,
 		Example: `  trimlantern decide accept 3 --because "the host's panel redirects forms with 301"`,

@@ -26,9 +26,11 @@ func (t *Text) Ready(r *work.Ready) {
 	switch r.Worst() {
 	case point.Stop:
 		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
+		t.deciding(r.Points)
 		t.next("fix that, then: trimlantern ready; --for-support writes to your host")
 	case point.Care:
 		t.printf("\n%s\n", t.care("Ready to switch; what is marked [!] needs attention."))
+		t.deciding(r.Points)
 		t.next("trimlantern preview")
 	case point.Note:
 		t.printf("\n%s\n", t.good("Ready to switch. What is marked [i] is only worth knowing."))
@@ -37,13 +39,13 @@ func (t *Text) Ready(r *work.Ready) {
 		t.printf("\n%s\n", t.good("Ready to switch."))
 		t.next("trimlantern preview")
 	}
-	t.deciding(r.Points)
 }
 
 // deciding says how a fault is accepted, where there are faults with numbers.
 func (t *Text) deciding(points []point.Point) {
 	for _, p := range points {
-		if p.Counts() && p.Number > 0 {
+		if p.Counts() && p.Number > 0 && p.Grade == point.Care {
+			t.printf("\n")
 			t.wrap("", t.faint(fmt.Sprintf("A fault that has to stay as it is: trimlantern decide accept %d --because \"…\"", p.Number)))
 			return
 		}
@@ -179,7 +181,7 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 // of it with All.
 func (t *Text) RedirectTest(r *work.RedirectTest) {
 	t.printf("Redirects to %s\n\n", r.Site)
-	faulty := r.Faulty()
+	faulty, accepted := r.Faulty()
 	if right := len(r.Journeys) - faulty; right > 0 {
 		words := fmt.Sprintf("%d of %d addresses lead to the secure one as they should", right, len(r.Journeys))
 		if faulty == 0 {
@@ -203,8 +205,13 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 					t.printf("      %s\n", t.faint("and "+number(len(p.About)-i)+" more; --all shows every address"))
 					break
 				}
+				way := wayOf(r.Journeys, about)
+				if line := about + "  " + way; t.Whole || len([]rune(line)) <= 74 {
+					t.printf("      %s  %s\n", Clean(about), t.faint(Clean(way)))
+					continue
+				}
 				t.printf("      %s\n", t.clip(about, 74))
-				t.printf("        %s\n", t.faint(t.clip(wayOf(r.Journeys, about), 72)))
+				t.printf("        %s\n", t.faint(t.clip(way, 72)))
 			}
 		}
 		t.whyAndDo(p)
@@ -224,12 +231,16 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 		}
 	}
 	if r.Code() == work.Clean {
-		t.printf("\n%s\n", t.good("Every address leads to the secure one."))
+		words := "Every address leads to the secure one."
+		if accepted > 0 {
+			words = "Every address leads to the secure one, but for the faults that you accepted, marked [a]."
+		}
+		t.printf("\n%s\n", t.good(words))
 		t.next("trimlantern scan")
 		return
 	}
-	t.next("fix that, then: trimlantern redirect test")
 	t.deciding(r.Points)
+	t.next("fix that, then: trimlantern redirect test")
 }
 
 // aboutOf is a journey as points name it.

@@ -36,7 +36,7 @@ func (j *Job) decided(points []point.Point) ([]point.Point, error) {
 		if p.About == nil {
 			p.About = []string{}
 		}
-		if !p.Grade.Fault() {
+		if p.Grade != point.Care { // what stops visitors counts whatever anybody accepts
 			out = append(out, p)
 			continue
 		}
@@ -126,6 +126,9 @@ func (j *Job) Accept(number int, because string) (*Decision, error) {
 		return nil, misuse(nil, fmt.Sprintf("no fault of the last check has the number %d", number), "run trimlantern ready or trimlantern redirect test, which number the faults")
 	}
 	p := points[i]
+	if p.Grade == point.Stop {
+		return nil, misuse(nil, fmt.Sprintf("fault %d stops visitors, and cannot be accepted: %s", number, p.What), "fix it; what cannot be fixed now keeps the site from being ready")
+	}
 	if p.Accepted != "" {
 		return nil, misuse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
 	}

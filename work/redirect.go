@@ -44,17 +44,22 @@ func (r *RedirectTest) Code() int {
 	return Clean
 }
 
-// Faulty counts the addresses that something is wrong with.
-func (r *RedirectTest) Faulty() int {
-	about := map[string]bool{}
+// Faulty counts the addresses that something is wrong with, and those of them whose faults the owner accepts.
+func (r *RedirectTest) Faulty() (faulty, accepted int) {
+	about := map[string]bool{} // whether one of its faults counts
 	for _, p := range r.Points {
 		for _, a := range p.About {
-			if p.Counts() {
-				about[a] = true
+			if p.Grade.Fault() {
+				about[a] = about[a] || p.Counts()
 			}
 		}
 	}
-	return len(about)
+	for _, counts := range about {
+		if !counts {
+			accepted++
+		}
+	}
+	return len(about), accepted
 }
 
 const redirectsFile = "redirects.json"

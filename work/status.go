@@ -373,7 +373,8 @@ func (j *Job) redirectStep(to steps) error {
 		return err
 	}
 	when := r.Time.UTC().Format(time.RFC3339)
-	switch bad := r.Faulty(); {
+	faulty, accepted := r.Faulty()
+	switch bad := faulty - accepted; {
 	case r.Time.Before(changed):
 		to.add("redirect", "care", when, "older than the last change of the rules")
 		to.next("trimlantern redirect test")
@@ -386,6 +387,8 @@ func (j *Job) redirectStep(to steps) error {
 	case to.now.Sub(r.Time) > fresh:
 		to.add("redirect", "care", when, "tested %s ago", days(to.now.Sub(r.Time)))
 		to.next("trimlantern redirect test")
+	case accepted > 0:
+		to.add("redirect", "done", when, "%d of %d addresses lead to the secure one; the faults of %d are accepted", len(r.Journeys)-accepted, len(r.Journeys), accepted)
 	default:
 		to.add("redirect", "done", when, "all %d addresses lead to the secure one", len(r.Journeys))
 	}
