@@ -95,6 +95,9 @@ func (j *Job) RedirectRules(r rules.Rule, hsts bool) (*Rules, error) {
 			out.Note = "The last scan is clean, so browsers are told to remember for a year. Names below the site's are left out: with includeSubDomains each of them would need HTTPS too."
 		}
 	}
+	for _, name := range j.unnamed(j.Site) {
+		out.Note = strings.TrimSpace(out.Note + " The rules leave " + name + " alone: if visitors reach the site by that name too, add --also " + name + ".")
+	}
 	if len(r.HeaderNames()) > 0 && r.Server == "nginx" {
 		out.Note = strings.TrimSpace(out.Note + " nginx drops these headers in each location that has an add_header of its own: repeat the add_header lines there, or let redirect install do it.")
 	}

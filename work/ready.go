@@ -194,16 +194,24 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 	return r.zone(client, site)
 }
 
-// partner asks about the name that visitors type as well: the site's with www, or without.
-func (r *readying) partner(client *fetch.Client, site address.Site) {
+// unnamed returns the name that visitors of a site type as well, with www or without, where nobody named it.
+// People do not type www before a name below another.
+func (j *Job) unnamed(site address.Site) (names []string) {
 	bare := strings.TrimPrefix(site.Host, "www.")
-	if registered, err := publicsuffix.EffectiveTLDPlusOne(bare); err != nil || registered != bare || r.job.Offline {
-		return // people do not type www before a name below another
+	if registered, err := publicsuffix.EffectiveTLDPlusOne(bare); err != nil || registered != bare || j.Offline {
+		return nil
 	}
 	for _, name := range []string{bare, "www." + bare} {
-		if slices.Contains(r.job.Site.NetworkHosts(), name) {
-			continue
+		if !slices.Contains(j.Site.NetworkHosts(), name) {
+			names = append(names, name)
 		}
+	}
+	return names
+}
+
+// partner asks about the name that visitors type as well: the site's with www, or without.
+func (r *readying) partner(client *fetch.Client, site address.Site) {
+	for _, name := range r.job.unnamed(site) {
 		switch ok, err := probe.Known(r.ctx, client, name); {
 		case err != nil:
 			r.add("partner", name, point.Note, "whether "+name+" leads anywhere cannot be told: the name server does not answer", "", "")

@@ -33,15 +33,16 @@ shot() { # NAME ROWS COMMAND
 sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
 shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
 shot mend 22 'trimlantern mend'
-shot ready 21 'trimlantern ready'
+shot ready 25 'trimlantern ready'
+shot redirect-before 29 'trimlantern redirect test'
 shot scan-before 50 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
 shot preview 78 'trimlantern preview'
 shot apply 29 'trimlantern apply'
-trimlantern redirect install apache "$dir/ternrock/.htaccess" >/dev/null
-shot redirect-test 56 'trimlantern redirect test'
+shot redirect-install 8 'trimlantern redirect install apache .htaccess'
+shot redirect-test 60 'trimlantern redirect test --all'
 shot scan-after 24 'trimlantern scan'
 shot status 20 'trimlantern status'
 https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
@@ -50,3 +51,4 @@ chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-backgrou
 	--host-resolver-rules="MAP *.example:443 $https" --screenshot="$out/site.png" https://ternrock.example/visit/ >/dev/null 2>&1
 trimlantern undo >/dev/null # the redirect
 shot undo 20 'trimlantern undo'
+shot checkup 72 'trimlantern checkup --quiet'
