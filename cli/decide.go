@@ -29,9 +29,9 @@ func (a *app) decideAccept() *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:   "accept NUMBER",
-		Short: "Accept a fault: it is shown from now on, and counts no more",
-		Long: `Accepts the fault with this number, for the addresses that it names now: it is shown
-from now on, with your reason, and counts no more in ready, redirect test, status and
+		Short: "Accept a fault: it stays visible and no longer counts",
+		Long: `Accepts the fault with this number, for the addresses that it names now. It stays
+visible, with your reason, and no longer counts in ready, redirect test, status and
 checkup. Where the same fault turns up at another address, it counts again. A fault
 that stops visitors, marked [-], cannot be accepted.
 

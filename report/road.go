@@ -46,7 +46,7 @@ func (t *Text) deciding(points []point.Point) {
 	for _, p := range points {
 		if p.Counts() && p.Number > 0 && p.Grade == point.Care {
 			t.printf("\n")
-			t.wrap("", t.faint(fmt.Sprintf("A fault that has to stay as it is: trimlantern decide accept %d --because \"…\"", p.Number)))
+			t.wrap("", t.faint(fmt.Sprintf("To accept a fault that has to stay: trimlantern decide accept %d --because \"…\"", p.Number)))
 			return
 		}
 	}
@@ -138,7 +138,7 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 			t.wrap("  ", t.care(Clean(r.Note)))
 		}
 		if len(r.Faults) > 0 {
-			t.heading("While the rules were there")
+			t.heading("With the rules in place")
 			for _, p := range r.Faults {
 				t.mark(t.pointMark(p), p.What+": "+plural(len(p.About), "address"))
 				for i, about := range p.About {
@@ -304,7 +304,7 @@ func (t *Text) Decision(d *work.Decision) {
 		}
 		t.printf("  %s\n", t.clip(about, 76))
 	}
-	t.wrap("", "It is shown from now on, and counts no more. The site file keeps it under accepted, with your reason: "+Clean(d.Because))
+	t.wrap("", "It stays visible and no longer counts. The site file keeps it under accepted, with your reason: "+Clean(d.Because))
 	t.next("trimlantern status")
 }
 

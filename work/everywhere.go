@@ -288,7 +288,7 @@ func (t *Twin) point() (p point.Point, ok bool) {
 	switch t.Stands {
 	case TooFar:
 		p.ID, p.Grade, p.Why, p.Do = "far", point.Note, "", "run the same command on a machine that has IPv6"
-		return say("%s was not looked at: this machine has no way there", page)
+		return say("%s was not checked: this machine cannot reach that address", page)
 	case NoSecure:
 		p.Do = "make HTTPS answer there; the server's error log says why it does not"
 		if t.Secure.loop {
@@ -296,9 +296,9 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		}
 		if where, ours := t.lands(); where != "" && !ours {
 			p.Do = "find the rule that sends visitors there, and remove it"
-			return say("%s leads to %s, which gives no page: %s", page, where, t.Secure.Err)
+			return say("%s leads to %s, which cannot be loaded: %s", page, where, t.Secure.Err)
 		}
-		return say("%s gives no page: %s", page, t.Secure.Err)
+		return say("%s cannot be loaded: %s", page, t.Secure.Err)
 	case Back:
 		p.ID, p.Grade = "downgrade", point.Care
 		p.Why, p.Do = "as long as it does, the switch has no effect", "apply the changes (trimlantern apply): as a rule the system's own address does that; else remove the server's rule"
@@ -318,7 +318,7 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		return say("%s asks for a password: it was not compared", page)
 	case TwinRelation(alike.Same):
 		if s := t.Secure.Status; s/100 == 3 {
-			return say("%s answers %d and does not say where to go", page, s)
+			return say("%s answers %d without a Location", page, s)
 		}
 		return p, true
 	case TwinRelation(alike.Status):
@@ -329,14 +329,14 @@ func (t *Twin) point() (p point.Point, ok bool) {
 	if t.want != "/" {
 		p.Grade = point.Care
 	}
-	return say("%s shows another page (%q) than over HTTP (%q)", page, t.Secure.Title, t.Plain.Title)
+	return say("%s shows a different page (%q) than over HTTP (%q)", page, t.Secure.Title, t.Plain.Title)
 }
 
 // twinPoints says what was seen everywhere: what is wrong page by page, what is right in one point for each
 // name, and where the addresses of one name differ.
 func twinPoints(twins []Twin) (points []point.Point) {
 	right, compared := map[string]int{}, map[string]int{}
-	said := map[string]int{} // which point says that a host gives no page, by host, server and reason
+	said := map[string]int{} // which point says that a host cannot be loaded, by host, server and reason
 	var hosts []string
 	first := map[string]*Twin{}
 	for i := range twins {
@@ -351,7 +351,7 @@ func twinPoints(twins []Twin) (points []point.Point) {
 			if at, before := said[id]; before {
 				one := &points[at]
 				one.About = append(one.About, p.About...)
-				one.What = fmt.Sprintf("https://%s gives no page (%d tried): %s", host, len(one.About), t.Secure.Err)
+				one.What = fmt.Sprintf("https://%s cannot be loaded (%d tried): %s", host, len(one.About), t.Secure.Err)
 				if t.Secure.Err == "" {
 					one.What = fmt.Sprintf("https://%s answers %d (%d pages tried)", host, t.Secure.Status, len(one.About))
 				}
@@ -371,7 +371,7 @@ func twinPoints(twins []Twin) (points []point.Point) {
 			first[t.Page] = t
 		} else if alike.Compare(before.Secure.Page, t.Secure.Page) != alike.Same {
 			points = append(points, point.Point{ID: "same-server", About: []string{t.Page + " " + t.At}, Grade: point.Stop,
-				What: fmt.Sprintf("https://%s is another page at %s than at %s", t.Page, t.At, before.At),
+				What: fmt.Sprintf("https://%s shows a different page at %s than at %s", t.Page, t.At, before.At),
 				Why:  "visitors see the one or the other, by the way their network takes (IPv4 or IPv6)", Do: "let all addresses serve the same site, or remove the wrong one from the DNS"})
 		}
 	}

@@ -284,7 +284,7 @@ func (g *guard) refuse(p point.Point) {
 func (g *guard) look() error {
 	for _, other := range g.out.Others {
 		if other.Clash {
-			g.refuse(point.Point{ID: "clash", Grade: point.Stop, What: fmt.Sprintf("line %d of the file sends visitors of the secure address to %s", other.Line, other.To),
+			g.refuse(point.Point{ID: "clash", Grade: point.Stop, What: fmt.Sprintf("line %d of the file redirects visitors of the secure address to %s", other.Line, other.To),
 				Why: "together with our rules that is an endless loop", Do: fmt.Sprintf("remove that redirect from line %d, then install again", other.Line)})
 		}
 	}
@@ -449,9 +449,9 @@ func (g *guard) reason(now *RedirectTest, worse []JourneySeen) string {
 	case errs > len(now.Journeys)/2:
 		return "the server answered with an error everywhere; its error log says why"
 	case loops > 0 && g.rule.Proxy:
-		return fmt.Sprintf("%s went round in a loop: another rule of the server, or the proxy, sends visitors back", countOf(loops, "address"))
+		return fmt.Sprintf("%s ended in a redirect loop: another rule of the server, or the proxy, sends visitors back", countOf(loops, "address"))
 	case loops > 0:
-		why := fmt.Sprintf("%s went round in a loop: ", countOf(loops, "address"))
+		why := fmt.Sprintf("%s ended in a redirect loop: ", countOf(loops, "address"))
 		if other := g.redirectOf(); other != "" {
 			return why + other + " sends visitors back"
 		}

@@ -216,7 +216,7 @@ func (r *readying) partner(client *fetch.Client, site address.Site) {
 		case err != nil:
 			r.add("partner", name, point.Note, "whether "+name+" leads anywhere cannot be told: the name server does not answer", "", "")
 		case ok:
-			r.add("partner", name, point.Care, name+" leads to a server, and is not among the site's names", "its visitors are redirected nowhere, and the certificate may not cover it",
+			r.add("partner", name, point.Care, name+" resolves, but is not one of the site's names", "its visitors are redirected nowhere, and the certificate may not cover it",
 				"make it a name of the site (also in the site file, or --also "+name+"), or remove it from the DNS")
 		default:
 			r.add("partner", name, point.Note, "there is no "+name+": visitors who type it get no answer", "", "")
@@ -230,7 +230,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	where := "at " + addr
 	seen := probe.Handshake(r.ctx, addr, name)
 	if seen.Far {
-		r.add("far", name+" "+addr, point.Note, fmt.Sprintf("%s %s was not looked at: this machine has no way there", name, where), "", "run the same command on a machine that has IPv6")
+		r.add("far", name+" "+addr, point.Note, fmt.Sprintf("%s %s was not checked: this machine cannot reach that address", name, where), "", "run the same command on a machine that has IPv6")
 		return ""
 	}
 	if seen.Err != "" {
@@ -437,7 +437,7 @@ func (r *readying) answers() error {
 }
 
 // journey says what is wrong on the way to a front page. That HTTP is not redirected yet is no fault before
-// the switch; that HTTPS gives no page is said by the comparison of both.
+// the switch; that HTTPS cannot be loaded is said by the comparison of both.
 func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) {
 	problems := journey.Judge(site, nil)
 	good := true
@@ -451,9 +451,9 @@ func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) 
 		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[hostOf(journey.Landing())] != ""):
 			continue // said by the comparison, or of the certificate
 		case p == hops.Loop:
-			r.add("loop", journey.Typed, point.Stop, journey.Typed+" sends round in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())
+			r.add("loop", journey.Typed, point.Stop, journey.Typed+" redirects in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())
 		case p == hops.Failed:
-			r.add("answer", journey.Typed, point.Stop, fmt.Sprintf("%s: %s", journey.Typed, journey.Err), "visitors who type it get nothing", p.Do())
+			r.add("answer", journey.Typed, point.Stop, fmt.Sprintf("%s: %s", journey.Typed, journey.Err), "visitors who type it get no page", p.Do())
 		default:
 			r.add(string(p), journey.Typed, p.Grade(), journey.Typed+": the visitor "+p.Words(), "", p.Do())
 		}

@@ -315,7 +315,7 @@ func (j *Job) readyStep(to steps) (next string, err error) {
 		return "", world(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if r.Site != j.Site.String() {
-		to.add("ready", "todo", "", "not looked at: trimlantern ready")
+		to.add("ready", "todo", "", "not checked yet: trimlantern ready")
 		return "trimlantern ready", nil
 	}
 	points, err := j.decided(r.Points)
@@ -344,7 +344,7 @@ func (j *Job) readyStep(to steps) (next string, err error) {
 		to.add("ready", "care", when, "%s; the certificate is good for %s", countOf(faults, "fault"), countOf(int(left.Hours()/24), "more day"))
 		next = "fix or accept what trimlantern ready names, then: trimlantern ready"
 	case to.now.Sub(r.Time) > fresh:
-		to.add("ready", "care", when, "looked at %s ago", days(to.now.Sub(r.Time)))
+		to.add("ready", "care", when, "checked %s ago", days(to.now.Sub(r.Time)))
 		next = "trimlantern ready"
 	default:
 		to.add("ready", "done", when, "the certificate is good for %s", countOf(int(left.Hours()/24), "more day"))

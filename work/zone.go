@@ -72,7 +72,7 @@ func (r *readying) servers(c *dns.Client, name string) {
 		keep = max(keep, a.TTL)
 	}
 	if len(silent) > 0 {
-		r.add("dns-servers", name, point.Care, fmt.Sprintf("%s of %s gives no answer: %s", countOf(len(silent), "name server"), zone, strings.Join(silent, ", ")), "lookups are slow, or fail now and then", "ask whoever runs the zone")
+		r.add("dns-servers", name, point.Care, fmt.Sprintf("%s of %s does not answer: %s", countOf(len(silent), "name server"), zone, strings.Join(silent, ", ")), "lookups are slow, or fail now and then", "ask whoever runs the zone")
 	}
 	switch len(said) {
 	case 0:
@@ -90,7 +90,7 @@ func (r *readying) servers(c *dns.Client, name string) {
 		var parts []string
 		total := 0
 		for _, a := range answers {
-			parts = append(parts, fmt.Sprintf("%d say %s (%s)", len(said[a]), a, strings.Join(said[a], ", ")))
+			parts = append(parts, fmt.Sprintf("%d %s %s (%s)", len(said[a]), map[bool]string{true: "says", false: "say"}[len(said[a]) == 1], a, strings.Join(said[a], ", ")))
 			total += len(said[a])
 		}
 		r.add("dns-servers", name, point.Care, fmt.Sprintf("the %d name servers of %s do not agree on %s: %s", total, zone, name, strings.Join(parts, "; ")), "visitors see one or the other",

@@ -83,9 +83,9 @@ var problems = map[Problem]struct {
 	grade point.Grade
 	do    string
 }{
-	Loop:      {"is sent round in a loop", point.Stop, "remove the redirects but one; behind a proxy that ends TLS use the rule for a proxy"},
+	Loop:      {"is redirected in a loop", point.Stop, "remove the redirects but one; behind a proxy that ends TLS use the rule for a proxy"},
 	Failed:    {"gets no answer", point.Stop, "check that the server runs, and the name's DNS entry"},
-	Nowhere:   {"gets a redirect that does not say where to", point.Stop, "fix the server's rule: its redirect has no Location"},
+	Nowhere:   {"gets a redirect without a Location", point.Stop, "fix the server's rule: its redirect has no Location"},
 	Downgrade: {"is sent back from HTTPS to HTTP", point.Stop, "remove the redirect to HTTP: in the server's rules, or the system's own address"},
 	Insecure:  {"ends up on HTTP", point.Stop, "install the redirect: trimlantern redirect show"},
 	OtherPort: {"ends up on another port", point.Stop, "find the rule that names the port, and remove the port"},
@@ -97,13 +97,13 @@ var problems = map[Problem]struct {
 	Mixed:     {"ends up on another name of the site", point.Care, "send all names to one: trimlantern redirect show"},
 	Chain:     {"goes through a chain of redirects", point.Care, "make it one redirect: trimlantern redirect show"},
 	Temporary: {"is redirected temporarily (302, 303 or 307)", point.Care, "make it permanent: 301, or 308 where the method counts"},
-	ProofLost: {"is led away where a certificate authority looks for its proof", point.Care, "leave that folder out of the redirect"},
+	ProofLost: {"is redirected away from where a certificate authority looks for its proof", point.Care, "leave that folder out of the redirect"},
 	ProofTo:   {"is redirected where a certificate authority looks for its proof; authorities follow that", point.Note, ""},
 	Post:      {"loses a form sent to the insecure address: the method changes", point.Note, ""},
 	Steps:     {"is redirected twice: to HTTPS, and to the site's name", point.Note, ""},
-	Moves:     {"is sent on by the site itself", point.Note, ""},
+	Moves:     {"is redirected further by the site itself", point.Note, ""},
 	Denied:    {"is asked for a password", point.Note, ""},
-	TooFar:    {"was not followed: this machine has no way to that server", point.Note, ""},
+	TooFar:    {"was not followed: this machine cannot reach that server", point.Note, ""},
 }
 
 // Order lists the problems, the gravest first.

@@ -120,7 +120,7 @@ func Credentials(text string) (http.Header, error) {
 var ErrPrivate = errors.New("leads into a private network")
 
 // ErrHops says that redirects lead on and on.
-var ErrHops = fmt.Errorf("sends round in a loop: more than %d redirects", maxHops)
+var ErrHops = fmt.Errorf("redirects in a loop: more than %d redirects", maxHops)
 
 // New makes a client. It fails where an option cannot be read.
 func New(o Options) (*Client, error) {

@@ -360,7 +360,7 @@ func TestInstallGuarded(t *testing.T) {
 		code     int
 		say      string
 	}{
-		{what: "a redirect to the other name", before: toWWW, code: 1, say: "line 3 of the file sends visitors of the secure address to http://www.ternrock.example/$1"},
+		{what: "a redirect to the other name", before: toWWW, code: 1, say: "line 3 of the file redirects visitors of the secure address to http://www.ternrock.example/$1"},
 		{what: "nothing listens for HTTPS", args: []string{"--resolve", "*:443:127.0.0.9:1"}, code: 1, say: "nothing listens there"},
 		{what: "overriding is forbidden", override: "None", code: 1, say: "the rules had no effect: the server reads no .htaccess"},
 		{what: "rewriting may not be overridden", override: "Options", code: 1, say: "it forbids rules like these in .htaccess (AllowOverride)"},

@@ -54,11 +54,11 @@ var situations = []situation{
 	// Before the switch.
 	{what: "the same pages over both", plain: serves, secure: serves, ready: is(0, "Ready to switch", "the same over HTTP and HTTPS (1 page compared)", "!does not"),
 		test: is(1, "ends up on HTTP", "install the redirect"), check: is(1, "ends up on HTTP")},
-	{what: "HTTPS shows another folder", plain: serves, secure: elsewhere, ready: is(1, "Not yet", `shows another page ("Welcome") than over HTTP ("Tern Rock Light")`), check: is(1, "shows another page")},
+	{what: "HTTPS shows another folder", plain: serves, secure: elsewhere, ready: is(1, "Not yet", `shows a different page ("Welcome") than over HTTP ("Tern Rock Light")`), check: is(1, "shows a different page")},
 	{what: "HTTPS knows no page", plain: serves, secure: "root $EMPTY;\nlocation / { return 404; }\n", ready: is(1, "Not yet", "answers 404, and over HTTP 200")},
 	{what: "HTTPS fails", plain: serves, secure: "location / { return 500; }\n", ready: is(1, "Not yet", "answers 500, and over HTTP 200"), check: is(1, "is down", "answers 500")},
 	{what: "HTTPS forbids", plain: serves, secure: "location / { return 403; }\n", ready: is(1, "Not yet", "answers 403, and over HTTP 200")},
-	{what: "HTTPS redirects and does not say where to", plain: serves, secure: "location / { return 301 ''; }\n", ready: is(1, "Not yet", "does not say where to")},
+	{what: "HTTPS redirects and does not say where to", plain: serves, secure: "location / { return 301 ''; }\n", ready: is(1, "Not yet", "without a Location")},
 	{what: "HTTPS leads to another port", plain: serves, secure: "location / { return 301 https://ternrock.example:8443$request_uri; }\n", ready: is(1, "Not yet", "8443")},
 	{what: "HTTPS leads to another host", plain: serves, secure: "location / { return 301 https://panel.example/; }\n", ready: is(1, "Not yet", "panel.example")},
 	{what: "HTTPS sends back to HTTP", plain: serves, secure: "location / { return 301 http://$host$request_uri; }\n", ready: is(1, "redirects back to HTTP", "trimlantern apply"), test: is(1, "is sent back from HTTPS to HTTP")},
@@ -67,14 +67,14 @@ var situations = []situation{
 	{what: "HTTPS is being looked after", plain: serves, secure: "location / { return 503; }\n", ready: is(1, "answers 503"), check: is(1, "is down")},
 	{what: "HTTPS gives a download", plain: serves, secure: "root $ROOT;\ntypes { }\ndefault_type application/zip;\n", ready: is(1, "is application/zip, and over HTTP text/html")},
 	{what: "a folder is missing over HTTPS", plain: serves, secure: "root $ROOT;\nindex index.html;\nlocation /shop/ { return 404; }\n", first: scanned, ready: is(1, "https://ternrock.example/shop/", "answers 404, and over HTTP 200")},
-	{what: "a folder is another one over HTTPS", plain: serves, secure: "root $ROOT;\nindex index.html;\nlocation /shop/ { root $OTHER; }\n", first: scanned, ready: is(1, "https://ternrock.example/shop/", "shows another page")},
+	{what: "a folder is another one over HTTPS", plain: serves, secure: "root $ROOT;\nindex index.html;\nlocation /shop/ { root $OTHER; }\n", first: scanned, ready: is(1, "https://ternrock.example/shop/", "shows a different page")},
 	{what: "an error page everywhere but on the front page", plain: serves, secure: "root $ROOT;\nindex index.html;\nlocation = / { }\nlocation = /index.html { }\nlocation / { return 500; }\n", first: scanned, ready: is(1, "answers 500, and over HTTP 200")},
 	{what: "a second server is dead", plain: serves, secure: serves, args: twoServers("127.0.0.9:1"), ready: is(1, "Not yet", "server 127.0.0.9:1"), test: is(1)},
-	{what: "a second server has another site", plain: serves, secure: serves, more: server("127.0.0.2:$SECURE ssl", elsewhere), args: twoServers("127.0.0.2:$SECURE"), ready: is(1, "is another page at 127.0.0.2")},
+	{what: "a second server has another site", plain: serves, secure: serves, more: server("127.0.0.2:$SECURE ssl", elsewhere), args: twoServers("127.0.0.2:$SECURE"), ready: is(1, "shows a different page at 127.0.0.2")},
 	{what: "a second server fails", plain: serves, secure: serves, more: server("127.0.0.2:$SECURE ssl", "location / { return 502; }\n"), args: twoServers("127.0.0.2:$SECURE"), ready: is(1, "answers 502", "(server 127.0.0.2")},
 	{what: "www is not there", plain: serves, secure: serves, bare: true, ready: is(0, "there is no www.ternrock.example: visitors who type it get no answer")},
 	{what: "www is there, and nobody named it", plain: serves, secure: serves, bare: true, args: []string{"--resolve", "www.ternrock.example:443:127.0.0.1:$SECURE", "--resolve", "*:80:127.0.0.1:$PLAIN", "--resolve", "ternrock.example:443:127.0.0.1:$SECURE"},
-		ready: is(1, "www.ternrock.example leads to a server, and is not among the site's names", "--also www.ternrock.example")},
+		ready: is(1, "www.ternrock.example resolves, but is not one of the site's names", "--also www.ternrock.example")},
 	{what: "port 80 is closed", plain: serves, secure: serves, args: []string{"--resolve", "*:80:127.0.0.9:1"}, ready: is(1, "nothing listens on port 80"), test: is(1, "gets no answer")},
 	{what: "port 443 is closed", plain: serves, secure: serves, args: []string{"--resolve", "*:443:127.0.0.9:1"}, ready: is(1, "Not yet", "no TLS for ternrock.example"), test: is(1), check: is(1, "is down", "nothing listens")},
 	{what: "port 443 speaks plain HTTP", plain: serves, secure: serves, args: []string{"--resolve", "*:443:127.0.0.1:$PLAIN"}, ready: is(1, "Not yet", "port 443 speaks plain HTTP")},
@@ -102,14 +102,14 @@ var situations = []situation{
 	{what: "to another host", plain: "location / { return 301 https://shop.example$request_uri; }\n", secure: serves, test: is(1, "another host"), check: is(1)},
 	{what: "www stays what it is", plain: "location / { return 301 https://$host$request_uri; }\n", secure: serves, test: is(1, "another name of the site")},
 	{what: "proofs are redirected too", plain: "location / { return 301 https://ternrock.example$request_uri; }\n", secure: oneName, test: is(0, "authorities follow that")},
-	{what: "proofs are led away", plain: "location / { return 301 https://ternrock.example$request_uri; }\nlocation /.well-known/ { return 301 https://ternrock.example/; }\n", secure: oneName, test: is(1, "led away")},
+	{what: "proofs are led away", plain: "location / { return 301 https://ternrock.example$request_uri; }\nlocation /.well-known/ { return 301 https://ternrock.example/; }\n", secure: oneName, test: is(1, "redirected away")},
 	{what: "percent digits in lower case", plain: "location / { return 301 https://ternrock.example$request_uri; }\nlocation /lamp { return 301 'https://ternrock.example/lamp%20room/caf%c3%a9/?$args'; }\n", secure: oneName, test: is(0)},
-	{what: "the front page has a language", plain: goesSecure, secure: "location = / { return 302 /en/; }\n" + oneName, test: is(0, "sent on by the site itself"), check: is(0)},
-	{what: "to the language at once", plain: "location = / { return 301 https://ternrock.example/en/; }\nlocation / { return 301 https://ternrock.example$request_uri; }\n", secure: oneName, test: is(0, "sent on by the site itself")},
-	{what: "the site's own picture in place of the icon", plain: goesSecure, secure: "location = /favicon.ico { return 302 https://ternrock.example/media/lens.svg; }\n" + oneName, test: is(0, "sent on by the site itself"), check: is(0)},
+	{what: "the front page has a language", plain: goesSecure, secure: "location = / { return 302 /en/; }\n" + oneName, test: is(0, "redirected further by the site itself"), check: is(0)},
+	{what: "to the language at once", plain: "location = / { return 301 https://ternrock.example/en/; }\nlocation / { return 301 https://ternrock.example$request_uri; }\n", secure: oneName, test: is(0, "redirected further by the site itself")},
+	{what: "the site's own picture in place of the icon", plain: goesSecure, secure: "location = /favicon.ico { return 302 https://ternrock.example/media/lens.svg; }\n" + oneName, test: is(0, "redirected further by the site itself"), check: is(0)},
 	{what: "the usual port is named", plain: "location / { return 301 https://ternrock.example:443$request_uri; }\n", secure: oneName, test: is(0)},
 	{what: "another port", plain: "location / { return 301 https://ternrock.example:8443$request_uri; }\n", secure: oneName, test: is(1, "8443"), check: is(1)},
-	{what: "a redirect that does not say where to", plain: "location / { return 301 ''; }\n", secure: oneName, test: is(1, "does not say where to")},
+	{what: "a redirect that does not say where to", plain: "location / { return 301 ''; }\n", secure: oneName, test: is(1, "without a Location")},
 	{what: "the secure front page is missing", plain: goesSecure, secure: "location / { return 404; }\n", test: is(1, "a page that is not there"), ready: is(1, "answers 404"), check: is(1)},
 	{what: "the secure site fails", plain: goesSecure, secure: "location / { return 500; }\n", test: is(1, "an error page"), ready: is(1), check: is(1, "is down")},
 	{what: "a known folder is missing", plain: goesSecure, secure: "location /shop/ { return 404; }\n" + oneName, first: scannedBefore, test: is(1, "https://ternrock.example/shop/", "not there"), check: is(1)},
@@ -134,13 +134,13 @@ var situations = []situation{
 	}, check: is(1, "Insecure since last time", "http://ternrock.example/media/lens.svg")},
 
 	// What the road says, and how old its evidence is.
-	{what: "never looked", plain: goesSecure, secure: oneName, status: is(1, "not looked at", "not tested", "Next: trimlantern ready")},
+	{what: "never looked", plain: goesSecure, secure: oneName, status: is(1, "not checked yet", "not tested", "Next: trimlantern ready")},
 	{what: "all looked at", plain: goesSecure, secure: oneName, first: looked, status: is(1, "[x] ready", "all 20 addresses", "[x] scan")},
 	{what: "looked at last month", plain: goesSecure, secure: oneName, first: func(w *web) {
 		looked(w)
 		w.aged("ready.json", 40)
 		w.aged("redirects.json", 40)
-	}, status: is(1, "looked at 40 days ago", "tested 40 days ago", "Next: trimlantern ready")},
+	}, status: is(1, "checked 40 days ago", "tested 40 days ago", "Next: trimlantern ready")},
 	{what: "the certificate ran out since", plain: goesSecure, secure: oneName, first: func(w *web) {
 		looked(w)
 		w.edited("ready.json", func(m map[string]any) { m["until"] = time.Now().Add(-time.Hour).UTC().Format(time.RFC3339) })
@@ -155,7 +155,7 @@ var situations = []situation{
 		w.sitefile(func(s string) string {
 			return strings.Replace(s, "site: https://ternrock.example", "site: https://beacon.example", 1)
 		})
-	}, status: is(1, "not looked at", "not tested", "!all 20 addresses")},
+	}, status: is(1, "not checked yet", "not tested", "!all 20 addresses")},
 	{what: "a fault counts until it is accepted", plain: "location / { return 302 https://ternrock.example$request_uri; }\n", secure: oneName, first: looked, status: is(1, "6 of 20 addresses do not lead")},
 }
 
@@ -208,7 +208,7 @@ func accepting(w *web) {
 	for _, p := range r.Points {
 		if p.Number > 0 {
 			said := w.tool(0, "decide", "accept", fmt.Sprint(p.Number), "--because", "the host's panel does that")
-			assert.Contains(w.t, said, "counts no more")
+			assert.Contains(w.t, said, "no longer counts")
 		}
 	}
 }

@@ -82,7 +82,7 @@ func TestZone(t *testing.T) {
 	w.named(net3+"2", zone(ip, "@ IN CAA 0 issue \"authority.example; validationmethods=http-01\"\n@ IN CAA 0 iodef \"mailto:keeper@ternrock.example\"\n"))
 	said := ask()
 	assert.True(t, strings.HasPrefix(said, "1 "), said)
-	assert.Contains(t, said, "1 name server of ternrock.example gives no answer: ns2.ternrock.example")
+	assert.Contains(t, said, "1 name server of ternrock.example does not answer: ns2.ternrock.example")
 	assert.Contains(t, said, "allows only authority.example to issue certificates for www.ternrock.example")
 	w.named(net3+"3", zone(ip, ""))
 	said = ask()
@@ -95,7 +95,7 @@ func TestZone(t *testing.T) {
 	other.named(net3+"3", zone("127.0.0.77", "@ IN CAA 0 issue \";\"\n"))
 	said = ask()
 	assert.True(t, strings.HasPrefix(said, "1 "), said)
-	assert.Contains(t, said, "the 2 name servers of ternrock.example do not agree on ternrock.example: 1 say 127.0.0.77")
+	assert.Contains(t, said, "the 2 name servers of ternrock.example do not agree on ternrock.example: 1 says 127.0.0.77")
 	assert.Contains(t, said, "may keep the old answer for 40 minutes")
 	assert.Contains(t, said, "allows no authority to issue certificates (CAA)")
 }
