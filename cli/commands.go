@@ -402,7 +402,9 @@ byte for byte.
 unpacked; an output called .gz or .zst is packed. An output file appears under its
 name only when it is whole. The summary goes to standard error.
 
-It asks no other host: what pages load from elsewhere is left and counted. Memory
+The sister sites of a network are found in the dump where it is a file; for standard
+input name them (--sister). It asks no other host: what pages load from elsewhere is
+left and counted. Memory
 stays small whatever the size of the dump; a row that is larger than --largest-row
 stops it, with its place, before anything has the output's name.
 

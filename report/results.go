@@ -630,6 +630,9 @@ func (t *Text) Filtered(f *work.Filtered) {
 		t.printf("One value of %s: %s secure now.\n", plural(f.BytesIn, "byte"), plural(f.References, "reference"))
 	} else {
 		t.printf("A dump of %s, %s: %s in %s secure now.\n", f.Dialect, plural(f.Rows, "row"), plural(f.References, "reference"), plural(f.Cells, "cell"))
+		if len(f.Sisters) > 0 {
+			t.wrap("", "With its sister sites: "+Clean(strings.Join(f.Sisters, ", "))+".")
+		}
 		var rows [][]string
 		for _, c := range f.Tables {
 			if c.Cells > 0 {

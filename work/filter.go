@@ -49,6 +49,7 @@ type FilterOptions struct {
 // Filtered is what a filter run did.
 type Filtered struct {
 	Site       string                 `json:"site"`
+	Sisters    []string               `json:"sisters"` // the other sites of its network: those that were named, and those that the dump lists
 	As         string                 `json:"as"`
 	Dialect    string                 `json:"dialect,omitempty"`
 	BytesIn    int64                  `json:"bytes_in"` // uncompressed
@@ -96,13 +97,13 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 		return nil, err
 	}
 	defer out.discard()
-	f := &filtering{site: site, layouts: layouts, p: p, size: size, out: &Filtered{Site: site.String(), As: o.As, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}}}
+	f := &filtering{site: site, layouts: layouts, p: p, size: size, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), As: o.As, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}}}
 	if f.out.As, err = f.tell(in, o); err != nil {
 		return nil, f.failed(err, o)
 	}
 	if f.out.As == "value" {
 		err = f.value(in, out)
-	} else {
+	} else if err = f.learn(ctx, o); err == nil {
 		err = f.dump(ctx, in, out, o.Row<<20)
 	}
 	if err != nil {

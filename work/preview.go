@@ -168,12 +168,8 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		return nil, world(err, "the change sheet cannot be written", "make the folder of the site file writable, or use --config in one that is")
 	}
 	defer pending.Discard()
-	var sisters []string
-	for _, s := range j.Site.Sisters {
-		sisters = append(sisters, s.String())
-	}
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
-		Site: j.Site.String(), Also: j.Site.Also, Sisters: sisters, Kind: kind, Layout: j.Layout.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice})
+		Site: j.Site.String(), Also: j.Site.Also, Sisters: sistersOf(j.Site), Kind: kind, Layout: j.Layout.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice})
 	if err != nil {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}

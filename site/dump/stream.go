@@ -89,6 +89,9 @@ const (
 type Options struct {
 	MaxUnit int         // the largest row or statement that is held in memory, in bytes; 0: MaxUnit
 	Read    func(int64) // is told how many bytes were read; nil: nobody
+
+	// Whole says of which tables every row is handed over, also one that can hold no reference; nil: of none.
+	Whole func(table string) bool
 }
 
 // MaxUnit is the largest row or statement where nobody says otherwise: what MariaDB
@@ -141,7 +144,7 @@ func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, o
 	for n := range workers {
 		running.Go(func() {
 			for c := range todo {
-				c.rewrite(n, rewriter)
+				c.rewrite(n, rewriter, o.Whole)
 				close(c.done)
 			}
 		})
@@ -335,14 +338,14 @@ func (s *state) ending(rest []byte) error {
 }
 
 // rewrite goes through the rows of the chunk again, with the rewriter.
-func (c *chunk) rewrite(worker int, rewriter Rewriter) {
+func (c *chunk) rewrite(worker int, rewriter Rewriter, whole func(string) bool) {
 	st := c.state
 	fields := make([]field, 0, 64)
 	var r Row
 	candidates := rewrite.NewCandidates(c.b)
 	// A line that can hold no reference is a row of which only the count matters.
 	wanted := func(start, end int) bool {
-		if candidates.In(start, end) || bytes.Contains(c.b[start:end], []byte(",0x")) {
+		if candidates.In(start, end) || bytes.Contains(c.b[start:end], []byte(",0x")) || whole != nil && st.table != nil && whole(st.table.Name) {
 			return true
 		}
 		r.Table, r.Columns, r.fields = st.table, st.columns, nil

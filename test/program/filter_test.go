@@ -194,3 +194,26 @@ func TestMend(t *testing.T) {
 	want(t, 0, dir, "undo")
 	assert.Equal(t, before, dump(t, path))
 }
+
+// A dump that is a file says which other sites belong to the network; each stays at its own address.
+func TestFilterLearnsSisters(t *testing.T) {
+	const text = "-- MariaDB dump 10.19\nCREATE TABLE `wp_2_posts` (\n  `ID` bigint(20) NOT NULL,\n  `post_content` longtext,\n  PRIMARY KEY (`ID`)\n);\nINSERT INTO `wp_2_posts` VALUES\n(1,'http://shop.ternrock.example/a'),\n(2,'http://other.ternrock.example/b http://beacon.example/c');\n" +
+		"CREATE TABLE `wp_blogs` (\n  `blog_id` bigint(20) NOT NULL,\n  `domain` varchar(200),\n  `path` varchar(100),\n  PRIMARY KEY (`blog_id`)\n);\nINSERT INTO `wp_blogs` VALUES\n(1,'ternrock.example','/'),\n(2,'shop.ternrock.example','/'),\n(3,'beacon.example','/');\n"
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "network.sql"), []byte(text), 0o600))
+	r := run(t, dir, "filter", "--site", "https://ternrock.example", "network.sql", "out.sql")
+	assert.Contains(t, r.out+r.errs, "With its sister sites: https://beacon.example, https://shop.ternrock.example.")
+	b, err := os.ReadFile(filepath.Join(dir, "out.sql"))
+	require.NoError(t, err)
+	secure := strings.NewReplacer("http://shop", "https://shop", "http://beacon", "https://beacon").Replace(text)
+	assert.Equal(t, secure, string(b))
+	// Of another site, the list says nothing.
+	run(t, dir, "filter", "--site", "https://elsewhere.example", "network.sql", "same.sql")
+	b, err = os.ReadFile(filepath.Join(dir, "same.sql"))
+	require.NoError(t, err)
+	assert.Equal(t, text, string(b))
+	run(t, dir, "filter", "--site", "https://ternrock.example", "--sister", "https://shop.ternrock.example", "--sister", "https://beacon.example", "--as", "dump", "network.sql", "named.sql")
+	b, err = os.ReadFile(filepath.Join(dir, "named.sql"))
+	require.NoError(t, err)
+	assert.Equal(t, secure, string(b))
+}
