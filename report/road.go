@@ -137,19 +137,7 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 		if r.Note != "" {
 			t.wrap("  ", t.care(Clean(r.Note)))
 		}
-		if len(r.Faults) > 0 {
-			t.heading("With the rules in place")
-			for _, p := range r.Faults {
-				t.mark(t.pointMark(p), p.What+": "+plural(len(p.About), "address"))
-				for i, about := range p.About {
-					if i == 3 && !t.All {
-						t.printf("        %s\n", t.faint("and "+number(len(p.About)-i)+" more"))
-						break
-					}
-					t.printf("        %s\n", t.clip(about, 70))
-				}
-			}
-		}
+		t.faults("With the rules in place", r.Faults)
 		t.next("fix that, then run the same command again")
 		return
 	case !r.Changed && removed:
@@ -165,7 +153,14 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 		t.printf("%s\n", t.good(fmt.Sprintf("Tested: all %d addresses lead to the secure one.", r.Tested)))
 	}
 	if r.Journal != "" {
-		t.printf("%s\n", t.faint("journal "+r.Journal+"; trimlantern undo "+r.Journal+" takes it back"))
+		words := "journal " + r.Journal + "; trimlantern undo " + r.Journal + " takes it back"
+		if r.After != "" {
+			words += "; then run " + r.After
+		}
+		t.wrap("", t.faint(Clean(words)))
+	}
+	if len(r.Faults) > 0 {
+		t.faults("The redirect does not work as it should", r.Faults)
 	}
 	if len(r.Others) > 0 {
 		var lines []string
@@ -175,6 +170,24 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 		t.wrap("", t.care("Another redirect stands in line "+strings.Join(lines, ", ")+": keep one of the two."))
 	}
 	t.next("trimlantern redirect test")
+}
+
+// faults lists what a test found, each with a few of its addresses.
+func (t *Text) faults(title string, points []point.Point) {
+	if len(points) == 0 {
+		return
+	}
+	t.heading(title)
+	for _, p := range points {
+		t.mark(t.pointMark(p), p.What+": "+plural(len(p.About), "address"))
+		for i, about := range p.About {
+			if i == 3 && !t.All {
+				t.printf("        %s\n", t.faint("and "+number(len(p.About)-i)+" more"))
+				break
+			}
+			t.printf("        %s\n", t.clip(about, 70))
+		}
+	}
 }
 
 // RedirectTest shows what visitors type and where they end up: what is right in a line, faults in detail, all

@@ -135,11 +135,12 @@ type RedirectFile struct {
 	Others  []rules.Redirect `json:"others"`            // redirects in the file besides ours
 	Tested  int              `json:"tested"`            // addresses that were followed afterwards, as they should
 	Note    string           `json:"note,omitempty"`
+	After   string           `json:"after,omitempty"` // the command that makes the server read the file
 }
 
 // Code is the exit code that it comes to: a planned change that was not made, or that was taken back, is one.
 func (r *RedirectFile) Code() int {
-	if len(r.Refused) > 0 || r.Back != "" {
+	if len(r.Refused) > 0 || r.Back != "" || len(r.Faults) > 0 {
 		return Remain
 	}
 	return Clean
@@ -174,8 +175,9 @@ func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o Ins
 	if r.Server == "apache" {
 		out.Others = append(out.Others, r.Others(string(f.before))...)
 	}
+	out.After = o.After
 	if after == string(f.before) {
-		return out, nil
+		return out, j.stillGood(ctx, r, o, out)
 	}
 	if o.Anyway {
 		if out.Journal, err = j.changeFile(f.filePlace, f.before, f.info, []byte(after)); err != nil {
@@ -189,6 +191,26 @@ func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o Ins
 		return out, err
 	}
 	return out, g.install([]byte(after))
+}
+
+// stillGood tests rules that are there already: an earlier installation may have been killed before its test.
+func (j *Job) stillGood(ctx context.Context, r rules.Rule, o InstallOptions, out *RedirectFile) error {
+	if o.Anyway {
+		return nil
+	}
+	test, err := j.journeys(ctx, RedirectOptions{Paths: r.Paths})
+	if err != nil {
+		return err
+	}
+	for _, p := range test.Points {
+		if p.Grade == point.Stop {
+			out.Faults = append(out.Faults, p)
+		}
+	}
+	if len(out.Faults) == 0 {
+		out.Tested = len(test.Journeys)
+	}
+	return nil
 }
 
 // RemoveRules takes the rules out of a file.
@@ -209,7 +231,7 @@ func (j *Job) RemoveRules(ctx context.Context, file string, o InstallOptions) (*
 	if out.Journal, err = j.changeFile(f.filePlace, f.before, f.info, []byte(after)); err != nil {
 		return out, err
 	}
-	out.Changed = true
+	out.Changed, out.After = true, o.After
 	return out, j.reload(ctx, o.After)
 }
 

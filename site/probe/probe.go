@@ -136,7 +136,7 @@ func untrusted(e *tls.CertificateVerificationError) string {
 	case errors.As(e.Err, &invalid) && invalid.Reason == x509.IncompatibleUsage:
 		return "its certificate is not made for servers"
 	case errors.As(e.Err, &unknown):
-		return "its certificate comes from no authority that is trusted, or the chain is incomplete"
+		return "its certificate is not trusted: an unknown authority, or an incomplete chain"
 	}
 	return "its certificate is not trusted"
 }
