@@ -13,8 +13,8 @@ import (
 	"trimlantern/core/point"
 )
 
-// Checkup is what one look at the site's health found, compared with the one before. It is written whatever
-// fails: a night in which the site is down is the one that matters.
+// Checkup is the result of one health check, compared with the previous one. It is reported whatever fails:
+// the night on which the site is down is the one that matters.
 type Checkup struct {
 	Site      string        `json:"site"`
 	Time      time.Time     `json:"time"`
@@ -41,8 +41,7 @@ func (c *Checkup) Code() int {
 	return Remain
 }
 
-// Checkup looks at certificate, server, redirects and pages, for a timer. Notes, and what the owner accepts,
-// are no news.
+// Checkup checks certificate, server, redirects and pages. Notes and accepted faults are not reported.
 func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions) (*Checkup, error) {
 	defer j.Progress.End()
 	j.cookies = true

@@ -28,8 +28,8 @@ func (j *Job) accepted(id, about string) string {
 	return ""
 }
 
-// decided marks the faults that the owner accepts, and numbers the others for a decision. A fault about
-// several things of which some are accepted becomes two.
+// decided marks accepted faults and numbers all faults for a decision. A fault that is accepted for some of
+// its addresses only is split in two.
 func (j *Job) decided(points []point.Point) ([]point.Point, error) {
 	var out []point.Point
 	for _, p := range points {

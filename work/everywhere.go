@@ -42,11 +42,11 @@ type Answer struct {
 	loop bool // redirects lead on and on
 }
 
-// TwinRelation says how the answers of both schemes stand to each other: a verdict of alike, or one of
-// these. The values are stable names.
+// TwinRelation says how the answers over HTTP and HTTPS relate: a verdict of package alike, or one of the
+// constants below. The values are stable names.
 type TwinRelation string
 
-// The relations that are no verdicts.
+// The relations that are not verdicts of package alike.
 const (
 	Redirected TwinRelation = "redirected"  // HTTP redirects to HTTPS: there is nothing to compare
 	Back       TwinRelation = "back"        // HTTPS redirects to HTTP
@@ -57,15 +57,14 @@ const (
 	TooFar     TwinRelation = "too-far"     // this machine has no way to the server
 )
 
-// Bounds of what is looked at everywhere.
+// Limits of a comparison.
 const (
 	maxFolders = 8 // first-level folders of a site, one page of each
 	together   = 4 // questions at once
 )
 
-// pagesToSee returns which pages of a site are looked at: the front page, what every site of its kind has,
-// and one page of each first-level folder: one that the last scan read, or else one that the front page
-// links to.
+// pagesToSee returns the pages of a site to check: the front page, the layout's entrances, and one page in
+// each first-level folder, taken from the last scan or, without one, from the front page's links.
 func (j *Job) pagesToSee(ctx context.Context, client *fetch.Client, site address.Site) []hops.Place {
 	out := []hops.Place{{Path: "/", Kind: hops.Page}}
 	for _, e := range j.Layout.Entrances {
@@ -127,8 +126,8 @@ func (j *Job) linked(ctx context.Context, client *fetch.Client, site address.Sit
 	return links
 }
 
-// servers returns the addresses of a name, IP:PORT for 80 and 443, as visitors are led to them. Where the
-// name has one address, or two that are said with --resolve for ports alone, it is one server.
+// servers returns the servers behind a name, each as IP:PORT for ports 80 and 443. A single nil map means
+// that the name has one server, reached the usual way.
 func (j *Job) servers(ctx context.Context, client *fetch.Client, name string) (all []map[string]string) {
 	secure, err := probe.Addresses(ctx, client, name, "443")
 	if err != nil || len(secure) < 2 {
@@ -148,9 +147,8 @@ func (j *Job) servers(ctx context.Context, client *fetch.Client, name string) (a
 	return all
 }
 
-// Twins looks at the same pages everywhere: of each site of the network, under each of its names, on each
-// of their addresses, over HTTP and over HTTPS. dead are names of which is known why they give no answer over
-// HTTPS: they are not asked again.
+// Twins fetches the same pages over HTTP and HTTPS, for each site of the network, under each of its names, on
+// each server. dead maps names that are known not to answer over HTTPS to the reason; they are not asked again.
 func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error) {
 	client, err := j.web()
 	if err != nil {
@@ -194,7 +192,7 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 	return all, err
 }
 
-// eachTogether does n things, some at once, and shows progress. do returns what it did.
+// eachTogether calls do for 0 to n-1, a few at a time, and shows progress. do returns what it did, in words.
 func (j *Job) eachTogether(ctx context.Context, n int, do func(ctx context.Context, i int) string) error {
 	var lock sync.Mutex
 	done := 0
@@ -219,7 +217,7 @@ func (j *Job) eachTogether(ctx context.Context, n int, do func(ctx context.Conte
 	return nil
 }
 
-// answer asks for a page as a visitor does.
+// answer fetches a page and follows redirects, as a visitor does.
 func answer(ctx context.Context, v *fetch.Client, u string) Answer {
 	r, err := v.Get(ctx, u, nil)
 	if err != nil {
@@ -233,7 +231,7 @@ func answer(ctx context.Context, v *fetch.Client, u string) Answer {
 	return Answer{URL: r.URL.String(), Page: alike.Read(r.URL, r.Status, r.Type, r.Body)}
 }
 
-// stands tells how the two answers stand to each other.
+// stands returns how the two answers relate.
 func (t *Twin) stands() TwinRelation {
 	switch {
 	case t.Secure.far:
@@ -254,13 +252,13 @@ func (t *Twin) stands() TwinRelation {
 	return TwinRelation(alike.Compare(t.Plain.Page, t.Secure.Page))
 }
 
-// lands reports whether the secure answer comes from the site itself, and where it comes from.
+// lands returns the URL of the secure answer, and whether it belongs to the site.
 func (t *Twin) lands() (string, bool) {
 	u, err := url.Parse(t.Secure.URL)
 	return t.Secure.URL, err == nil && slices.Contains(t.site.Hosts(), u.Hostname()) && (u.Port() == "" || u.Port() == "443")
 }
 
-// point says what is wrong with a pair of answers; ok where there is nothing to say.
+// point describes what is wrong with a pair of answers; ok is true if nothing is.
 func (t *Twin) point() (p point.Point, ok bool) {
 	page, at := "https://"+t.Page, ""
 	if t.At != "" {
@@ -332,8 +330,8 @@ func (t *Twin) point() (p point.Point, ok bool) {
 	return say("%s shows a different page (%q) than over HTTP (%q)", page, t.Secure.Title, t.Plain.Title)
 }
 
-// twinPoints says what was seen everywhere: what is wrong page by page, what is right in one point for each
-// name, and where the addresses of one name differ.
+// twinPoints turns pairs into points: one for each fault, one for each name without faults, and one where the
+// servers of a name differ.
 func twinPoints(twins []Twin) (points []point.Point) {
 	right, compared := map[string]int{}, map[string]int{}
 	said := map[string]int{} // which point says that a host cannot be loaded, by host, server and reason

@@ -124,7 +124,7 @@ type InstallOptions struct {
 	After  string // a command that makes the server read the file; through the shell
 }
 
-// RedirectFile is what became of a file with rules.
+// RedirectFile is the result of putting rules into a file, or taking them out.
 type RedirectFile struct {
 	File    string           `json:"file"`
 	Changed bool             `json:"changed"`
@@ -138,7 +138,7 @@ type RedirectFile struct {
 	After   string           `json:"after,omitempty"` // the command that makes the server read the file
 }
 
-// Code is the exit code that it comes to: a planned change that was not made, or that was taken back, is one.
+// Code is the exit code: Remain if the planned change was not made or was taken back.
 func (r *RedirectFile) Code() int {
 	if len(r.Refused) > 0 || r.Back != "" || len(r.Faults) > 0 {
 		return Remain
@@ -146,9 +146,9 @@ func (r *RedirectFile) Code() int {
 	return Clean
 }
 
-// InstallRules puts the rules into a file. It looks first whether the site is ready for them, tests the
-// redirect afterwards, and where anything is worse than before takes the change back at once. The file of
-// before goes into a journal, which undo takes back; mode and owner stay.
+// InstallRules puts the rules into a file. It first checks that the site is ready for them, then tests the
+// redirect, and restores the file at once if any address answers worse than before. The old content goes into
+// a journal for undo; mode and owner stay.
 func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o InstallOptions) (*RedirectFile, error) {
 	defer j.Progress.End()
 	r.Targets = rules.TargetsOf(j.Site)
@@ -302,7 +302,7 @@ func (g *guard) refuse(p point.Point) {
 	g.out.Refused = append(g.out.Refused, p)
 }
 
-// look asks what visitors meet now. Rules that would harm them are refused.
+// look checks what visitors get now, and refuses rules that would break the site for them.
 func (g *guard) look() error {
 	for _, other := range g.out.Others {
 		if other.Clash {
@@ -344,7 +344,7 @@ func (g *guard) look() error {
 	return nil
 }
 
-// test follows all addresses, also those that the file speaks of, and the folders beside it.
+// test follows all addresses, including paths that the file's own directives mention and the folders beside it.
 func (g *guard) test() (*RedirectTest, error) {
 	o := RedirectOptions{Paths: g.rule.Paths}
 	add := func(path string) {
@@ -364,13 +364,13 @@ func (g *guard) test() (*RedirectTest, error) {
 	return g.job.journeys(g.ctx, o)
 }
 
-// How long a change may take until it is seen: Apache reads .htaccess at each request, PHP looks for changed
-// files every two seconds, and nginx lets old processes end first when it reads its files again.
+// seenWithin is how long a change may take to show: Apache reads .htaccess on each request, PHP's cache checks
+// files every two seconds, and nginx lets old workers finish after a reload.
 var seenWithin = map[string]time.Duration{"apache": time.Second, "php": 4 * time.Second, "nginx": 8 * time.Second}
 
 const lookAgain = 500 * time.Millisecond
 
-// install writes the file, tests, and takes the change back where the test fails.
+// install writes the file, tests the redirect, and restores the file if the test fails.
 func (g *guard) install(after []byte) error {
 	j := g.job
 	id, err := j.changeFile(g.file.filePlace, g.file.before, g.file.info, after)
@@ -409,14 +409,14 @@ func (g *guard) install(after []byte) error {
 	}
 }
 
-// settle waits until a server that reads its files again answers by them alone.
+// settle gives a server that was reloaded time to replace its workers.
 func (g *guard) settle() {
 	if g.o.After != "" {
 		time.Sleep(lookAgain)
 	}
 }
 
-// compare tells which journeys are worse than before, and which are not redirected.
+// compare returns the journeys that are worse than before, and those that are still not redirected.
 func (g *guard) compare(now *RedirectTest) (worse, idle []JourneySeen) {
 	for i, s := range now.Journeys {
 		was := g.before.Journeys[i]
@@ -507,7 +507,7 @@ func (g *guard) redirectOf() string {
 
 // idleReason says why the rules had no effect, as far as it can be told.
 func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
-	// Of the site's own name: other names are redirected to it also where the scheme is not told.
+	// Only the site's own name counts: other names are redirected even if the proxy does not tell the scheme.
 	own := "http://" + g.job.Site.Host + "/"
 	plain, stayed := 0, 0
 	for _, s := range now.Journeys {
@@ -535,7 +535,7 @@ func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
 	return "the rules had no effect: this is not the first PHP file that runs"
 }
 
-// takeBack puts the file back as it was, and says why.
+// takeBack restores the file and records why.
 func (g *guard) takeBack(why string, faults []point.Point) error {
 	g.out.Back, g.out.Changed = why, false
 	g.out.Faults = append(g.out.Faults, faults...)

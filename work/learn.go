@@ -17,9 +17,8 @@ import (
 // learnBlock is how much of a dump is searched at once for the table that lists sites.
 const learnBlock = 1 << 20
 
-// learn finds the sister sites in the table of the dump that lists them, if the site is one of those listed.
-// That takes another look at the dump, so it has to be a file; and only one that names such a table is read
-// twice.
+// learn reads the sister sites from the table of the dump that lists them, if the site itself is listed there.
+// The dump is read twice for this, so it must be a file; dumps that do not mention such a table are not.
 func (f *filtering) learn(ctx context.Context, o FilterOptions) error {
 	if info, err := os.Stat(o.In); err != nil || !info.Mode().IsRegular() {
 		return nil

@@ -15,8 +15,8 @@ import (
 	"trimlantern/site/fetch"
 )
 
-// zone asks the servers of each name's zone one by one, and which authorities may issue certificates for it.
-// Names whose address was said are not looked up, unless a resolver was said too.
+// zone asks each name server of the site's zone, and which authorities may issue certificates. Names given
+// with --resolve are skipped unless --resolver is given too.
 func (r *readying) zone(client *fetch.Client, site address.Site) error {
 	c, err := dns.New(r.o.Resolver)
 	if errors.Is(err, dns.ErrNone) {
@@ -44,7 +44,7 @@ func (r *readying) zone(client *fetch.Client, site address.Site) error {
 	return nil
 }
 
-// servers compares what the servers of a zone say of a name.
+// servers compares the answers of a zone's name servers.
 func (r *readying) servers(c *dns.Client, name string) {
 	zone, all, err := c.Servers(r.ctx, name)
 	if err != nil || len(all) < 2 {

@@ -152,7 +152,7 @@ const (
 	like  = 0.5
 )
 
-// Compare holds two answers against each other.
+// Compare compares two answers.
 func Compare(a, b Page) Verdict {
 	shared := Shared(a, b)
 	switch {
@@ -172,8 +172,7 @@ func Compare(a, b Page) Verdict {
 	return Same
 }
 
-// Shared estimates which part of their text two pages share, from 0 to 1. Where neither has text it is 1:
-// that says nothing.
+// Shared estimates the fraction of text that two pages share, from 0 to 1. Two pages without text share 1.
 func Shared(a, b Page) float64 {
 	x, y := a.runs, b.runs
 	if min(a.Words, b.Words) < few {

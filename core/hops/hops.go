@@ -146,7 +146,7 @@ type judging struct {
 
 // Judge says what is wrong with a journey, or worth knowing about it, the gravest first. paths are the
 // folders that alone are to be secure, like /shop; empty: the whole site. What the site does behind the
-// redirect, from one secure address of its own to another, is its own affair and at most a note.
+// redirect, from one secure address of its own to another, is at most a note.
 func (j Journey) Judge(site address.Site, paths []string) []Problem {
 	d := &judging{j, site, map[Problem]bool{}}
 	d.follow()
@@ -254,7 +254,7 @@ func query(u *url.URL) string {
 	return values.Encode()
 }
 
-// stranded judges a way that ends where nothing answers: that it was led there is what is wrong.
+// stranded judges a journey that ends where nothing answers: being sent there is the fault.
 func (d *judging) stranded() {
 	u, err := url.Parse(d.Hops[len(d.Hops)-1].URL)
 	switch {
@@ -266,7 +266,7 @@ func (d *judging) stranded() {
 	}
 }
 
-// standard reports whether an address has the port that its scheme has anyway.
+// standard reports whether a URL has its scheme's default port.
 func standard(u *url.URL) bool {
 	return u.Port() == "" || u.Scheme == "http" && u.Port() == "80" || u.Scheme == "https" && u.Port() == "443"
 }

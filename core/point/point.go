@@ -1,5 +1,5 @@
-// Package point is the one shape of what a check of a site's surroundings sees: its certificate, its
-// redirects, its server. A fault, a note and an accepted fault are three things.
+// Package point is the common form of what a check finds: about a certificate, a redirect, a server. It keeps
+// faults, notes and accepted faults apart.
 package point
 
 import (

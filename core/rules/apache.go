@@ -78,7 +78,7 @@ func apacheWords(line string) (words []string) {
 	return words
 }
 
-// Redirect is a rule of somebody else's that sends visitors to another address.
+// Redirect is a redirect in the file that is not ours.
 type Redirect struct {
 	Line  int    `json:"line"`
 	To    string `json:"to"`    // as it is written
@@ -141,7 +141,7 @@ func redirects(d ApacheDirective) (to string, ok bool) {
 	return d.Args[1], true
 }
 
-// leaves reports whether an address is none of the secure host, as far as it can be told.
+// leaves reports whether a target is outside the secure host, as far as that can be told.
 func leaves(to, host string) bool {
 	scheme, rest, _ := strings.Cut(to, "://")
 	rest = strings.NewReplacer("%{HTTP_HOST}", host, "%{SERVER_NAME}", host).Replace(rest)
@@ -156,8 +156,8 @@ func leaves(to, host string) bool {
 	return !open && !strings.EqualFold(strings.TrimSuffix(name, ":443"), host)
 }
 
-// clashes reports whether a rule surely redirects a secure visitor of host who asks for a page: to somewhere
-// else, or to the same address over and over.
+// clashes reports whether a rule certainly redirects a visitor of https://host: elsewhere, or to the same
+// address over and over.
 func (r Rule) clashes(d ApacheDirective, conds []ApacheDirective, host, to string) bool {
 	if !leaves(to, host) && !strings.Contains(to, "%{REQUEST_URI}") && !strings.Contains(to, "$1") || slices.ContainsFunc(d.In, func(s string) bool { return !strings.HasPrefix(s, "<ifmodule") }) {
 		return false
@@ -188,7 +188,7 @@ func orNext(d ApacheDirective) bool {
 	return strings.Contains(flags(d), ",OR,") || strings.Contains(flags(d), ",ORNEXT,")
 }
 
-// holds reports whether a condition surely holds for a secure visitor of host who asks for /visit/.
+// holds reports whether a condition certainly holds for a visitor who asks for https://host/visit/.
 func (r Rule) holds(d ApacheDirective, host string) bool {
 	if len(d.Args) < 2 {
 		return false

@@ -8,8 +8,8 @@ import (
 // maxNamed bounds the paths that a file names.
 const maxNamed = 16
 
-// Named returns paths that the directives of a server's file speak of, as far as they are literal: there
-// the server may behave in its own way.
+// Named returns the literal paths that a server file's directives mention: the server may treat them
+// differently.
 func (r Rule) Named(file string) (paths []string) {
 	add := func(pattern string) {
 		p := literal(pattern)
