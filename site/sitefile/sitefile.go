@@ -42,7 +42,7 @@ type Sister struct {
 	Also []string `yaml:"also,omitempty"`
 }
 
-// Accepted is a finding that the owner accepts: it is shown, and counts no more.
+// Accepted is a finding that the owner accepts: it stays visible and does not count.
 type Accepted struct {
 	Finding string   `yaml:"finding"`         // the stable name of its kind
 	About   []string `yaml:"about,omitempty"` // the hosts or addresses that it is accepted for
