@@ -41,6 +41,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
 	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
+	$(GO) test -tags real -count=1 -timeout 60m -run TestStockSystem -v ./test/real -stock-all
 	$(GO) test -tags real -count=1 -timeout 120m -run TestInstallIntoAny -v ./test/real -rule-files 1000 -rule-seed 0
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 dense

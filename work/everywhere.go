@@ -353,6 +353,9 @@ func twinPoints(twins []Twin) (points []point.Point) {
 				if t.Secure.Err == "" {
 					one.What = fmt.Sprintf("https://%s answers %d (%d pages tried)", host, t.Secure.Status, len(one.About))
 				}
+				if t.At != "" {
+					one.What += " (server " + t.At + ")"
+				}
 				continue
 			}
 			said[id] = len(points)

@@ -24,7 +24,7 @@ import (
 )
 
 var (
-	ruleFiles = flag.Int("rule-files", 40, "how many random files of each server rules are put into")
+	ruleFiles = flag.Int("rule-files", 25, "how many random files of each server rules are put into")
 	ruleSeed  = flag.Uint64("rule-seed", 16, "where they begin; 0: anywhere")
 )
 
@@ -399,6 +399,7 @@ func TestInstallGuarded(t *testing.T) {
 				net = net[:4]
 			}
 			c1 := exec.Command(w.program, append(append(args, net...), c.args...)...)
+			c1.Env = w.environment()
 			c1.Dir = w.dir
 			out, _ := c1.CombinedOutput() // its exit code is asserted
 			said := strings.Join(strings.Fields(string(out)), " ")

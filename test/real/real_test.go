@@ -326,10 +326,16 @@ func (b *bench) getURL(url string) (string, int) {
 	return string(body), res.StatusCode
 }
 
+// environment gives each world a home of its own: what one site's scans found is no other's.
+func (b *bench) environment() []string {
+	return append(os.Environ(), "TRIMLANTERN_HOME="+filepath.Join(b.dir, "home"))
+}
+
 // tool runs the built program and wants an exit code.
 func (b *bench) tool(code int, args ...string) (stdout string) {
 	b.t.Helper()
 	c := exec.Command(b.program, args...)
+	c.Env = b.environment()
 	c.Dir = b.dir
 	var out, errs bytes.Buffer
 	c.Stdout, c.Stderr = &out, &errs
@@ -443,6 +449,7 @@ func TestRealSystem(t *testing.T) {
 		require.NoError(t, os.WriteFile(config, []byte(wrong), 0o644))
 		defer func() { require.NoError(t, os.WriteFile(config, text, 0o644)) }()
 		c := exec.Command(b.program, "preview")
+		c.Env = b.environment()
 		c.Dir = b.dir
 		out, _ := c.CombinedOutput() // its exit code is asserted
 		assert.Equal(t, 3, c.ProcessState.ExitCode())
@@ -452,6 +459,7 @@ func TestRealSystem(t *testing.T) {
 	})
 	t.Run("no such database", func(t *testing.T) {
 		c := exec.Command(b.program, "init", "--config", "other.yaml", "--site", "https://"+host, "--database", "mysql://root@/nothing?socket="+b.socket)
+		c.Env = b.environment()
 		c.Dir = b.dir
 		out, _ := c.CombinedOutput() // the same
 		assert.Equal(t, 3, c.ProcessState.ExitCode())
@@ -460,6 +468,7 @@ func TestRealSystem(t *testing.T) {
 	})
 	t.Run("nobody listens", func(t *testing.T) {
 		c := exec.Command(b.program, "init", "--config", "other.yaml", "--site", "https://"+host, "--database", "mysql://root@127.0.0.1:"+freePort(t)+"/museum")
+		c.Env = b.environment()
 		c.Dir = b.dir
 		out, _ := c.CombinedOutput() // the same
 		assert.Equal(t, 3, c.ProcessState.ExitCode())
@@ -474,6 +483,7 @@ func TestRealSystem(t *testing.T) {
 		})
 		b.tool(1, "preview", "--offline")
 		c := exec.Command(b.program, "apply", "--offline")
+		c.Env = b.environment()
 		c.Dir = b.dir
 		out, _ := c.CombinedOutput() // the same
 		assert.Equal(t, 3, c.ProcessState.ExitCode())

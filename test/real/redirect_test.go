@@ -116,7 +116,7 @@ type journeys struct {
 func (w *web) redirects(code int) (r journeys) {
 	out := w.tool(code, "redirect", "test", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+w.plain, "--resolve", "*:443:"+w.secure, "--format", "json", "--quiet")
 	require.NoError(w.t, json.Unmarshal([]byte(out), &r))
-	require.Len(w.t, r.Journeys, 20)
+	require.GreaterOrEqual(w.t, len(r.Journeys), 20)
 	return r
 }
 

@@ -285,6 +285,7 @@ func (s *store) init() {
 // try runs the program and returns what it came to.
 func (b *bench) try(args ...string) (code int, out string) {
 	c := exec.Command(b.program, args...)
+	c.Env = b.environment()
 	c.Dir = b.dir
 	said, _ := c.CombinedOutput() // its exit code is looked at
 	return c.ProcessState.ExitCode(), string(said)
@@ -294,6 +295,7 @@ func (b *bench) try(args ...string) (code int, out string) {
 // ended, or -1 where it was killed.
 func (b *bench) killedAfter(d time.Duration, args ...string) (code int, said string) {
 	c := exec.Command(b.program, args...)
+	c.Env = b.environment()
 	c.Dir = b.dir
 	var out bytes.Buffer
 	c.Stdout, c.Stderr = &out, &out
