@@ -279,7 +279,6 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		p.What = fmt.Sprintf(format, args...) + at
 		return p, false
 	}
-	entrance := t.Kind == hops.Entrance
 	if where, ours := t.lands(); t.Secure.Err == "" && t.Stands != Back && !ours {
 		return say("%s leads to %s", page, where)
 	}
@@ -302,12 +301,12 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		p.Why, p.Do = "as long as it does, the switch has no effect", "apply the changes (trimlantern apply): as a rule the system's own address does that; else remove the server's rule"
 		return say("%s redirects back to HTTP", page)
 	case Redirected, OnlySecure:
-		if s := t.Secure.Status; s >= 500 || s >= 400 && s != 401 && !entrance || s/100 == 3 {
+		if s := t.Secure.Status; s >= 500 || s >= 400 && s != 401 && t.Kind == hops.Page || s/100 == 3 { // what is only linked may not be there
 			return say("%s answers %d", page, s)
 		}
 		return p, true
 	case Neither:
-		if !entrance && t.want == "/" {
+		if t.want == "/" {
 			return say("%s answers %d, and over HTTP %d", page, t.Secure.Status, t.Plain.Status)
 		}
 		return p, true
@@ -349,9 +348,9 @@ func twinPoints(twins []Twin) (points []point.Point) {
 			if at, before := said[id]; before {
 				one := &points[at]
 				one.About = append(one.About, p.About...)
-				one.What = fmt.Sprintf("https://%s cannot be loaded (%d tried): %s", host, len(one.About), t.Secure.Err)
+				one.What = fmt.Sprintf("https://%s cannot be loaded at %s: %s", host, somePaths(one.About), t.Secure.Err)
 				if t.Secure.Err == "" {
-					one.What = fmt.Sprintf("https://%s answers %d (%d pages tried)", host, t.Secure.Status, len(one.About))
+					one.What = fmt.Sprintf("https://%s answers %d at %s", host, t.Secure.Status, somePaths(one.About))
 				}
 				if t.At != "" {
 					one.What += " (server " + t.At + ")"
@@ -386,6 +385,22 @@ func twinPoints(twins []Twin) (points []point.Point) {
 		}
 	}
 	return points
+}
+
+// somePaths lists the paths of pages, the first of many.
+func somePaths(pages []string) string {
+	const most = 3
+	var paths []string
+	for _, p := range pages[:min(len(pages), most)] {
+		page, _, _ := strings.Cut(p, " ") // without the server
+		_, path, _ := strings.Cut(page, "/")
+		paths = append(paths, "/"+path)
+	}
+	list := strings.Join(paths, ", ")
+	if n := len(pages) - most; n > 0 {
+		list += fmt.Sprintf(" and %d more", n)
+	}
+	return list
 }
 
 // countOf returns a number and its noun.

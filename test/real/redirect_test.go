@@ -280,7 +280,7 @@ func TestSystemBehindProxy(t *testing.T) {
 	// With a proxy in front, a rule by the server's own scheme loops: it is taken back at once.
 	w.proxy()
 	said := strings.Join(strings.Fields(w.tool(1, append([]string{"redirect", "install", "apache", htaccess}, net()...)...)), " ")
-	assert.Contains(t, said, "https://ternrock.example/wp-admin/ cannot be loaded: redirects in a loop")
+	assert.Contains(t, said, "https://ternrock.example cannot be loaded at /wp-login.php, /wp-admin/: redirects in a loop")
 	require.NoFileExists(t, htaccess)
 	w.tool(0, "redirect", "install", "apache", htaccess, "--anyway")
 	seen := w.redirects(1).problems()
