@@ -24,7 +24,7 @@ import (
 )
 
 var (
-	ruleFiles = flag.Int("rule-files", 25, "how many random files of each server rules are put into")
+	ruleFiles = flag.Int("rule-files", 15, "how many random files of each server rules are put into")
 	ruleSeed  = flag.Uint64("rule-seed", 16, "where they begin; 0: anywhere")
 )
 
