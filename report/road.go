@@ -149,8 +149,11 @@ func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
 	default:
 		t.printf("Put the rules into %s.\n", file)
 	}
-	if r.Tested > 0 {
-		t.printf("%s\n", t.good(fmt.Sprintf("Tested: all %d addresses lead to the secure one.", r.Tested)))
+	switch {
+	case r.Tested > 0 && r.Right == r.Tested:
+		t.printf("%s\n", t.good(fmt.Sprintf("Tested: all %d addresses lead where they should.", r.Tested)))
+	case r.Tested > 0:
+		t.printf("%s\n", t.care(fmt.Sprintf("Tested: %d of %d addresses lead where they should; none answers worse than before.", r.Right, r.Tested)))
 	}
 	if r.Journal != "" {
 		words := "journal " + r.Journal + "; trimlantern undo " + r.Journal + " takes it back"
@@ -195,9 +198,10 @@ func (t *Text) faults(title string, points []point.Point) {
 func (t *Text) RedirectTest(r *work.RedirectTest) {
 	t.printf("Redirects to %s\n\n", r.Site)
 	faulty, accepted := r.Faulty()
-	if right := len(r.Journeys) - faulty; right > 0 {
+	far := r.Unfollowed()
+	if right := len(r.Journeys) - faulty - far; right > 0 {
 		words := fmt.Sprintf("%d of %d addresses lead to the secure one as they should", right, len(r.Journeys))
-		if faulty == 0 {
+		if faulty+far == 0 {
 			words = fmt.Sprintf("all %d addresses lead to the secure one as they should", right)
 		}
 		if len(r.Paths) > 0 {
@@ -245,6 +249,12 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 	}
 	if r.Code() == work.Clean {
 		words := "Every address leads to the secure one."
+		switch {
+		case far > 0:
+			words = fmt.Sprintf("As far as this machine can reach: every address leads to the secure one; %d were not followed.", far)
+		case len(r.Paths) > 0:
+			words = "Every address below " + Clean(strings.Join(r.Paths, ", ")) + " leads to the secure one; the others were not to be redirected."
+		}
 		if accepted > 0 {
 			words = "Every address leads to the secure one, but for the faults that you accepted, marked [a]."
 		}

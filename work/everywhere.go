@@ -363,7 +363,9 @@ func twinPoints(twins []Twin) (points []point.Point) {
 			points = append(points, p)
 			continue
 		}
-		right[host]++
+		if t.Secure.Err == "" && t.Secure.Status < 400 { // an entrance that is hidden shows nothing
+			right[host]++
+		}
 		if t.Stands == TwinRelation(alike.Same) {
 			compared[host]++
 		}

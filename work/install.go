@@ -133,7 +133,8 @@ type RedirectFile struct {
 	Back    string           `json:"back,omitempty"`    // why the change was taken back at once
 	Faults  []point.Point    `json:"faults"`            // what the test found while the rules were there, where they were taken back
 	Others  []rules.Redirect `json:"others"`            // redirects in the file besides ours
-	Tested  int              `json:"tested"`            // addresses that were followed afterwards, as they should
+	Tested  int              `json:"tested"`            // addresses that were followed afterwards
+	Right   int              `json:"right"`             // those of them that lead where they should
 	Note    string           `json:"note,omitempty"`
 	After   string           `json:"after,omitempty"` // the command that makes the server read the file
 }
@@ -208,7 +209,7 @@ func (j *Job) stillGood(ctx context.Context, r rules.Rule, o InstallOptions, out
 		}
 	}
 	if len(out.Faults) == 0 {
-		out.Tested = len(test.Journeys)
+		out.Tested, out.Right = len(test.Journeys), test.right()
 	}
 	return nil
 }
@@ -396,7 +397,7 @@ func (g *guard) install(after []byte) error {
 		case len(worse) > 0:
 			return g.takeBack(g.reason(test, worse), g.faults(test))
 		case len(idle) == 0:
-			g.out.Changed, g.out.Tested = true, len(test.Journeys)
+			g.out.Changed, g.out.Tested, g.out.Right = true, len(test.Journeys), test.right()
 			return nil
 		case time.Since(began) > seenWithin[g.rule.Server]:
 			return g.takeBack(g.idleReason(test, idle), g.faults(test))

@@ -183,6 +183,9 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 		if !alive {
 			r.dead[name] = why
 		}
+		if why == unreached && !alive { // of this name nothing is known
+			r.add("unreached", name, point.Stop, name+" was not checked: "+unreached, "whether it is ready is not known", "run the same command on a machine that can reach it")
+		}
 	}
 	for i := 1; i < len(all); i++ {
 		if !slices.Equal(all[0], all[i]) {
@@ -224,6 +227,9 @@ func (r *readying) partner(client *fetch.Client, site address.Site) {
 	}
 }
 
+// unreached says that nothing is known of a server.
+const unreached = "this machine cannot reach it"
+
 // certificate judges what one address sends for one name.
 // It returns why visitors get no page by it, or "".
 func (r *readying) certificate(client *fetch.Client, site address.Site, addr, name string) string {
@@ -231,7 +237,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	seen := probe.Handshake(r.ctx, addr, name)
 	if seen.Far {
 		r.add("far", name+" "+addr, point.Note, fmt.Sprintf("%s %s was not checked: this machine cannot reach that address", name, where), "", "run the same command on a machine that has IPv6")
-		return ""
+		return unreached
 	}
 	if seen.Err != "" {
 		what := fmt.Sprintf("no TLS for %s %s: %s", name, where, seen.Err)

@@ -36,12 +36,29 @@ type JourneySeen struct {
 // Worst returns the worst grade of what counts.
 func (r *RedirectTest) Worst() point.Grade { return point.Worst(r.Points) }
 
-// Code is the exit code that the test comes to. Notes, and what the owner accepts, do not count.
+// Code is the exit code that the test comes to. Notes, and what the owner accepts, do not count; where nothing
+// could be followed from this machine, nothing is shown.
 func (r *RedirectTest) Code() int {
-	if r.Worst().Fault() {
+	if r.Worst().Fault() || r.Unfollowed() == len(r.Journeys) {
 		return Remain
 	}
 	return Clean
+}
+
+// Unfollowed counts the addresses that this machine cannot reach: of them nothing is known.
+func (r *RedirectTest) Unfollowed() (n int) {
+	for _, s := range r.Journeys {
+		if s.Far {
+			n++
+		}
+	}
+	return n
+}
+
+// right counts the addresses that were followed and lead where they should.
+func (r *RedirectTest) right() int {
+	faulty, _ := r.Faulty()
+	return len(r.Journeys) - faulty - r.Unfollowed()
 }
 
 // Faulty counts the addresses that something is wrong with, and those of them whose faults the owner accepts.

@@ -387,6 +387,9 @@ func (j *Job) redirectStep(to steps) error {
 	case to.now.Sub(r.Time) > fresh:
 		to.add("redirect", "care", when, "tested %s ago", days(to.now.Sub(r.Time)))
 		to.next("trimlantern redirect test")
+	case r.Unfollowed() > 0:
+		to.add("redirect", "care", when, "%d of %d addresses could not be reached from the machine that tested", r.Unfollowed(), len(r.Journeys))
+		to.next("trimlantern redirect test")
 	case accepted > 0:
 		to.add("redirect", "done", when, "%d of %d addresses lead to the secure one; the faults of %d are accepted", len(r.Journeys)-accepted, len(r.Journeys), accepted)
 	default:
