@@ -126,9 +126,7 @@ func newWeb(t *testing.T) *web {
 	// An address of its own has the usual ports free: servers name others in their redirects.
 	ip := fmt.Sprintf("127.%d.%d.%d", 1+rand.IntN(250), rand.IntN(250), 2+rand.IntN(250))
 	w := &web{bench: newBench(t), plain: ip + ":80", secure: ip + ":443"}
-	for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
-		require.NoError(t, os.Chmod(d, 0o755)) // the server's own user reads below it
-	}
+	w.openToServer()
 	w.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "sqlite:"+emptySite(w.bench))
 	return w
 }
@@ -292,10 +290,7 @@ func installInto(t *testing.T, server string, parts []string) {
 
 // nginxFile is a configuration with random directives in the server blocks for port 80 and for port 443.
 func (w *web) nginxFile(root, plain, secure string) string {
-	temp := ""
-	for _, name := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
-		temp += fmt.Sprintf("%s_temp_path %s/%s;\n", name, w.dir, name)
-	}
+	temp := w.tempPaths()
 	block := func(listen, more, body string) string {
 		fallback := "location / {\n\ttry_files $uri $uri/ /index.html;\n}\n"
 		if strings.Contains(body, "location / {") {

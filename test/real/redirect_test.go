@@ -44,9 +44,7 @@ func (w *web) layOut(rules, php string) string {
 
 func (w *web) apache(root string) {
 	cert, key := w.certificate("beacon.example")
-	for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
-		require.NoError(w.t, os.Chmod(d, 0o755))
-	}
+	w.openToServer()
 	var conf strings.Builder
 	fmt.Fprintf(&conf, "ServerRoot %[1]s\nPidFile %[1]s/apache.pid\nErrorLog %[1]s/apache-error.log\nServerName %[2]s\nUser www-data\nGroup www-data\nListen %[3]s\nListen %[4]s\n", w.dir, host, w.plain, w.secure)
 	for _, m := range []string{"mpm_prefork", "authz_core", "dir", "mime", "rewrite", "headers", "setenvif", "socache_shmcb", "ssl"} {
@@ -68,15 +66,25 @@ func (w *web) apache(root string) {
 	})
 }
 
-func (w *web) nginx(root, rules string) {
-	cert, key := w.certificate()
+// openToServer lets the server's own user read below the test's folder.
+func (w *web) openToServer() {
 	for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 		require.NoError(w.t, os.Chmod(d, 0o755))
 	}
-	temp := ""
+}
+
+// tempPaths keeps nginx's own files in the test's folder.
+func (w *web) tempPaths() (lines string) {
 	for _, name := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
-		temp += fmt.Sprintf("%s_temp_path %s/%s;\n", name, w.dir, name)
+		lines += fmt.Sprintf("%s_temp_path %s/%s;\n", name, w.dir, name)
 	}
+	return lines
+}
+
+func (w *web) nginx(root, rules string) {
+	cert, key := w.certificate()
+	w.openToServer()
+	temp := w.tempPaths()
 	conf := fmt.Sprintf(`daemon off;
 pid %[1]s/nginx.pid;
 error_log %[1]s/nginx-error.log;

@@ -262,10 +262,7 @@ func (w *web) serve(s situation) {
 		}
 		more += block
 	}
-	temp := ""
-	for _, name := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
-		temp += fmt.Sprintf("%s_temp_path %s/%s;\n", name, w.dir, name)
-	}
+	temp := w.tempPaths()
 	conf := fmt.Sprintf("daemon off;\nworker_processes 1;\npid %[1]s/nginx.pid;\nerror_log %[1]s/nginx-error.log;\nevents {}\nhttp {\n%[2]saccess_log off;\nabsolute_redirect off;\ntypes { text/html html; image/svg+xml svg; text/plain txt; }\n", w.dir, temp) +
 		fill.Replace(server("127.0.0.1:$PLAIN", s.plain)+strings.Replace(server("127.0.0.1:$SECURE ssl", s.secure), "$CERT", certs, 1)+more) + "}\n"
 	path := filepath.Join(w.dir, "nginx.conf")
@@ -319,9 +316,7 @@ func TestSituations(t *testing.T) {
 	for _, s := range situations {
 		t.Run(s.what, func(t *testing.T) {
 			w := &web{bench: newBench(t), plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
-			for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
-				require.NoError(t, os.Chmod(d, 0o755))
-			}
+			w.openToServer()
 			w.certificate()
 			front := "<h1>Tern Rock Light</h1><p>Open from Easter to October, every day but Monday, from ten to five. The lamp is lit at dusk by the keepers of the rock, who show the lens room to visitors in groups of eight.<ul><li><a href=/visit/>Visit</a><li><a href=/shop/>Shop</a><li><a href=/en/>English</a></ul>"
 			w.page("index.html", front)

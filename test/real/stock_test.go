@@ -103,10 +103,7 @@ func (w *web) stockNginx(folder string) string {
 	pool := filepath.Join(w.dir, "fpm.conf")
 	require.NoError(w.t, os.WriteFile(pool, []byte(fmt.Sprintf("[global]\npid = %[1]s/fpm.pid\nerror_log = %[1]s/fpm-error.log\n[www]\nuser = www-data\ngroup = www-data\nlisten = %[1]s/fpm.sock\nlisten.mode = 0666\npm = static\npm.max_children = 4\n", w.dir)), 0o644))
 	w.daemon(fpm[0], "--nodaemonize", "-R", "-y", pool)
-	temp := ""
-	for _, name := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
-		temp += fmt.Sprintf("%s_temp_path %s/%s;\n", name, w.dir, name)
-	}
+	temp := w.tempPaths()
 	base := "/"
 	if folder != "" {
 		base = "/" + folder + "/"
@@ -134,9 +131,7 @@ func TestStockSystem(t *testing.T) {
 			t.Parallel()
 			ip := fmt.Sprintf("127.%d.%d.%d", 1+rand.IntN(250), rand.IntN(250), 2+rand.IntN(250))
 			w := &web{bench: newBench(t), plain: ip + ":80", secure: ip + ":443"}
-			for d := w.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
-				require.NoError(t, os.Chmod(d, 0o755))
-			}
+			w.openToServer()
 			w.takeThrough(s)
 		})
 	}
