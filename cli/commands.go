@@ -395,18 +395,19 @@ func (a *app) filterCommand() *cobra.Command {
 		Long: `A filter: an SQL dump (or one stored value) goes in, the same comes out with the
 site's references secure and its serialized values re-sealed. It needs no site
 file and no database. Dumps are read as the dump programs of MariaDB, MySQL,
-PostgreSQL (plain) and SQLite write them. Everything else of the dump is copied
-byte for byte.
+PostgreSQL (plain) and SQLite and web panels write them; everything else of the
+dump is copied byte for byte. References in statements that are no rows, in code
+and in comments are named with their line.
 
-- or nothing stands for the standard streams. Input packed with gzip or zstd is
-unpacked; an output called .gz or .zst is packed. An output file appears under its
-name only when it is whole. The summary goes to standard error.
+- or nothing stands for the standard streams. Input packed with gzip, zstd, bzip2
+or xz, in a zip or tar archive, or in UTF-16 is unpacked; an output is packed as
+its name says (.gz, .zst, .bz2, .xz, .zip, .tar.gz and so on). The dump is read to
+its end before anything is written, and an output file appears under its name only
+when it is whole. The summary goes to standard error.
 
-The sister sites of a network are found in the dump where it is a file; for standard
-input name them (--sister). It asks no other host: what pages load from elsewhere is
-left and counted. Memory
-stays small whatever the size of the dump; a row that is larger than --largest-row
-stops it, with its place, before anything has the output's name.
+The sister sites of a network are found in the dump. It asks no other host: what
+pages load from elsewhere is left and counted. Memory stays small whatever the size
+of the dump; a row that is larger than --largest-row stops it, with its place.
 
 ` + exitCodes,
 		Example: `  mariadb-dump museum | trimlantern filter --site https://ternrock.example > museum-https.sql
@@ -416,6 +417,9 @@ stops it, with its place, before anything has the output's name.
 		RunE: func(c *cobra.Command, args []string) error {
 			if !slices.Contains([]string{"", "dump", "value"}, o.As) {
 				return fmt.Errorf("--as %s is not known; write dump or value", o.As)
+			}
+			if !slices.Contains([]string{"", "mysql", "mariadb", "postgres", "sqlite"}, o.Dialect) {
+				return fmt.Errorf("--dialect %s is not known; write mysql, postgres or sqlite", o.Dialect)
 			}
 			if o.Row < 1 || o.Row > 1024 {
 				return fmt.Errorf("--largest-row %d: write a number of megabytes from 1 to 1024", o.Row)
@@ -431,9 +435,14 @@ stops it, with its place, before anything has the output's name.
 	}
 	a.address(c)
 	c.Flags().StringVar(&o.As, "as", "", "what the input is: `dump|value` (default: told from the input)")
-	c.Flags().StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+" (default: told from the tables)")
+	c.Flags().StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+", or a FILE.yaml of your own (default: told from the tables)")
+	c.Flags().StringArrayVar(&o.Parts, "part", nil, "a `FILE` that goes on where IN ends, of a dump in several (repeatable)")
+	c.Flags().StringVar(&o.Dialect, "dialect", "", "whose SQL the dump is: `mysql|postgres|sqlite` (default: told from the dump)")
+	c.Flags().StringVar(&o.Charset, "charset", "", "the charset of the dump's text, by the database's `NAME` for it, where the dump does not say (default utf8mb4)")
+	c.Flags().BoolVar(&o.Code, "code", false, "change views, triggers, functions and definitions too")
 	c.Flags().IntVar(&o.Row, "largest-row", 16, "stop at a row of more than this many `MB`; a row takes up to five times its size of memory")
 	c.Flags().StringVar(&summary, "summary", "", "write the summary as JSON to this `FILE`")
+	check(c.RegisterFlagCompletionFunc("dialect", cobra.FixedCompletions([]string{"mysql", "postgres", "sqlite"}, cobra.ShellCompDirectiveNoFileComp)))
 	check(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"dump", "value"}, cobra.ShellCompDirectiveNoFileComp)))
 	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))
 	return c

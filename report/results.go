@@ -653,11 +653,65 @@ func (t *Text) Filtered(f *work.Filtered) {
 		}
 		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(clip(example(f.Left, r), max(8, 58-len(r.Words())))))
 	}
+	t.filterPlaces(f)
+	t.filterNotes(f)
 	if len(f.Nameless) > 0 {
 		t.wrap("  ", "The dump does not show the columns of "+clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be recognised.")
 	}
 	if f.As == "dump" {
 		t.next("load it into a copy of the site first, and scan that copy")
+	}
+}
+
+// placesShown is how many of the findings that need a person filter shows with their places.
+const placesShown = 12
+
+// filterPlaces shows where the findings are that need a person.
+func (t *Text) filterPlaces(f *work.Filtered) {
+	var rows [][]string
+	total := 0
+	for _, l := range f.Left {
+		if !l.Reason.NeedsPerson() || l.Line == 0 {
+			continue
+		}
+		if total++; total > placesShown {
+			continue
+		}
+		where := l.Table
+		if l.Column != "" {
+			where += "." + l.Column
+		}
+		rows = append(rows, []string{fmt.Sprint(l.Line), clip(where, 24), clip(cmp.Or(l.URL, l.Note, l.Path), 30), clip(l.Label, 20)})
+	}
+	if len(rows) == 0 {
+		return
+	}
+	t.printf("\n")
+	t.rows([]string{">line", "table and column", "what", "row"}, rows)
+	if total > len(rows) {
+		t.wrap("  ", fmt.Sprintf("and %s more: --summary FILE has them all", number(total-len(rows))))
+	}
+}
+
+// filterNotes says what follows from the dump itself for whoever loads it.
+func (t *Text) filterNotes(f *work.Filtered) {
+	if f.As != "dump" {
+		return
+	}
+	if f.Counts[rewrite.Code] > 0 {
+		t.wrap("  ", "References in views, triggers, functions and definitions change with --code.")
+	}
+	if f.Foreign != "" {
+		t.wrap("  ", t.care("The dump never speaks of "+Clean(strings.TrimPrefix(f.Site, "https://"))+", but of "+clip(f.Foreign, 60)+". Is --site right?"))
+	}
+	switch {
+	case !f.Makes:
+		t.wrap("  ", "The dump has rows but no tables: load it where the tables are there and empty.")
+	case !f.Drops:
+		t.wrap("  ", "The dump does not remove tables before it makes them: load it into an empty database, or export it again with DROP TABLE.")
+	}
+	if f.Addresses > 0 {
+		t.wrap("  ", "The site's own address changes with it: once it is loaded everybody has to log in again. Empty page caches then.")
 	}
 }
 

@@ -1,10 +1,8 @@
 package work
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -12,23 +10,17 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
-	"unicode/utf8"
-
-	"github.com/klauspost/compress/zstd"
 
 	"trimlantern/core/address"
-	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
 	"trimlantern/site/disk"
 	"trimlantern/site/dump"
 	"trimlantern/site/layout"
+	"trimlantern/site/pack"
 	"trimlantern/site/sitefile"
 )
 
@@ -37,11 +29,15 @@ type FilterOptions struct {
 	Site    string
 	Also    []string
 	Sisters []string
-	In      string // "" or "-": standard input
-	Out     string // "" or "-": standard output
-	As      string // "dump", "value" or "": told from the input
-	Layout  string // "": the built-in one that knows a table
-	Row     int    // the largest row, in MB; 0: 16
+	In      string   // "" or "-": standard input
+	Parts   []string // the files that go on where In ends
+	Out     string   // "" or "-": standard output
+	As      string   // "dump", "value" or "": told from the input
+	Layout  string   // a built-in one or a file; "": the built-in one whose tables are there
+	Dialect string   // mysql, postgres or sqlite; "": told from the dump
+	Charset string   // of the dump's text, where it does not say; "": UTF-8
+	Code    bool     // references in views, triggers, functions and definitions are changed too
+	Row     int      // the largest row, in MB; 0: 16
 	Stdin   io.Reader
 	Stdout  io.Writer
 }
@@ -52,15 +48,21 @@ type Filtered struct {
 	Sisters    []string               `json:"sisters"` // the other sites of its network: those that were named, and those that the dump lists
 	As         string                 `json:"as"`
 	Dialect    string                 `json:"dialect,omitempty"`
-	BytesIn    int64                  `json:"bytes_in"` // uncompressed
+	System     string                 `json:"system,omitempty"` // the kind of system whose tables were found
+	BytesIn    int64                  `json:"bytes_in"`         // unpacked
 	Tables     []sheet.TableCount     `json:"tables"`
 	Rows       int64                  `json:"rows"`
 	Cells      int                    `json:"cells"`
 	References int                    `json:"references"`
+	InCode     int                    `json:"references_in_code"` // of References, those in views, triggers, functions and definitions
 	Hosts      map[string]int         `json:"hosts"`
 	Counts     map[rewrite.Reason]int `json:"left"`
 	Left       []sheet.Left           `json:"findings"` // those that need a person, and some of the others
 	Nameless   []string               `json:"tables_without_columns"`
+	Addresses  int                    `json:"addresses"`    // the site's own addresses that were changed
+	Makes      bool                   `json:"makes_tables"` // the dump makes tables
+	Drops      bool                   `json:"drops_tables"` // it removes those of the same names before
+	Foreign    string                 `json:"other_site"`   // a host that the dump speaks of where it never speaks of the site's; "": it does
 }
 
 // Code is the exit code that the run comes to.
@@ -70,185 +72,293 @@ func (f *Filtered) Code() int {
 			return Remain
 		}
 	}
+	if f.Foreign != "" {
+		return Remain
+	}
 	return Clean
 }
 
 // maxValue bounds what is taken as one stored value.
 const maxValue = 1 << 30
 
-// Filter copies a dump, or one value, with its references secure.
+// filtering is one run.
+type filtering struct {
+	o       FilterOptions
+	site    address.Site
+	layouts []*layout.Layout
+	p       Progress
+	in      *input
+	survey  *dump.Survey
+	known   map[string]known // by the table's name
+	taken   map[int64]bool   // rows, by their place, whose change would break a unique key
+	out     *Filtered
+}
+
+// Filter copies a dump, or one value, with its references secure. Nothing is written before all of the
+// input was read once.
 func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error) {
 	defer p.End()
 	site, err := sitefile.Named(o.Site, o.Also, o.Sisters).Address()
 	if err != nil {
 		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
-	layouts, err := filterLayouts(o.Layout)
-	if err != nil {
-		return nil, misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", "))
+	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}}}
+	if f.layouts, err = layoutsNamed(o.Layout); err != nil {
+		return nil, unknownLayout(err)
 	}
-	in, size, closeIn, err := openInput(o)
-	if err != nil {
-		return nil, err
+	if f.in, err = openInput(o); err != nil {
+		return nil, f.failed(err, true)
 	}
-	defer closeIn()
-	out, err := openOutput(o)
+	defer f.in.close()
+	if f.out.As, err = f.tell(); err != nil {
+		return nil, f.failed(err, true)
+	}
+	prepare, write := f.look, f.dump
+	if f.out.As == "value" {
+		prepare, write = nil, f.value
+	}
+	if prepare != nil {
+		if err := prepare(ctx); err != nil {
+			return nil, f.failed(err, true)
+		}
+	}
+	out, err := f.openOutput()
 	if err != nil {
 		return nil, err
 	}
 	defer out.discard()
-	f := &filtering{site: site, layouts: layouts, p: p, size: size, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), As: o.As, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}}}
-	if f.out.As, err = f.tell(in, o); err != nil {
-		return nil, f.failed(err, o)
+	if err := write(ctx, out); err != nil {
+		return nil, f.failed(err, false)
 	}
-	if f.out.As == "value" {
-		err = f.value(in, out)
-	} else if err = f.learn(ctx, o); err == nil {
-		err = f.dump(ctx, in, out, o.Row<<20)
-	}
-	if err != nil {
-		return nil, f.failed(err, o)
+	if f.out.As == "dump" && f.out.References == 0 {
+		if f.out.Foreign, err = f.foreign(ctx); err != nil {
+			return nil, f.failed(err, false)
+		}
 	}
 	if err := out.commit(); err != nil {
-		return nil, f.failed(err, o)
+		return nil, f.failed(err, false)
 	}
 	return f.out, nil
 }
 
-func filterLayouts(name string) ([]*layout.Layout, error) {
-	names := layout.Names()
-	if name != "" {
-		names = []string{name}
+// foreign returns the host that a dump speaks of most where it never speaks of the site's; "" where it does, or
+// speaks of none.
+func (f *filtering) foreign(ctx context.Context) (string, error) {
+	hosts := f.site.Hosts()
+	for _, s := range f.site.Sisters {
+		hosts = append(hosts, s.Hosts()...)
 	}
-	var out []*layout.Layout
-	for _, n := range names {
-		l, err := layout.Get(n)
-		if err != nil {
-			return nil, err
+	never, err := f.search(ctx, func(b []byte) bool {
+		return !slices.ContainsFunc(hosts, func(h string) bool { return bytes.Contains(b, []byte(h)) })
+	})
+	if err != nil || !never {
+		return "", err
+	}
+	count := map[string]int{}
+	most := ""
+	for _, l := range f.out.Left {
+		if l.Host == "" {
+			continue
 		}
-		out = append(out, l)
+		if count[l.Host]++; count[l.Host] > count[most] || most == "" {
+			most = l.Host
+		}
 	}
-	return out, nil
+	return most, nil
 }
 
-// failed says in a user's words what stopped the filter. Nothing was written
-// under the output's name.
-func (f *filtering) failed(err error, o FilterOptions) error {
+// sistersOf returns the addresses of the other sites of a network.
+func sistersOf(site address.Site) []string {
+	out := []string{}
+	for _, s := range site.Sisters {
+		out = append(out, s.String())
+	}
+	return out
+}
+
+// failed says in a user's words what stopped the filter. Nothing was written under the output's name;
+// before says that nothing was written at all.
+func (f *filtering) failed(err error, before bool) error {
 	var broken *dump.Broken
 	var large *dump.TooLarge
+	var foreign *pack.Foreign
+	var fault *Fault
+	o := f.o
 	name := o.In
 	if name == "" || name == "-" {
 		name = "the input"
 	}
 	kept := "nothing was written"
-	if o.Out == "" || o.Out == "-" {
+	if !before && (o.Out == "" || o.Out == "-") {
 		kept = "what was written to standard output is incomplete: delete it"
 	}
 	switch {
+	case errors.As(err, &fault):
+		return err
+	case errors.As(err, &foreign):
+		return misuse(err, name, foreign.Do)
 	case errors.As(err, &broken):
-		return misuse(err, name, "get a whole dump and run the command again; "+kept)
+		do := "get a whole dump and run the command again; " + kept
+		if errors.Is(err, dump.ErrStatement) {
+			do = "give a whole dump; of one that was split give all parts, in order: IN OUT --part SECOND --part THIRD; " + kept
+		}
+		return misuse(err, name, do)
 	case errors.As(err, &large):
 		return misuse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 20*(large.Limit>>20), kept))
 	case errors.Is(err, dump.ErrDialect):
 		return misuse(err, name, "name a dump as the database's own dump program writes it; for one stored value: --as value")
+	case errors.Is(err, dump.ErrChanged):
+		return world(err, name, "wait until it is written, then run the command again; "+kept)
 	case errors.Is(err, syscall.EPIPE):
 		return world(nil, "the reader of the output has gone", "run the command again; "+kept)
 	case errors.Is(err, syscall.ENOSPC):
 		return world(err, "the output cannot be written", "make room on the disk and run the command again; "+kept)
 	case errors.Is(err, context.Canceled):
 		return world(nil, "interrupted", "run the command again; "+kept)
-	case errors.Is(err, gzip.ErrHeader), errors.Is(err, gzip.ErrChecksum), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, zstd.ErrMagicMismatch):
-		return misuse(err, name+" is compressed and cannot be unpacked", "get a whole file and run the command again; "+kept)
-	}
-	var fault *Fault
-	if errors.As(err, &fault) {
-		return err
+	case errors.Is(err, pack.ErrPacked):
+		return misuse(err, name+" is packed", "get a whole file and run the command again; "+kept)
+	case errors.Is(err, fs.ErrNotExist) && before:
+		return misuse(nil, "there is no file "+missing(err, name), "name the dump")
 	}
 	return world(err, name, "check the input and output, then run the command again; "+kept)
 }
 
-// openInput opens the input, unpacked, and tells its size where it is known.
-func openInput(o FilterOptions) (in *bufio.Reader, size int64, closeIn func(), err error) {
-	raw, closeIn := o.Stdin, func() {}
-	if o.In != "" && o.In != "-" {
-		f, err := os.Open(o.In)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, 0, nil, misuse(nil, "there is no file "+o.In, "name the dump")
-		}
-		if err != nil {
-			return nil, 0, nil, world(err, "the input cannot be read", "make the file readable")
-		}
-		if info, err := f.Stat(); err == nil {
-			size = info.Size()
-		}
-		raw, closeIn = f, func() { _ = f.Close() } // it was only read
+// missing returns the file that an error is about.
+func missing(err error, name string) string {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Path
 	}
-	in = bufio.NewReaderSize(raw, 1<<16)
-	head, err := in.Peek(4)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, 0, nil, world(err, "the input cannot be read", "name a file, or send the dump to standard input")
-	}
-	switch {
-	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
-		z, err := gzip.NewReader(in)
-		if err != nil {
-			return nil, 0, nil, misuse(err, "the input is compressed and cannot be unpacked", "get a whole file")
+	return name
+}
+
+// input is what is read: one source, or several behind each other.
+type input struct {
+	sources []*pack.Source
+	head    []byte // the beginning of the text
+}
+
+const headSize = 64 << 10
+
+func openInput(o FilterOptions) (*input, error) {
+	in := &input{}
+	for i, name := range append([]string{o.In}, o.Parts...) {
+		if name == "-" || i == 0 && name == "" {
+			name = ""
 		}
-		return bufio.NewReaderSize(z, 1<<16), 0, closeIn, nil
-	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		z, err := zstd.NewReader(in, zstd.WithDecoderMaxMemory(1<<30), zstd.WithDecoderMaxWindow(32<<20), zstd.WithDecoderLowmem(true))
+		s, err := pack.Open(name, o.Stdin)
 		if err != nil {
-			return nil, 0, nil, misuse(err, "the input is compressed and cannot be unpacked", "get a whole file")
+			in.close()
+			return nil, err
 		}
-		closeRaw := closeIn
-		return bufio.NewReaderSize(z, 1<<16), 0, func() { z.Close(); closeRaw() }, nil
+		in.sources = append(in.sources, s)
 	}
-	return in, size, closeIn, nil
+	r, end, err := in.text()
+	if err != nil {
+		in.close()
+		return nil, err
+	}
+	defer end()
+	in.head = make([]byte, headSize)
+	n, err := io.ReadFull(r, in.head)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		in.close()
+		return nil, err
+	}
+	in.head = in.head[:n]
+	return in, nil
+}
+
+func (in *input) close() {
+	for _, s := range in.sources {
+		_ = s.Close() // it was only read
+	}
+}
+
+// text returns all of the text, from its beginning.
+func (in *input) text() (io.Reader, func(), error) {
+	var readers []io.Reader
+	var ends []func()
+	end := func() {
+		for _, e := range ends {
+			e()
+		}
+	}
+	for _, s := range in.sources {
+		r, e, err := s.Text()
+		if err != nil {
+			end()
+			return nil, nil, err
+		}
+		readers, ends = append(readers, r), append(ends, e)
+	}
+	if len(readers) == 1 {
+		return readers[0], end, nil
+	}
+	return io.MultiReader(readers...), end, nil
+}
+
+// size returns how long the input is, 0 where nobody knows before it is unpacked.
+func (in *input) size() (n int64) {
+	for _, s := range in.sources {
+		if s.Packing != pack.Plain || s.Archive {
+			return 0
+		}
+		n += s.Size()
+	}
+	return n
+}
+
+// cuts returns where the parts of an archive begin.
+func (in *input) cuts() (at []int64) {
+	if len(in.sources) != 1 || !in.sources[0].Archive {
+		return nil
+	}
+	sum := int64(0)
+	parts := in.sources[0].Parts
+	for _, p := range parts[:len(parts)-1] {
+		sum += p.Size
+		at = append(at, sum)
+	}
+	return at
 }
 
 // output is where the result goes: a file appears under its name only when all of
 // it is there.
 type output struct {
-	w io.Writer
-	z io.Closer // the packer
+	pack.Writer
 	f *disk.Pending
 }
 
-func openOutput(o FilterOptions) (*output, error) {
+func (f *filtering) openOutput() (*output, error) {
+	o := f.o
 	if o.Out == "" || o.Out == "-" {
-		return &output{w: o.Stdout}, nil
+		w, err := f.in.sources[0].Write(o.Stdout, "", "")
+		return &output{Writer: w}, err
 	}
-	if a, err := os.Stat(o.In); err == nil {
-		if b, err := os.Stat(o.Out); err == nil && os.SameFile(a, b) {
-			return nil, misuse(nil, "input and output are the same file", "name another output: the input stays as it is")
+	for _, in := range append([]string{o.In}, o.Parts...) {
+		if a, err := os.Stat(in); err == nil {
+			if b, err := os.Stat(o.Out); err == nil && os.SameFile(a, b) && b.Mode().IsRegular() {
+				return nil, misuse(nil, "input and output are the same file", "name another output: the input stays as it is")
+			}
 		}
 	}
-	f, err := disk.Create(o.Out, 0o600)
+	file, err := disk.Create(o.Out, 0o600)
 	if err != nil {
 		return nil, world(err, "the output cannot be written", "name a file in a folder that is writable")
 	}
-	out := &output{w: f, f: f}
-	switch strings.ToLower(filepath.Ext(o.Out)) {
-	case ".gz":
-		z := gzip.NewWriter(f)
-		out.w, out.z = z, z
-	case ".zst":
-		z, err := zstd.NewWriter(f, zstd.WithLowerEncoderMem(true))
-		if err != nil {
-			return nil, world(err, "the output cannot be written", "name another output")
-		}
-		out.w, out.z = z, z
+	base, _, _ := strings.Cut(filepath.Base(o.Out), ".")
+	w, err := f.in.sources[0].Write(file, o.Out, base+".sql")
+	if err != nil {
+		file.Discard()
+		return nil, world(err, "the output cannot be written", "name another output")
 	}
-	return out, nil
+	return &output{w, file}, nil
 }
 
-func (o *output) Write(b []byte) (int, error) { return o.w.Write(b) }
-
 func (o *output) commit() error {
-	if o.z != nil {
-		if err := o.z.Close(); err != nil {
-			return err
-		}
+	if err := o.Close(); err != nil {
+		return err
 	}
 	if o.f == nil {
 		return nil
@@ -263,40 +373,13 @@ func (o *output) discard() {
 	}
 }
 
-type filtering struct {
-	site    address.Site
-	layouts []*layout.Layout
-	p       Progress
-	size    int64
-	out     *Filtered
-}
-
-// tell tells a dump from one value.
-func (f *filtering) tell(in *bufio.Reader, o FilterOptions) (string, error) {
-	if o.As != "" {
-		return o.As, nil
-	}
-	head, err := in.Peek(1 << 16)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return "", err
-	}
-	text := bytes.TrimSpace(head)
-	first, _, _ := strings.Cut(strings.ToUpper(string(text[:min(len(text), 40)])), " ")
-	switch {
-	case len(text) == 0:
-		return "", misuse(nil, "the input is empty", "send a dump or a value")
-	case dump.Sniff(head) != dump.Unknown:
-		return "dump", nil
-	case slices.Contains([]string{"--", "/*", "CREATE", "INSERT", "SET", "BEGIN", "DROP", "USE", "COPY"}, first) || strings.Contains(o.In, ".sql"):
-		return "", f.failed(dump.ErrDialect, o)
-	case bytes.IndexByte(head, 0) >= 0 && !utf8.Valid(head[:max(0, len(head)-4)]) && !envelope.LooksSerialized(text):
-		return "", misuse(nil, "the input is neither a dump nor text", "for a stored value of bytes: --as value")
-	}
-	return "value", nil
-}
-
 // value takes the whole input as one stored value.
-func (f *filtering) value(in io.Reader, out io.Writer) error {
+func (f *filtering) value(_ context.Context, out *output) error {
+	in, end, err := f.in.text()
+	if err != nil {
+		return err
+	}
+	defer end()
 	b, err := io.ReadAll(io.LimitReader(in, maxValue+1))
 	if err != nil {
 		return err
@@ -326,192 +409,29 @@ func (f *filtering) value(in io.Reader, out io.Writer) error {
 	return err
 }
 
-// tally is what one worker counted; workers share nothing.
-type tally struct {
-	judge    judge
-	tables   map[string]*sheet.TableCount
-	nameless map[string]bool
-	known    map[knownKey]*knownTable
-	last     knownKey    // the table of the row before
-	lastIs   *knownTable // what is known of it
-	hosts    map[string]int
-	counts   map[rewrite.Reason]int
-	left     []sheet.Left
-	kept     map[rewrite.Reason]int
-	err      error
-	_        [64]byte // each on a cache line of its own
-}
-
-// knownKey names a table with its columns in the order of one statement.
-type knownKey struct {
-	table   *dump.Table
-	columns *dump.Column
-}
-
-// knownTable is what a worker knows of a table.
-type knownTable struct {
-	count   *sheet.TableCount
-	short   string
-	layout  *layout.Layout
-	columns []database.Column
-}
-
-func (f *filtering) dump(ctx context.Context, in io.Reader, out io.Writer, row int) error {
-	workers := make([]*tally, runtime.GOMAXPROCS(0))
-	for i := range workers {
-		workers[i] = &tally{judge: judge{rules: &rewrite.Rules{Site: f.site}, lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
-			known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
-		workers[i].judge.wants = workers[i].keeps
+// tell tells a dump from one value. What is neither is refused, with what it looks like.
+func (f *filtering) tell() (string, error) {
+	text := bytes.TrimSpace(bytes.TrimPrefix(f.in.head, []byte("\xef\xbb\xbf")))
+	whole := len(f.in.head) < headSize
+	switch {
+	case f.o.As == "value":
+		return "value", nil
+	case len(text) == 0:
+		return "", misuse(nil, "the input is empty", "send a dump or a value")
+	case f.o.As == "dump" || dump.Sniff(f.in.head) != dump.Unknown:
+		return "dump", nil
 	}
-	// What is kept is small: collect seldom, and before much has gathered.
-	defer debug.SetGCPercent(debug.SetGCPercent(800))
-	defer debug.SetMemoryLimit(debug.SetMemoryLimit(64 << 20))
-	read := func(n int64) {
-		f.out.BytesIn += n
-		f.p.At("filtering", f.out.BytesIn>>20, f.size>>20)
+	if k := otherExport(text); k.what != "" {
+		return "", misuse(nil, cmp.Or(f.o.In, "the input")+" is "+k.what, k.do)
 	}
-	dialect, err := dump.Rewrite(ctx, in, out, func(n int, r *dump.Row) { workers[n].row(r, f.layouts) }, dump.Options{MaxUnit: row, Read: read})
-	if err != nil {
-		return err
+	if looksLikeSQL(text) || strings.Contains(f.o.In, ".sql") || f.in.sources[0].Archive {
+		return "dump", nil
 	}
-	f.out.Dialect = dialect.String()
-	tables := map[string]*sheet.TableCount{}
-	nameless := map[string]bool{}
-	for _, t := range workers {
-		if t.err != nil {
-			return t.err
-		}
-		for name, c := range t.tables {
-			sum := tables[name]
-			if sum == nil {
-				sum = &sheet.TableCount{Table: name}
-				tables[name] = sum
-			}
-			sum.Rows, sum.Read, sum.Cells, sum.References = sum.Rows+c.Rows, sum.Read+c.Read, sum.Cells+c.Cells, sum.References+c.References
-		}
-		for name := range t.nameless {
-			nameless[name] = true
-		}
-		for h, n := range t.hosts {
-			f.out.Hosts[h] += n
-		}
-		for r, n := range t.counts {
-			f.out.Counts[r] += n
-		}
-		f.out.Left = append(f.out.Left, t.left...)
+	switch {
+	case bytes.IndexByte(text, 0) >= 0 && !isValue(text):
+		return "", misuse(nil, "the input is neither a dump nor text", "for a stored value of bytes: --as value")
+	case !isValue(text) && (!whole || bytes.ContainsAny(text, "\n\r")):
+		return "", misuse(nil, "the input is no dump, and has more than one line", "give an SQL dump; for one stored value of several lines: --as value")
 	}
-	for _, c := range tables {
-		f.out.Tables = append(f.out.Tables, *c)
-		f.out.Rows, f.out.Cells, f.out.References = f.out.Rows+c.Rows, f.out.Cells+c.Cells, f.out.References+c.References
-	}
-	for name := range nameless {
-		f.out.Nameless = append(f.out.Nameless, name)
-	}
-	slices.Sort(f.out.Nameless)
-	slices.SortFunc(f.out.Tables, func(a, b sheet.TableCount) int { return strings.Compare(a.Table, b.Table) })
-	slices.SortStableFunc(f.out.Left, func(a, b sheet.Left) int {
-		return cmp.Or(strings.Compare(string(a.Reason), string(b.Reason)), strings.Compare(a.Table, b.Table), strings.Compare(a.Label, b.Label))
-	})
-	return nil
-}
-
-// row decides over one row of the dump.
-func (t *tally) row(r *dump.Row, layouts []*layout.Layout) {
-	key := knownKey{r.Table, nil}
-	if r.Columns != nil {
-		key.columns = &r.Columns[0]
-	}
-	known := t.lastIs
-	if known == nil || key != t.last {
-		if known = t.known[key]; known == nil {
-			if len(t.known) > 1000 { // a dump that alternates between tables, row by row
-				clear(t.known)
-			}
-			known = t.know(r, layouts)
-			t.known[key] = known
-		}
-		t.last, t.lastIs = key, known
-	}
-	known.count.Rows++
-	may := false
-	for i := range r.Len() {
-		may = may || r.May(i)
-	}
-	if !may {
-		return
-	}
-	known.count.Read++
-	columns := known.columns
-	if len(columns) != r.Len() {
-		columns = dumpColumns(r)
-	}
-	t.judge.layout = known.layout
-	label, outcomes, err := t.judge.row(known.short, columns, r.Value, r.May, true, nil)
-	if err != nil {
-		t.err = err
-		return
-	}
-	for _, o := range outcomes {
-		for _, l := range o.left {
-			t.counts[l.Reason] += l.Count
-			keep := t.keeps(l.Reason)
-			if t.kept[l.Reason]++; keep {
-				l.Table, l.Column, l.Label = r.Table.Name, columns[o.column].Name, label
-				t.left = append(t.left, l)
-			}
-		}
-		if len(o.edits) == 0 {
-			continue
-		}
-		r.Edit(o.column, o.edits)
-		known.count.Cells++
-		known.count.References += o.references
-		for _, h := range o.hosts {
-			t.hosts[h.Host] += h.Count
-		}
-	}
-}
-
-// keeps reports whether one more finding of that reason is kept, and not only counted.
-func (t *tally) keeps(r rewrite.Reason) bool {
-	if r.NeedsPerson() {
-		return t.kept[r] < maxLeft
-	}
-	return t.kept[r] < keepLeft
-}
-
-func dumpColumns(r *dump.Row) []database.Column {
-	columns := make([]database.Column, max(r.Len(), len(r.Columns)))
-	for i, c := range r.Columns {
-		columns[i] = database.Column{Name: c.Name, MaxChars: c.MaxChars, MaxBytes: c.MaxBytes}
-		if c.List {
-			columns[i].Kind = database.List
-		}
-	}
-	return columns
-}
-
-// know finds out once what the layouts know of a table.
-func (t *tally) know(r *dump.Row, layouts []*layout.Layout) *knownTable {
-	name := r.Table.Name
-	count := t.tables[name]
-	if count == nil {
-		count = &sheet.TableCount{Table: name}
-		t.tables[name] = count
-	}
-	k := &knownTable{count: count, short: name, layout: &layout.Layout{}}
-	if r.Columns == nil {
-		t.nameless[name] = true
-	} else {
-		k.columns = dumpColumns(r)
-	}
-	for _, l := range layouts {
-		for _, known := range l.Known() {
-			if name == known || strings.HasSuffix(name, "_"+known) {
-				k.short, k.layout = known, l
-				return k
-			}
-		}
-	}
-	return k
+	return "value", nil
 }

@@ -32,12 +32,12 @@ func (in *initing) find() error {
 		return nil
 	}
 	configs := map[string]*layout.Layout{}
-	for _, name := range layout.Names() {
-		l, err := layout.Get(name)
-		if err != nil {
-			return misuse(err, "a built-in layout", "report this")
-		}
-		if l.Config != nil && (in.o.Layout == "" || in.o.Layout == name) {
+	layouts, err := layoutsNamed(in.o.Layout)
+	if err != nil {
+		return unknownLayout(err)
+	}
+	for _, l := range layouts {
+		if l.Config != nil {
 			configs[l.Config.File] = l
 		}
 	}
@@ -173,7 +173,9 @@ func (in *initing) take(path, system string, l *layout.Layout) error {
 	if d.Prefix == "" && conn != nil {
 		d.Prefix = conn.Prefix
 	}
-	in.file.Layout = l.Name
+	if in.file.Layout == "" {
+		in.file.Layout = l.Name
+	}
 	if system != filepath.Dir(path) {
 		in.file.System = in.relative(system)
 		in.out.Used = append(in.out.Used, "the system's folder: "+in.file.System)

@@ -84,6 +84,9 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		in.out.Used = append(in.out.Used, "site: the address that the database has, over HTTPS")
 	}
 	in.file.Dir = in.dir
+	if isLayoutFile(o.Layout) {
+		in.file.Layout = in.relative(o.Layout)
+	}
 	if filepath.Dir(path) != in.dir {
 		in.file.Folder = in.dir
 	}
@@ -139,9 +142,12 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 		return "", err
 	}
 	in.file.Layout = cmp.Or(in.file.Layout, "generic")
+	if isLayoutFile(o.Layout) {
+		in.file.Layout = in.relative(o.Layout)
+	}
 	l, err := layoutOf(in.file)
 	if err != nil {
-		return "", misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", "))
+		return "", unknownLayout(err)
 	}
 	j := &Job{File: in.file, Layout: l, Progress: p}
 	c, err := j.config()
@@ -267,7 +273,7 @@ func (in *initing) connect(ctx context.Context) error {
 	}
 	l, err := layoutOf(in.file)
 	if err != nil {
-		return misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", "))
+		return unknownLayout(err)
 	}
 	site, err := in.file.Address()
 	if err != nil {
@@ -328,21 +334,20 @@ func (in *initing) connect(ctx context.Context) error {
 // fit finds layout and prefix by the tables, unless they were given, and returns all
 // prefixes that fit.
 func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string, error) {
-	names := tableNames(tables)
 	if in.o.Layout == "" && in.file.Layout == "generic" {
-		for _, name := range layout.Names() {
-			other, err := layout.Get(name)
-			if err != nil {
-				return nil, misuse(err, "a built-in layout", "report this")
-			}
-			if fit := other.Prefix(names); len(fit) > 0 {
-				in.file.Layout, j.Layout = name, other
-				in.out.Used = append(in.out.Used, "layout: "+name+", told from the tables")
+		layouts, err := layoutsNamed("")
+		if err != nil {
+			return nil, misuse(err, "a built-in layout", "report this")
+		}
+		for _, other := range layouts {
+			if len(fitting(other, tables)) > 0 {
+				in.file.Layout, j.Layout = other.Name, other
+				in.out.Used = append(in.out.Used, "layout: "+other.Name+", told from the tables and their columns")
 				break
 			}
 		}
 	}
-	fit := j.Layout.Prefix(names)
+	fit := fitting(j.Layout, tables)
 	d := &in.file.Database
 	switch {
 	case d.Prefix == "" && len(fit) > 0:
@@ -356,6 +361,25 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 		return nil, misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.Layout.Title, d.Prefix), do)
 	}
 	return fit, nil
+}
+
+// fitting returns the prefixes behind which the database has all tables of a layout, with its columns.
+func fitting(l *layout.Layout, tables []database.Table) (prefixes []string) {
+	seen := make([]layout.Seen, 0, len(tables))
+	for _, t := range tables {
+		one := layout.Seen{Name: t.Name}
+		for _, c := range slices.Concat(t.Key, t.Columns, t.All) {
+			one.Columns = append(one.Columns, c.Name)
+		}
+		seen = append(seen, one)
+	}
+	known := l.Recognise(seen)
+	for _, p := range l.Prefix(tableNames(tables)) {
+		if !slices.ContainsFunc(l.Tables, func(t string) bool { return known[p+t].Short != t }) {
+			prefixes = append(prefixes, p)
+		}
+	}
+	return prefixes
 }
 
 // addresses holds the site's address against those that the database has. Where these are the same site under

@@ -20,6 +20,11 @@ type judge struct {
 	lean   bool                      // nobody asks for what a value is afterwards
 	wants  func(rewrite.Reason) bool // whether the label of a row left for that reason is needed; nil: always
 	out    []outcome                 // memory for the next row
+
+	// Where not nil: again reads a value in the next other way, for one whose lengths do not fit; first returns
+	// to the first way.
+	again func(i int) ([]byte, bool)
+	first func(i int)
 }
 
 // outcome is what becomes of one value of a row.
@@ -59,7 +64,7 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		if !ok {
 			continue
 		}
-		res := g.rules.Value(v)
+		v, res := g.value(i, v)
 		if len(res.Edits) == 0 && len(res.Left) == 0 {
 			continue
 		}
@@ -110,6 +115,25 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		}
 	}
 	return label, out, nil
+}
+
+// value judges a value, read in the way in which its lengths fit.
+func (g *judge) value(i int, v []byte) ([]byte, rewrite.Result) {
+	res := g.rules.Value(v)
+	if g.again == nil || !isUnsound(res) {
+		return v, res
+	}
+	for other, ok := g.again(i); ok; other, ok = g.again(i) {
+		if r := g.rules.Value(other); !isUnsound(r) && (r.References > 0 || len(r.Left) > 0) {
+			return other, r
+		}
+	}
+	g.first(i)
+	return v, res
+}
+
+func isUnsound(r rewrite.Result) bool {
+	return slices.ContainsFunc(r.Left, func(f rewrite.Finding) bool { return f.Reason == rewrite.Unsound || f.Reason == rewrite.Unsealed })
 }
 
 // labelled reports whether the label of a row is asked for.

@@ -10,9 +10,49 @@ import (
 	"strings"
 
 	"trimlantern/site/database"
+	"trimlantern/site/disk"
 	"trimlantern/site/layout"
 	"trimlantern/site/sitefile"
 )
+
+// isLayoutFile tells a file of the user's own from the name of a built-in layout.
+func isLayoutFile(name string) bool {
+	return strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
+}
+
+// layoutsNamed returns the built-in layout of a name, or the one in a file of the user's own; without a name
+// all that are built in.
+func layoutsNamed(name string) ([]*layout.Layout, error) {
+	if isLayoutFile(name) {
+		b, err := disk.ReadTrusted(name, maxSettings)
+		if err != nil {
+			return nil, err
+		}
+		l, err := layout.Parse(b)
+		return []*layout.Layout{l}, err
+	}
+	names := layout.Names()
+	if name != "" {
+		names = []string{name}
+	}
+	var out []*layout.Layout
+	for _, n := range names {
+		l, err := layout.Get(n)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// unknownLayout says in a user's words why a layout cannot be used.
+func unknownLayout(err error) error {
+	if refused := untrusted(err); refused != nil {
+		return refused
+	}
+	return misuse(err, "the layout", "name one of: --layout "+strings.Join(layout.Names(), ", ")+", or a FILE.yaml of your own")
+}
 
 // Layouts is what the layout command shows: all layouts, or one.
 type Layouts struct {

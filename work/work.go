@@ -251,7 +251,7 @@ func layoutOf(f *sitefile.File) (*layout.Layout, error) {
 	switch {
 	case f.Layout == "":
 		return layout.Get("generic")
-	case strings.HasSuffix(f.Layout, ".yaml"):
+	case isLayoutFile(f.Layout):
 		b, err := disk.ReadTrusted(f.Abs(f.Layout), maxSettings)
 		if err != nil {
 			return nil, err

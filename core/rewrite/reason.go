@@ -38,6 +38,10 @@ const (
 	Malformed  Reason = "malformed"  // an address that is not well formed
 	Hidden     Reason = "hidden"     // a table of which the database hides rows
 	Unloadable Reason = "unloadable" // PHP, asked for a second opinion, would not load it after the change
+	Nameless   Reason = "nameless"   // nobody can tell the columns of its row apart, and some are not to be changed
+	Code       Reason = "code"       // in what a database keeps or runs: a view, a trigger, a function, a default
+	Statement  Reason = "statement"  // in a statement of a dump that is no row, or in an expression
+	Remark     Reason = "remark"     // in a comment of a dump
 	Charset    Reason = "charset"    // its text does not survive the charset of the connection
 )
 
@@ -78,6 +82,10 @@ var reasons = map[Reason]struct {
 	Hidden:     {"tables with rows that this database user may not see", true},
 	Unloadable: {"values that PHP would no longer load", true},
 	Charset:    {"text that the connection's charset would change", true},
+	Nameless:   {"rows whose columns cannot be told apart", true},
+	Code:       {"in views, triggers, functions and definitions", true},
+	Statement:  {"in statements and expressions that are no values", true},
+	Remark:     {"in comments of the dump", false},
 	NotChosen:  {"left out by your choice", false},
 }
 

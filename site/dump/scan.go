@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"strings"
-
-	"trimlantern/core/seek"
 )
 
 // mode is what a scanner stands in between two units.
@@ -20,292 +18,263 @@ const (
 // state is all that a scanner remembers: with it, scanning can go on at the end
 // of any unit.
 type state struct {
-	dialect Dialect
+	session
 	mode    mode
+	model   *Schema
 	table   *Table   // of the INSERT or COPY
 	columns []Column // of its rows, in order; nil where nobody says
-	tables  map[string]*Table
-	before  string // the name and list of the INSERT or COPY before
-	lines   bool   // written by MariaDB's or MySQL's own program: no line ends inside a string
+	begun   int      // how many heads of rows there were
+	before  string   // the name and list of the INSERT or COPY before
+	lines   bool     // written by MariaDB's or MySQL's own program: no line ends inside a string
+	learns  bool     // the model is being made
 }
 
-// errMore says that a unit does not end in what was read so far.
-var errMore = errors.New("more is needed")
+// unitKind is what a unit is.
+type unitKind uint8
 
-// next reads the unit at b[p]: a comment, a statement, the head of an INSERT, a
-// row. It returns the position behind it, and the fields where it is a row. fields
-// is memory for them.
-func (s *state) next(b []byte, p int, fields []field) (end int, row []field, err error) {
+const (
+	remark unitKind = iota // a comment, or nothing
+	beside                 // a statement that is none of the others
+	code                   // what the database will run or keep: a view, trigger, function, event, default
+	row                    // a row of VALUES or COPY, or the values that a statement sets
+)
+
+// unit is one piece of a dump: a comment, a statement, the head of an INSERT, a row.
+type unit struct {
+	kind    unitKind
+	end     int
+	fields  []field  // of a row
+	columns []Column // of the fields, where they are not those of the statement's head
+	own     bool     // columns counts
+	more    bool     // what a statement sets besides its rows
+	rest    []span   // what of a row may hold text and is no field
+}
+
+// span is b[start:end].
+type span struct{ start, end int }
+
+// next reads the unit at b[p]. fields is memory for those of a row.
+func (s *state) next(b []byte, p int, fields []field) (u unit, err error) {
 	switch s.mode {
 	case inCopy:
 		return s.copyRow(b, p, fields)
 	case inValues:
 		return s.valuesRow(b, p, fields)
 	}
-	for p < len(b) && b[p] <= ' ' {
+	for p < len(b) && (b[p] <= ' ' || p == 0 && bytes.HasPrefix(b, bom)) {
+		if b[p] > ' ' {
+			p += len(bom) - 1
+		}
 		p++
 	}
-	rest := b[p:]
+	if p >= len(b) {
+		return unit{end: p}, nil
+	}
+	if b[p] == '\\' && s.dialect != SQLite { // a command to PostgreSQL's client
+		end, err := line(b, p)
+		return unit{end: end}, err
+	}
+	if end, err := s.comment(b, p); err != nil || end > p {
+		return unit{end: end}, err
+	}
+	t, err := s.syntax.next(b, p)
+	if err != nil {
+		return unit{}, err
+	}
 	switch {
-	case len(rest) == 0:
-		return p, nil, nil
-	case bytes.HasPrefix(rest, []byte("--")) || rest[0] == '#' || rest[0] == '\\':
-		return line(b, p)
-	case len(rest) < 2: // may become a comment
-		return 0, nil, errMore
-	case bytes.HasPrefix(rest, []byte("/*")):
-		i := bytes.Index(rest, []byte("*/"))
-		if i < 0 {
-			return 0, nil, errMore
-		}
-		return p + i + 2, nil, nil
-	case hasWord(rest, "INSERT") || hasWord(rest, "REPLACE"):
-		return s.insert(b, p)
-	case hasWord(rest, "COPY") && s.dialect == Postgres:
-		return s.copyHead(b, p)
-	}
-	end, err = s.statement(b, p)
-	if err == nil && hasWord(rest, "CREATE") {
-		if t := s.dialect.parseCreate(create(b[p:end])); t != nil {
-			s.keep(t)
-			s.before = ""
-		}
-	}
-	return end, nil, err
-}
-
-// keep remembers a table. The map is a new one, since workers read the old.
-func (s *state) keep(t *Table) {
-	tables := make(map[string]*Table, len(s.tables)+1)
-	for k, v := range s.tables {
-		tables[k] = v
-	}
-	tables[t.Name] = t
-	s.tables = tables
-}
-
-// create returns a CREATE TABLE statement, without words between the two, or nil.
-func create(b []byte) []byte {
-	words := bytes.Fields(b[:min(len(b), 200)])
-	for i := 1; i < min(len(words), 4); i++ {
-		if bytes.EqualFold(words[i], []byte("TABLE")) {
-			at := bytes.Index(b, words[i])
-			return append([]byte("CREATE "), b[at:]...)
-		}
-	}
-	return nil
-}
-
-func line(b []byte, p int) (int, []field, error) {
-	i := bytes.IndexByte(b[p:], '\n')
-	if i < 0 {
-		return 0, nil, errMore
-	}
-	return p + i + 1, nil, nil
-}
-
-// statement returns the position behind the semicolon of the statement at p.
-func (s *state) statement(b []byte, p int) (int, error) {
-	for p < len(b) {
-		i := bytes.IndexAny(b[p:], ";'\"`$-/#")
-		if i < 0 {
-			break
-		}
-		p += i
-		switch c := b[p]; {
-		case c == ';':
-			return p + 1, nil
-		case c == '\'' || c == '"' || c == '`':
-			end, err := s.quote(b, p)
-			if err != nil {
-				return 0, err
+	case t.kind == wordToken && t.end == len(b):
+		return unit{}, errMore
+	case t.is(b, "DELIMITER") && s.dialect == MySQL:
+		end, err := line(b, p)
+		if err == nil {
+			if d := strings.Fields(string(b[t.end:end])); len(d) > 0 {
+				s.delimiter = d[0]
 			}
-			p = end
-		case c == '$' && s.dialect == Postgres:
-			end, err := dollar(b, p)
-			if err != nil {
-				return 0, err
-			}
-			p = end
-		case c == '-' && bytes.HasPrefix(b[p:], []byte("--")), c == '#' && s.dialect == MySQL:
-			end, _, err := line(b, p)
-			if err != nil {
-				return 0, err
-			}
-			p = end
-		case c == '/' && bytes.HasPrefix(b[p:], []byte("/*")):
-			i := bytes.Index(b[p:], []byte("*/"))
-			if i < 0 {
-				return 0, errMore
-			}
-			p += i + 2
-		default:
-			p++
 		}
+		return unit{end: end}, err
+	case t.is(b, "INSERT", "REPLACE"):
+		return s.insert(b, p, t.end, fields)
+	case t.is(b, "COPY") && s.dialect == Postgres:
+		return s.copyHead(b, p, t)
+	case t.is(b, "UPDATE"):
+		return s.update(b, p, t.end, fields)
 	}
-	return 0, errMore
+	return s.other(b, p, t)
 }
 
-// dollar steps over PostgreSQL's $tag$…$tag$; a dollar sign alone is one byte.
-func dollar(b []byte, p int) (int, error) {
-	n := 1
-	for p+n < len(b) && (b[p+n] == '_' || b[p+n]|0x20 >= 'a' && b[p+n]|0x20 <= 'z' || b[p+n] >= '0' && b[p+n] <= '9') {
-		n++
+var bom = []byte("\xef\xbb\xbf")
+
+// other reads a statement that holds no rows.
+func (s *state) other(b []byte, p int, first token) (unit, error) {
+	end, err := s.statement(b, p)
+	if err != nil {
+		return unit{}, err
 	}
-	if p+n >= len(b) {
-		return 0, errMore
+	u := unit{kind: beside, end: end}
+	stmt := b[p:end]
+	if !verbs[strings.ToUpper(string(b[first.start:min(first.end, first.start+20)]))] {
+		return unit{}, ErrStatement
 	}
-	if b[p+n] != '$' {
-		return p + 1, nil
+	switch {
+	case first.is(b, "SET", "USE", "SELECT"):
+		s.set(stmt)
+	case first.is(b, "CREATE", "ALTER", "DROP"):
+		u.kind = code
+		if s.learns {
+			s.model.learn(&s.session, stmt)
+		}
+	case first.is(b, "BEGIN", "DO", "CALL", "EXECUTE", "COMMENT"):
+		u.kind = code
 	}
-	tag := b[p : p+n+1]
-	i := bytes.Index(b[p+n+1:], tag)
-	if i < 0 {
-		return 0, errMore
-	}
-	return p + n + 1 + i + len(tag), nil
+	return u, nil
 }
 
-// quote returns the position behind the string or name in quotes at p.
-func (s *state) quote(b []byte, p int) (int, error) {
-	q := b[p]
-	backslash := q != '`' && (s.dialect == MySQL || s.dialect == Postgres && q == '\'' && p > 0 && (b[p-1] == 'E' || b[p-1] == 'e'))
-	for p++; ; {
-		next := -1
-		if backslash {
-			next = seek.Quote(b, min(p, len(b)), q)
-		} else if n := bytes.IndexByte(b[p:], q); n >= 0 {
-			next = p + n
-		}
-		if p = next; p < 0 {
-			return 0, errMore
-		}
+// ErrStatement says that something is no statement of SQL.
+var ErrStatement = errors.New("this is no statement of SQL")
+
+// verbs are the words that statements begin with, of all dialects.
+var verbs = func() map[string]bool {
+	all := map[string]bool{}
+	for _, v := range strings.Fields("; ( ABORT ALTER ANALYZE ATTACH BEGIN BINLOG CALL CHANGE CHECK CHECKPOINT CHECKSUM CLOSE CLUSTER COMMENT COMMIT COPY CREATE " +
+		"DEALLOCATE DECLARE DELETE DESCRIBE DETACH DISCARD DO DROP END EXECUTE EXPLAIN FETCH FLUSH GET GRANT HANDLER IMPORT INSERT INSTALL KILL LISTEN LOAD LOCK " +
+		"MERGE MOVE NOTIFY OPEN OPTIMIZE PRAGMA PREPARE PURGE REASSIGN REFRESH REINDEX RELEASE RENAME REPAIR REPLACE RESET RESIGNAL REVOKE ROLLBACK SAVEPOINT SECURITY SELECT " +
+		"SET SHOW SIGNAL SLAVE START STOP TABLE TRUNCATE UNINSTALL UNLISTEN UNLOCK UPDATE USE VACUUM VALUES WITH XA") {
+		all[v] = true
+	}
+	return all
+}()
+
+// insert reads the head of an INSERT up to VALUES, or all of it where it has none. at is behind its
+// first word.
+func (s *state) insert(b []byte, p, at int, fields []field) (unit, error) {
+	r := reader{x: &s.syntax, b: b, p: at}
+	for r.take("LOW_PRIORITY", "DELAYED", "HIGH_PRIORITY", "IGNORE", "OR", "REPLACE", "ROLLBACK", "ABORT", "FAIL", "INTO") {
+	}
+	schema, name, end, err := s.qualified(b, r.p)
+	if err != nil {
+		return unit{}, err
+	}
+	at = end
+	list := span{}
+	for name != "" {
+		t, err := s.syntax.next(b, at)
 		switch {
-		case p+1 >= len(b):
-			return 0, errMore // it may be doubled
-		case b[p+1] != q:
-			return p + 1, nil
-		default:
-			p += 2
+		case err != nil:
+			return unit{}, err
+		case t.kind == noToken || t.kind == wordToken && t.end == len(b):
+			return unit{}, errMore
+		case t.is(b, "VALUES", "VALUE"):
+			s.begin(inValues, schema, name, string(b[list.start:list.end]))
+			return unit{end: t.end}, nil
+		case t.is(b, "SET"):
+			s.begin(between, schema, name, "")
+			return s.assignments(b, t.end, fields)
+		case t.is(b, "("):
+			if list.start, list.end, at, err = s.list(b, t.end); err != nil {
+				return unit{}, err
+			}
+			continue
+		case t.is(b, "PARTITION", "AS", "OVERRIDING", "SYSTEM", "USER"), t.kind == nameToken:
+			at = t.end
+			continue
+		case t.kind == wordToken && !t.is(b, "SELECT", "WITH", "DEFAULT", "TABLE"):
+			at = t.end
+			continue
 		}
+		break
 	}
+	end, err = s.statement(b, p) // from a query
+	return unit{kind: beside, end: end}, err
 }
 
-// insert reads the head of an INSERT up to VALUES.
-func (s *state) insert(b []byte, p int) (int, []field, error) {
-	var words []string
-	at := p
-	var list string
-	for {
-		for at < len(b) && b[at] <= ' ' {
-			at++
-		}
-		if at >= len(b) {
-			return 0, nil, errMore
-		}
-		switch c := b[at]; {
-		case c == '(':
-			i := bytes.IndexByte(b[at:], ')')
-			if i < 0 {
-				return 0, nil, errMore
+// list reads to the parenthesis that closes a list.
+func (s *state) list(b []byte, p int) (start, stop, end int, err error) {
+	for depth, at := 1, p; ; {
+		t, err := s.syntax.next(b, at)
+		switch {
+		case err != nil:
+			return 0, 0, 0, err
+		case t.kind == noToken:
+			return 0, 0, 0, errMore
+		case t.is(b, "("):
+			depth++
+		case t.is(b, ")"):
+			if depth--; depth == 0 {
+				return p, t.start, t.end, nil
 			}
-			list = string(b[at+1 : at+i+1])
-			at += i + 1
-			continue
-		case c == ';':
-			return at + 1, nil, nil
 		}
-		start := at
-		for at < len(b) && b[at] > ' ' && b[at] != '(' && b[at] != ';' {
-			if b[at] == '`' || b[at] == '"' {
-				end, err := s.quote(b, at)
-				if err != nil {
-					return 0, nil, err
-				}
-				at = end
-				continue
-			}
-			at++
-		}
-		if at >= len(b) {
-			return 0, nil, errMore
-		}
-		word := string(b[start:at])
-		if strings.EqualFold(word, "VALUES") || strings.EqualFold(word, "VALUE") {
-			break
-		}
-		if strings.EqualFold(word, "SELECT") || strings.EqualFold(word, "SET") || len(words) > 12 {
-			end, err := s.statement(b, p) // a statement like others
-			return end, nil, err
-		}
-		words = append(words, word)
+		at = t.end
 	}
-	name := ""
-	for i, w := range words {
-		if strings.EqualFold(w, "INTO") && i+1 < len(words) {
-			name = unquoteName(words[i+1])
-		}
-	}
-	s.begin(inValues, name, list)
-	return at, nil, nil
 }
 
 // begin remembers whose rows follow.
-func (s *state) begin(m mode, name, list string) {
+func (s *state) begin(m mode, schema, name, list string) {
 	s.mode = m
-	if this := name + "\x00" + list; s.before == this && s.table != nil {
+	s.begun++
+	if this := schema + "\x00" + name + "\x00" + list; s.before == this && s.table != nil {
 		return // single rows, each in a statement of its own
 	} else {
 		s.before = this
 	}
-	s.table = s.tables[name]
-	if s.table == nil {
-		s.table = &Table{Name: name}
-		s.keep(s.table)
+	s.table = s.model.find(s.in(schema), name, s.learns)
+	if s.learns {
+		s.table.Rows = true
 	}
 	s.columns = s.table.Columns
 	if strings.TrimSpace(list) == "" {
 		return
 	}
 	s.columns = nil
-	if !strings.HasSuffix(list, ")") {
-		list += ")"
-	}
-	for _, part := range splitTop(list) {
-		c := Column{Name: unquoteName(part)}
-		for _, known := range s.table.Columns {
-			if known.Name == c.Name {
-				c = known
-			}
+	r := reader{x: &s.syntax, b: []byte(list)}
+	for t := r.token(); t.kind != noToken; t = r.token() {
+		if t.kind == markToken {
+			continue
 		}
+		c, _ := s.table.Column(s.name(r.b, t))
 		s.columns = append(s.columns, c)
+	}
+	if s.learns && len(s.table.Listed) == 0 {
+		s.table.Listed = s.columns
 	}
 }
 
 // copyHead reads COPY name (columns) FROM stdin;
-func (s *state) copyHead(b []byte, p int) (int, []field, error) {
-	end, _, err := line(b, p)
+func (s *state) copyHead(b []byte, p int, first token) (unit, error) {
+	end, err := s.statement(b, p)
 	if err != nil {
-		return 0, nil, err
+		return unit{}, err
 	}
-	head := strings.TrimSpace(string(b[p:end]))
-	if !strings.HasSuffix(strings.ToLower(head), " from stdin;") {
-		end, err := s.statement(b, p)
-		return end, nil, err
+	schema, name, at, err := s.qualified(b[:end], first.end)
+	if err != nil {
+		return unit{}, err
 	}
-	name, rest := strings.TrimSpace(head[5:len(head)-len(" from stdin;")]), ""
-	if i := strings.IndexByte(name, '('); i > 0 {
-		name, rest = name[:i], name[i+1:]
+	r := reader{x: &s.syntax, b: b[:end], p: at}
+	list := ""
+	if r.take("(") {
+		from, to, behind, err := s.list(b[:end], r.p)
+		if err != nil {
+			return unit{}, err
+		}
+		list, r.p = string(b[from:to]), behind
 	}
-	s.begin(inCopy, unquoteName(name), rest)
-	return end, nil, nil
+	if !r.take("FROM") || !r.take("stdin") {
+		return unit{kind: beside, end: end}, nil
+	}
+	if !r.take(";") {
+		return unit{}, errors.New("rows of COPY in another format than the usual one")
+	}
+	if end, err = line(b, end); err != nil {
+		return unit{}, err
+	}
+	s.begin(inCopy, schema, name, list)
+	return unit{end: end}, nil
 }
 
 // copyRow reads one line of COPY.
-func (s *state) copyRow(b []byte, p int, fields []field) (int, []field, error) {
-	end, _, err := line(b, p)
+func (s *state) copyRow(b []byte, p int, fields []field) (unit, error) {
+	end, err := line(b, p)
 	if err != nil {
-		return 0, nil, err
+		return unit{}, err
 	}
 	stop := end - 1
 	if stop > p && b[stop-1] == '\r' {
@@ -313,7 +282,7 @@ func (s *state) copyRow(b []byte, p int, fields []field) (int, []field, error) {
 	}
 	if string(b[p:stop]) == `\.` {
 		s.mode = between
-		return end, nil, nil
+		return unit{end: end}, nil
 	}
 	for at := p; ; {
 		i := bytes.IndexByte(b[at:stop], '\t')
@@ -330,10 +299,90 @@ func (s *state) copyRow(b []byte, p int, fields []field) (int, []field, error) {
 		}
 		fields = append(fields, f)
 		if i < 0 {
-			return end, fields, nil
+			return unit{kind: row, end: end, fields: fields}, nil
 		}
 		at = to + 1
 	}
+}
+
+// update reads UPDATE table SET column = value, … WHERE …. The condition is no value: it finds the row.
+func (s *state) update(b []byte, p, at int, fields []field) (unit, error) {
+	r := reader{x: &s.syntax, b: b, p: at}
+	for r.take("LOW_PRIORITY", "IGNORE", "ONLY", "OR", "REPLACE") {
+	}
+	schema, name, end, err := s.qualified(b, r.p)
+	if err != nil {
+		return unit{}, err
+	}
+	t, err := s.syntax.next(b, end)
+	if err != nil {
+		return unit{}, err
+	}
+	if t.kind == noToken || t.end == len(b) {
+		return unit{}, errMore
+	}
+	if name == "" || !t.is(b, "SET") { // of several tables
+		end, err := s.statement(b, p)
+		return unit{kind: beside, end: end}, err
+	}
+	s.begin(between, schema, name, "")
+	return s.assignments(b, t.end, fields)
+}
+
+// assignments reads column = value, … up to the end of the statement.
+func (s *state) assignments(b []byte, p int, fields []field) (unit, error) {
+	end, err := s.statement(b, p)
+	if err != nil {
+		return unit{}, err
+	}
+	u := unit{kind: row, end: end, own: true}
+	stop := end - len(s.delimiter)
+	r := reader{x: &s.syntax, b: b[:stop], p: p}
+	for {
+		_, name := r.qualified()
+		if name == "" || !r.take("=") {
+			break
+		}
+		from, to := r.p, r.p
+		depth := 0
+		for {
+			t := r.peek()
+			if t.kind == noToken || depth == 0 && t.is(b, ",", "WHERE", "ON", "ORDER", "LIMIT", "RETURNING", "FROM", "AS") {
+				break
+			}
+			if t.is(b, "(") {
+				depth++
+			} else if t.is(b, ")") {
+				depth--
+			}
+			to, r.p = t.end, t.end
+		}
+		for from < to && b[from] <= ' ' {
+			from++
+		}
+		f := s.expression(b, from, to)
+		if f.form == computed {
+			u.rest = append(u.rest, span{from, to})
+		}
+		c, _ := s.table.Column(name)
+		fields, u.columns = append(fields, f), append(u.columns, c)
+		if !r.take(",") {
+			break
+		}
+	}
+	u.fields = fields
+	at := r.p
+	for r.take("ON", "DUPLICATE", "KEY") {
+	}
+	if r.take("UPDATE") {
+		more, err := s.assignments(b, r.p, u.fields)
+		u.fields, u.columns, u.rest = more.fields, append(u.columns, more.columns...), append(u.rest, more.rest...)
+		return u, err
+	}
+	if at < stop {
+		u.rest = append(u.rest, span{at, stop})
+	}
+	return u, nil
 }
 
 func isHex(b []byte) bool {
@@ -346,41 +395,66 @@ func isHex(b []byte) bool {
 }
 
 // valuesRow reads (value, …) behind VALUES, or what ends the statement.
-func (s *state) valuesRow(b []byte, p int, fields []field) (int, []field, error) {
+func (s *state) valuesRow(b []byte, p int, fields []field) (unit, error) {
 	for p < len(b) && (b[p] <= ' ' || b[p] == ',') {
 		p++
 	}
 	switch {
 	case p >= len(b):
-		return 0, nil, errMore
-	case b[p] == ';':
+		return unit{}, errMore
+	case bytes.HasPrefix(b[p:], []byte(s.delimiter)):
 		s.mode = between
-		return p + 1, nil, nil
-	case bytes.HasPrefix(b[p:], []byte("/*")):
-		i := bytes.Index(b[p:], []byte("*/"))
-		if i < 0 {
-			return 0, nil, errMore
+		return unit{end: p + len(s.delimiter)}, nil
+	case b[p] != '(':
+		end, err := s.comment(b, p)
+		if err == nil && end == p {
+			return s.behindRows(b, p, fields)
 		}
-		return p + i + 2, nil, nil
-	case b[p] != '(': // ON DUPLICATE KEY …
-		end, err := s.statement(b, p)
-		if err == nil {
-			s.mode = between
-		}
-		return end, nil, err
+		return unit{end: end}, err
 	}
+	u := unit{kind: row}
 	p++
 	for {
 		f, end, err := s.value(b, p)
 		if err != nil {
-			return 0, nil, err
+			return unit{}, err
+		}
+		if f.form == computed {
+			u.rest = append(u.rest, span{f.start, f.end})
 		}
 		fields = append(fields, f)
-		if b[end] == ')' {
-			return end + 1, fields, nil
-		}
 		p = end + 1
+		if b[end] == ')' {
+			break
+		}
 	}
+	u.end, u.fields = p, fields
+	if s.learns && s.table.Width == 0 && s.columns == nil {
+		s.table.Width = len(fields)
+	}
+	return u, nil
+}
+
+// behindRows reads what follows the last row up to the end of the statement.
+func (s *state) behindRows(b []byte, p int, fields []field) (unit, error) {
+	r := reader{x: &s.syntax, b: b, p: p}
+	if r.take("AS") {
+		r.token()
+	}
+	for r.take("ON", "DUPLICATE", "KEY") {
+	}
+	var u unit
+	var err error
+	if t := r.peek(); t.is(b, "UPDATE") && t.end < len(b) {
+		u, err = s.assignments(b, t.end, fields)
+		u.more = true
+	} else {
+		u.end, err = s.statement(b, p)
+	}
+	if err == nil {
+		s.mode = between
+	}
+	return u, err
 }
 
 // skipRows steps over whole lines of rows without reading them, where lines can be
@@ -418,8 +492,7 @@ func (s *state) value(b []byte, p int) (f field, end int, err error) {
 	for p < len(b) && b[p] <= ' ' {
 		p++
 	}
-	first := p
-	depth := 0
+	first, depth, strings, simple := p, 0, 0, true
 	for p < len(b) {
 		switch c := b[p]; {
 		case c == '\'' || c == '"' && s.dialect == MySQL:
@@ -427,8 +500,9 @@ func (s *state) value(b []byte, p int) (f field, end int, err error) {
 			if err != nil {
 				return f, 0, err
 			}
-			if depth == 0 {
-				f = s.literal(b, first, p, end)
+			simple = simple && strings == 0 && p == first
+			if strings++; simple && (c == '\'' || !s.ansi) {
+				f = s.literal(b, p, end, "")
 			}
 			p = end
 			continue
@@ -436,50 +510,122 @@ func (s *state) value(b []byte, p int) (f field, end int, err error) {
 			depth++
 		case c == ')' && depth > 0:
 			depth--
-			if depth == 0 && s.dialect == SQLite {
-				f = s.call(b[:p+1], first)
-			}
 		case depth == 0 && (c == ',' || c == ')'):
-			if f.form == bare && p-first > 2 && b[first] == '0' && b[first+1] == 'x' && isHex(b[first+2:p]) && (p-first)%2 == 0 {
-				f = field{form: hexText, start: first + 2, end: p}
+			switch {
+			case strings == 0 && (p-first < 2 || b[first+1]|0x20 != 'x'):
+				f = field{start: first, end: p}
+			case strings != 1 || !simple || f.end+1 != p:
+				f = s.expression(b, first, p)
 			}
 			return f, p, nil
+		case c == '$' && s.dialect == Postgres, c == '/', c == '#', c == '-':
+			end := p
+			if c == '$' {
+				end, err = dollar(b, p)
+			} else {
+				end, err = s.comment(b, p)
+			}
+			if err != nil {
+				return f, 0, err
+			}
+			if end > p+1 {
+				p, simple = end, false
+				strings += 2 // whatever it is, no literal alone
+				continue
+			}
 		}
 		p++
 	}
 	return f, 0, errMore
 }
 
-// literal tells what the string at b[open:end] is, from what stands before it.
-func (s *state) literal(b []byte, first, open, end int) field {
-	f := field{form: quoted, start: open + 1, end: end - 1}
-	prefix := ""
-	if first < open {
-		prefix = strings.TrimSpace(string(b[first:open]))
+// expression tells what the value at b[from:to] is: a literal, with or without what makes it one of a
+// type or charset; else it is bare, and only looked at.
+func (s *state) expression(b []byte, from, to int) field {
+	for to > from && b[to-1] <= ' ' {
+		to--
 	}
-	inner := b[f.start:f.end]
-	switch {
-	case strings.EqualFold(prefix, "x"):
-		f.form = hexText
-	case strings.EqualFold(prefix, "b"):
-		f.form = bare
-	case s.dialect == MySQL, strings.EqualFold(prefix, "e"):
-		f.form = escaped
-	case s.dialect == Postgres && bytes.HasPrefix(inner, []byte(`\x`)) && len(inner)%2 == 0 && len(inner) > 2 && isHex(inner[2:]):
-		f.form, f.start = hexText, f.start+2
+	whole := field{form: computed, start: from, end: to}
+	if f, ok := s.call(b[:to], from); ok {
+		return f
+	}
+	if to-from > 2 && b[from] == '0' && b[from+1]|0x20 == 'x' && isHex(b[from+2:to]) && (to-from)%2 == 0 {
+		return field{form: hexText, start: from + 2, end: to}
+	}
+	r := reader{x: &s.syntax, b: b[:to], p: from}
+	prefix := ""
+	t := r.token()
+	if t.kind == wordToken {
+		prefix = string(b[t.start:t.end])
+		if t = r.token(); t.kind == textToken && prefix != "" && prefix[0] != '_' && t.start != from+len(prefix) {
+			return whole
+		}
+	}
+	if t.kind == markToken && strings.EqualFold(prefix, "u") && t.is(b, "&") {
+		return whole // Unicode escapes: looked at only
+	}
+	if t.kind != textToken || b[t.start] == '$' {
+		return whole
+	}
+	f := s.literal(b, t.start, t.end, prefix)
+	switch next := r.token(); {
+	case next.kind == noToken:
+	case next.is(b, "COLLATE"), next.is(b, ":") && r.take(":"):
+		for n := r.token(); n.kind != noToken; n = r.token() {
+			if n.kind == textToken || n.kind == markToken && n.is(b, "|", "+") {
+				return whole
+			}
+		}
+	default:
+		return whole
+	}
+	if f.form == computed {
+		return whole
 	}
 	return f
 }
 
-// call reads the functions around a string that SQLite's shell writes.
-func (s *state) call(b []byte, first int) field {
+// literal tells what the string at b[open:end] is, from the word before it.
+func (s *state) literal(b []byte, open, end int, prefix string) field {
+	f := field{form: quoted, start: open + 1, end: end - 1}
+	inner := b[f.start:f.end]
+	switch word := strings.ToLower(prefix); {
+	case word == "x":
+		f.form = hexText
+	case word == "b":
+		f.form = computed
+	case s.escapes(b, open):
+		f.form = escaped
+	case s.dialect == Postgres && len(inner) > 2 && inner[0] == '\\' && inner[1] == 'x' && len(inner)%2 == 0 && isHex(inner[2:]):
+		f.form, f.start = hexText, f.start+2
+	case word != "" && word != "n" && word != "e" && word[0] != '_':
+		f.form = computed // a type and its text: DATE '…'
+	}
+	f.raw = prefix != "" && (prefix[0] == '_' || f.form == hexText)
+	return f
+}
+
+// call reads the functions around a string that dumps write: those of SQLite's shell, and those that
+// take hexadecimal digits.
+func (s *state) call(b []byte, first int) (f field, ok bool) {
 	text := b[first:]
-	if bytes.HasPrefix(text, []byte("unistr('")) {
-		open := first + len("unistr(")
-		if end, err := s.quote(b, open); err == nil && end == len(b)-1 {
-			return field{form: unistring, start: open + 1, end: end - 1}
+	name, _, found := bytes.Cut(text, []byte("("))
+	if !found || len(name) > 20 {
+		return f, false
+	}
+	open := first + len(name) + 1
+	switch word := strings.ToLower(strings.TrimSpace(string(name))); {
+	case word == "unhex" && s.dialect == MySQL, word == "decode" && s.dialect == Postgres:
+		return s.hexCall(b, open, word)
+	case s.dialect != SQLite:
+		return f, false
+	case word == "unistr":
+		if open < len(b) && b[open] == '\'' {
+			if end, err := s.quote(b, open); err == nil && end == len(b)-1 {
+				return field{form: unistring, start: open + 1, end: end - 1}, true
+			}
 		}
-		return field{}
+		return f, false
 	}
 	n := 0
 	for bytes.HasPrefix(text, []byte("replace(")) {
@@ -487,21 +633,21 @@ func (s *state) call(b []byte, first int) field {
 		n++
 	}
 	if n == 0 || len(text) == 0 || text[0] != '\'' {
-		return field{}
+		return f, false
 	}
-	open := len(b) - len(text)
+	open = len(b) - len(text)
 	end, err := s.quote(b, open)
 	if err != nil {
-		return field{}
+		return f, false
 	}
-	f := field{form: replaced, start: open + 1, end: end - 1}
+	f = field{form: replaced, start: open + 1, end: end - 1}
 	for at := end; n > 0; n-- { // ,'\n',char(10))
 		if at+2 >= len(b) || b[at] != ',' || b[at+1] != '\'' {
-			return field{}
+			return field{}, false
 		}
 		stop, err := s.quote(b, at+1)
 		if err != nil {
-			return field{}
+			return field{}, false
 		}
 		h := holder{mark: b[at+2 : stop-1]}
 		switch {
@@ -510,10 +656,34 @@ func (s *state) call(b []byte, first int) field {
 		case bytes.HasPrefix(b[stop:], []byte(",char(13))")):
 			h.is = '\r'
 		default:
-			return field{}
+			return field{}, false
 		}
 		f.holders = append(f.holders, h)
 		at = stop + len(",char(10))")
+		if n == 1 && at != len(b) {
+			return field{}, false
+		}
 	}
-	return f
+	return f, true
+}
+
+// hexCall reads UNHEX('…') and decode('…', 'hex').
+func (s *state) hexCall(b []byte, open int, word string) (f field, ok bool) {
+	r := reader{x: &s.syntax, b: b, p: open}
+	t := r.token()
+	if t.kind != textToken || b[t.start] != '\'' || !isHex(b[t.start+1:t.end-1]) || (t.end-t.start)%2 != 0 {
+		return f, false
+	}
+	if word == "decode" {
+		if !r.take(",") {
+			return f, false
+		}
+		if h := r.token(); string(b[h.start:h.end]) != "'hex'" {
+			return f, false
+		}
+	}
+	if !r.take(")") || r.peek().kind != noToken {
+		return f, false
+	}
+	return field{form: hexText, raw: true, start: t.start + 1, end: t.end - 1}, true
 }

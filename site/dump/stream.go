@@ -5,79 +5,17 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"regexp"
 	"runtime"
+	"slices"
 	"sync"
 
 	"trimlantern/core/rewrite"
-	"trimlantern/core/text"
 )
-
-// Row is one row, as a Rewriter sees it.
-type Row struct {
-	Table   *Table
-	Columns []Column // in the order of the values; nil where the dump does not say
-	b       []byte
-	fields  []field
-	may     []bool // which values can hold a reference
-	values  []text.Decoded
-	memory  []text.Decoded // of values of earlier rows, to use again
-	decoded []bool
-	edits   [][]rewrite.Edit
-}
-
-// Len returns how many values the row has.
-func (r *Row) Len() int { return len(r.fields) }
-
-// May reports whether a value can hold a reference: a first look, without
-// decoding it.
-func (r *Row) May(i int) bool { return r.may[i] }
-
-// Value returns a value as the database would hold it; ok is false where it is no
-// text, or NULL. It is gone when the next row comes.
-func (r *Row) Value(i int) (v []byte, ok bool) {
-	u, ok := r.value(i)
-	return u.Text, ok
-}
-
-func (r *Row) value(i int) (text.Decoded, bool) {
-	if r.fields[i].form == bare {
-		return text.Decoded{}, false
-	}
-	if !r.decoded[i] {
-		u, err := r.fields[i].decode(r.b, r.memory[i])
-		if err != nil {
-			return u, false
-		}
-		if u.HasMemory() && len(u.Text) <= largeField {
-			r.memory[i] = u
-		}
-		r.values[i], r.decoded[i] = u, true
-	}
-	return r.values[i], true
-}
-
-// Edit makes edits to a value. They are the row's from now on.
-func (r *Row) Edit(i int, edits []rewrite.Edit) { r.edits[i] = edits }
-
-// reset makes the row one of n values, of which nothing is known yet.
-func (r *Row) reset(n int) {
-	if cap(r.may) < n {
-		r.may, r.values, r.memory = make([]bool, n), make([]text.Decoded, n), make([]text.Decoded, n)
-		r.decoded, r.edits = make([]bool, n), make([][]rewrite.Edit, n)
-	}
-	r.may, r.values, r.memory, r.decoded, r.edits = r.may[:n], r.values[:n], r.memory[:n], r.decoded[:n], r.edits[:n]
-	clear(r.may)
-	clear(r.decoded)
-	clear(r.edits)
-}
-
-// Rewriter is called for each row. Calls come from several goroutines, each with
-// a worker number of its own, below runtime.GOMAXPROCS(0).
-type Rewriter func(worker int, r *Row)
 
 // Bounds of memory.
 const (
@@ -87,11 +25,10 @@ const (
 
 // Options are how a dump is read.
 type Options struct {
+	Dialect Dialect     // Unknown: told from its beginning
+	Charset string      // of its text, lower case, where it does not say; "": UTF-8
 	MaxUnit int         // the largest row or statement that is held in memory, in bytes; 0: MaxUnit
 	Read    func(int64) // is told how many bytes were read; nil: nobody
-
-	// Whole says of which tables every row is handed over, also one that can hold no reference; nil: of none.
-	Whole func(table string) bool
 }
 
 // MaxUnit is the largest row or statement where nobody says otherwise: what MariaDB
@@ -112,141 +49,73 @@ func (e *TooLarge) Error() string {
 // ErrDialect says that a text is no dump that can be read.
 var ErrDialect = errors.New("this is no SQL dump of MariaDB, MySQL, PostgreSQL or SQLite")
 
+// ErrChanged says that a dump is not what it was when it was surveyed.
+var ErrChanged = errors.New("the dump was changed while it was read")
+
 // Broken says where a dump cannot be read.
 type Broken struct {
 	Offset int64
-	Why    string
+	Err    error
 }
 
 // Error gives place and reason.
-func (e *Broken) Error() string { return fmt.Sprintf("byte %d: %s", e.Offset, e.Why) }
+func (e *Broken) Error() string { return fmt.Sprintf("byte %d: %v", e.Offset, e.Err) }
 
-// Rewrite copies a dump from r to w and lets a Rewriter edit its rows. What it
-// does not edit is copied byte for byte. It returns the dialect.
-func Rewrite(ctx context.Context, r io.Reader, w io.Writer, rewriter Rewriter, o Options) (Dialect, error) {
+// Unwrap returns the reason.
+func (e *Broken) Unwrap() error { return e.Err }
+
+// Survey is what reading a dump once tells: its schema, and where it can be cut into pieces.
+type Survey struct {
+	Schema *Schema
+	Bytes  int64
+	pieces []piece
+}
+
+// piece is a part of a dump that begins and ends between units.
+type piece struct {
+	size  int
+	state state // at its beginning
+}
+
+// Look surveys a dump. All of it is read, so that what is broken or too large is known before anything
+// is written.
+func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 	in := bufio.NewReaderSize(r, sniffSize)
 	head, err := in.Peek(sniffSize)
 	if err != nil && !errors.Is(err, io.EOF) {
-		return Unknown, err
+		return nil, err
 	}
 	if len(bytes.TrimSpace(head)) == 0 {
-		return Unknown, fmt.Errorf("it is empty: %w", ErrDialect)
+		return nil, fmt.Errorf("it is empty: %w", ErrDialect)
 	}
-	st := state{dialect: Sniff(head), tables: map[string]*Table{}, lines: ownProgram.Match(head)}
-	if st.dialect == Unknown {
-		return Unknown, ErrDialect
+	if o.Dialect == Unknown {
+		o.Dialect = Sniff(head)
 	}
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	workers := runtime.GOMAXPROCS(0)
-	todo, order := make(chan *chunk, workers), make(chan *chunk, workers+1)
-	var running sync.WaitGroup
-	for n := range workers {
-		running.Go(func() {
-			for c := range todo {
-				c.rewrite(n, rewriter, o.Whole)
-				close(c.done)
-			}
-		})
+	if o.Dialect == Unknown {
+		return nil, ErrDialect
 	}
-	free := make(chunks, 2*workers)
-	written := make(chan error, 1)
-	go func() { // in order
-		out := bufio.NewWriterSize(w, chunkSize/2)
-		var failed error
-		for c := range order {
-			<-c.done
-			if failed == nil {
-				failed = c.err
-			}
-			if failed == nil {
-				failed = c.writeTo(out)
-			}
-			if failed != nil {
-				cancel(failed)
-			}
-			free.put(c)
-		}
-		if failed == nil {
-			failed = out.Flush()
-		}
-		written <- failed
-	}()
-	err = split(ctx, in, st, free, o, func(c *chunk) {
-		order <- c
-		todo <- c
-	})
-	close(todo)
-	running.Wait()
-	close(order)
-	if werr := <-written; werr != nil && (err == nil || errors.Is(err, context.Canceled)) {
-		err = werr
-	}
-	return st.dialect, err
+	s := &Survey{Schema: &Schema{Dialect: o.Dialect, named: map[[2]string]*Table{}}}
+	st := state{session: session{syntax: syntaxOf(o.Dialect)}, model: s.Schema, lines: ownProgram.Match(head), learns: true}
+	st.speak(o.Charset)
+	return s, s.split(ctx, in, st, o)
 }
 
 // ownProgram is how the dump programs of MariaDB and MySQL begin. They write a line
 // break inside a string as \n.
 var ownProgram = regexp.MustCompile(`^(/\*M?!\d+\\- [^\n]*\n)?-- (MariaDB|MySQL) dump `)
 
-// chunk is a piece of a dump that begins and ends between units.
-type chunk struct {
-	b       []byte
-	state   state          // at its beginning
-	changes []rewrite.Edit // of b, in order
-	err     error
-	done    chan struct{}
-}
-
-// writeTo writes the chunk as it is with its changes.
-func (c *chunk) writeTo(w *bufio.Writer) error {
-	p := 0
-	for _, e := range c.changes {
-		// An error stays with the writer and comes back below.
-		_, _ = w.Write(c.b[p:e.Offset])
-		_, _ = w.WriteString(e.Inserted)
-		p = e.Offset + len(e.Removed)
-	}
-	_, err := w.Write(c.b[p:])
-	return err
-}
-
-// chunks keeps the memory of chunks for those to come.
-type chunks chan *chunk
-
-func (f chunks) get() *chunk {
-	select {
-	case c := <-f:
-		return &chunk{b: c.b[:0], changes: c.changes[:0]}
-	default:
-		return &chunk{b: make([]byte, 0, chunkSize)}
-	}
-}
-
-func (f chunks) put(c *chunk) {
-	if cap(c.b) != chunkSize {
-		return // of one large unit
-	}
-	select {
-	case f <- c:
-	default:
-	}
-}
-
-// split reads units and hands them on in chunks.
-func split(ctx context.Context, in io.Reader, st state, free chunks, o Options, emit func(*chunk)) error {
-	var offset int64
+// split reads units and notes where pieces of some size begin.
+func (s *Survey) split(ctx context.Context, in io.Reader, st state, o Options) error {
 	limit := max(cmp.Or(o.MaxUnit, MaxUnit), 2*chunkSize)
-	next := free.get()
+	buf := make([]byte, 0, chunkSize)
 	scratch := make([]field, 0, 64)
 	for eof := false; !eof; {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		buf := next.b
 		if len(buf) == cap(buf) {
 			if len(buf) >= limit {
-				return &TooLarge{offset, limit}
+				return &TooLarge{s.Bytes, limit}
 			}
 			buf = append(make([]byte, 0, min(2*cap(buf), limit)), buf...)
 		}
@@ -264,50 +133,223 @@ func split(ctx context.Context, in io.Reader, st state, free chunks, o Options, 
 		begin := st
 		end := 0
 		for end < len(buf) {
-			if to := st.skipRows(buf, end, nil); to > end {
+			if to := st.skipRows(buf, end, s.measure(&st)); to > end {
 				end = to
 				continue
 			}
-			to, _, err := st.next(buf, end, scratch[:0])
+			was := st
+			u, err := st.next(buf, end, scratch[:0])
 			if errors.Is(err, errMore) {
+				st = was
 				break
 			}
 			if err != nil {
-				return err
+				return &Broken{s.Bytes + int64(end), err}
 			}
-			end = to
+			end = u.end
 		}
 		rest := buf[end:]
 		if eof && len(bytes.TrimSpace(rest)) > 0 {
 			if err := st.ending(rest); err != nil {
-				return &Broken{offset + int64(end), err.Error()}
+				return &Broken{s.Bytes + int64(end), err}
 			}
 			end, rest = len(buf), nil
 		} else if eof && st.mode != between {
-			return &Broken{offset + int64(len(buf)), "the dump is cut off between two rows"}
+			return &Broken{s.Bytes + int64(len(buf)), errors.New("the dump is cut off between two rows")}
 		}
-		next.b = buf
 		if end == 0 && !eof {
 			continue // a unit larger than the buffer
 		}
-		this := next
-		this.b, this.state, this.done = buf[:end], begin, make(chan struct{})
-		if len(rest) < chunkSize {
-			next = free.get()
+		begin.learns = false
+		s.pieces = append(s.pieces, piece{end, begin})
+		s.Bytes += int64(end)
+		if len(rest) < chunkSize && cap(buf) > chunkSize {
+			buf = append(make([]byte, 0, chunkSize), rest...)
 		} else {
-			next = &chunk{b: make([]byte, 0, len(rest)+chunkSize)}
+			buf = buf[:copy(buf, rest)]
 		}
-		next.b = append(next.b, rest...)
-		offset += int64(end)
-		emit(this)
 	}
 	return nil
+}
+
+// measure asks for the first row of a table whose statements do not name its columns.
+func (s *Survey) measure(st *state) func(start, end int) bool {
+	if st.table == nil || st.columns != nil || st.table.Width > 0 {
+		return nil
+	}
+	return func(int, int) bool { return true }
+}
+
+// Output is how a dump is written.
+type Output struct {
+	Cuts []int64      // where its further parts begin, as places of the dump that is read
+	Next func() error // is called before each of these parts is written
+	Read func(int64)  // is told how many bytes were read; nil: nobody
+}
+
+// Rewrite copies a surveyed dump from r to w and lets a handler edit it. What it
+// does not edit is copied byte for byte.
+func (s *Survey) Rewrite(ctx context.Context, r io.Reader, w io.Writer, h Handler, o Output) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	workers := runtime.GOMAXPROCS(0)
+	todo, order := make(chan *chunk, workers), make(chan *chunk, workers+1)
+	var running sync.WaitGroup
+	for n := range workers {
+		running.Go(func() {
+			for c := range todo {
+				c.rewrite(n, h)
+				close(c.done)
+			}
+		})
+	}
+	free := make(chunks, 2*workers)
+	written := make(chan error, 1)
+	go func() { // in order
+		out := bufio.NewWriterSize(w, chunkSize/2)
+		var failed error
+		for c := range order {
+			<-c.done
+			if failed == nil {
+				failed = c.err
+			}
+			if failed == nil {
+				failed = c.writeTo(out, &o)
+			}
+			if failed != nil {
+				cancel(failed)
+			}
+			free.put(c)
+		}
+		if failed == nil {
+			failed = out.Flush()
+		}
+		written <- failed
+	}()
+	err := s.hand(ctx, r, free, h, o.Read, func(c *chunk) {
+		order <- c
+		todo <- c
+	})
+	close(todo)
+	running.Wait()
+	close(order)
+	if werr := <-written; werr != nil && (err == nil || errors.Is(err, context.Canceled)) {
+		err = werr
+	}
+	return err
+}
+
+// hand reads the pieces and hands them on.
+func (s *Survey) hand(ctx context.Context, in io.Reader, free chunks, h Handler, read func(int64), emit func(*chunk)) error {
+	var offset int64
+	for i, p := range s.pieces {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if h.Only != nil && s.within(i) && !h.Only(p.state.table) {
+			n, err := io.CopyN(io.Discard, in, int64(p.size))
+			if offset += n; err != nil {
+				return ErrChanged
+			}
+			continue
+		}
+		c := free.get(p.size)
+		n, err := io.ReadFull(in, c.b)
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return ErrChanged
+		}
+		if err != nil {
+			return err
+		}
+		if read != nil {
+			read(int64(n))
+		}
+		c.state, c.offset, c.last, c.done = p.state, offset, i == len(s.pieces)-1, make(chan struct{})
+		offset += int64(n)
+		emit(c)
+	}
+	if n, _ := in.Read(make([]byte, 1)); n > 0 {
+		return ErrChanged
+	}
+	return nil
+}
+
+// within reports whether a piece holds rows of one table and nothing else.
+func (s *Survey) within(i int) bool {
+	this := &s.pieces[i].state
+	return this.mode != between && i+1 < len(s.pieces) && s.pieces[i+1].state.mode == this.mode && s.pieces[i+1].state.before == this.before && s.pieces[i+1].state.begun == this.begun
+}
+
+// chunk is a piece of a dump while it is worked on.
+type chunk struct {
+	b       []byte
+	state   state          // at its beginning
+	offset  int64          // in the dump
+	last    bool           // of the dump
+	changes []rewrite.Edit // of b, in order
+	err     error
+	done    chan struct{}
+}
+
+// writeTo writes the chunk as it is with its changes.
+func (c *chunk) writeTo(w *bufio.Writer, o *Output) error {
+	p := 0
+	for _, e := range c.changes {
+		if err := c.copy(w, p, e.Offset, o); err != nil {
+			return err
+		}
+		// An error stays with the writer and comes back later.
+		_, _ = w.WriteString(e.Inserted)
+		p = e.Offset + len(e.Removed)
+	}
+	return c.copy(w, p, len(c.b), o)
+}
+
+// copy writes what stays between two places, with the ends of parts that are there.
+func (c *chunk) copy(w *bufio.Writer, from, to int, o *Output) error {
+	for len(o.Cuts) > 0 && o.Cuts[0] < c.offset+int64(to) {
+		at := max(from, int(o.Cuts[0]-c.offset))
+		_, _ = w.Write(c.b[from:at])
+		if err := w.Flush(); err != nil {
+			return err
+		}
+		if err := o.Next(); err != nil {
+			return err
+		}
+		o.Cuts, from = o.Cuts[1:], at
+	}
+	_, err := w.Write(c.b[from:to])
+	return err
+}
+
+// chunks keeps the memory of chunks for those to come.
+type chunks chan *chunk
+
+func (f chunks) get(size int) *chunk {
+	if size > chunkSize {
+		return &chunk{b: make([]byte, size)}
+	}
+	select {
+	case c := <-f:
+		return &chunk{b: c.b[:size], changes: c.changes[:0]}
+	default:
+		return &chunk{b: make([]byte, size, chunkSize)}
+	}
+}
+
+func (f chunks) put(c *chunk) {
+	if cap(c.b) != chunkSize {
+		return // of one large unit
+	}
+	select {
+	case f <- c:
+	default:
+	}
 }
 
 // ending looks at what stands behind the last whole unit of a dump: a comment or
 // statement that the end of the file ends, or a dump that was cut off.
 func (s *state) ending(rest []byte) error {
-	closed := append(bytes.Clone(rest), '\n')
 	switch s.mode {
 	case inValues:
 		return errors.New("the dump is cut off inside a row of table " + s.table.Name)
@@ -317,88 +359,173 @@ func (s *state) ending(rest []byte) error {
 		}
 		return errors.New("the dump is cut off inside the rows of table " + s.table.Name)
 	}
-	for _, word := range []string{"INSERT", "REPLACE", "COPY"} {
-		if hasWord(bytes.TrimSpace(closed), word) || hasWord(append(bytes.TrimSpace(closed), ' '), word) {
-			return errors.New("the dump is cut off inside a statement")
+	first, err := s.syntax.next(append(bytes.Clone(rest), "   \n"...), 0)
+	if err == nil && first.is(rest, "INSERT", "REPLACE", "COPY", "UPDATE") {
+		return errors.New("the dump is cut off inside a statement")
+	}
+	for _, end := range []string{"\n", s.delimiter + "\n"} { // a comment, or a statement without its semicolon
+		closed := append(bytes.Clone(rest), end...)
+		probe := *s
+		probe.learns = false
+		for p := 0; p < len(closed); {
+			u, err := probe.next(closed, p, nil)
+			if err != nil || probe.mode != between {
+				break
+			}
+			if p = u.end; p >= len(closed)-1 {
+				return nil
+			}
 		}
 	}
-	probe := *s
-	for p := 0; p < len(closed); {
-		end, _, err := probe.next(closed, p, nil)
-		if err != nil && len(closed) < len(rest)+2 {
-			closed = append(closed, ';') // a statement without its semicolon
-			continue
-		}
-		if err != nil || probe.mode != between {
-			return errors.New("the dump is cut off inside a statement")
-		}
-		p = end
-	}
-	return nil
+	return errors.New("the dump is cut off inside a statement")
 }
 
-// rewrite goes through the rows of the chunk again, with the rewriter.
-func (c *chunk) rewrite(worker int, rewriter Rewriter, whole func(string) bool) {
+// rewrite goes through the chunk with the handler.
+func (c *chunk) rewrite(worker int, h Handler) {
 	st := c.state
-	fields := make([]field, 0, 64)
-	var r Row
-	candidates := rewrite.NewCandidates(c.b)
+	w := &walk{chunk: c, h: h, worker: worker, candidates: rewrite.NewCandidates(c.b)}
 	// A line that can hold no reference is a row of which only the count matters.
 	wanted := func(start, end int) bool {
-		if candidates.In(start, end) || bytes.Contains(c.b[start:end], []byte(",0x")) || whole != nil && st.table != nil && whole(st.table.Name) {
+		switch {
+		case h.Only != nil:
+			return h.Only(st.table)
+		case w.candidates.In(start, end) || bytes.Contains(c.b[start:end], []byte("0x")):
 			return true
 		}
-		r.Table, r.Columns, r.fields = st.table, st.columns, nil
-		rewriter(worker, &r)
+		w.r.Table, w.r.Columns, w.r.fields, w.r.More = st.table, st.columns, nil, false
+		h.Row(worker, &w.r)
 		return false
 	}
-	for p := 0; p < len(c.b); {
+	fields := make([]field, 0, 64)
+	for p := 0; p < len(c.b) && c.err == nil; {
 		if end := st.skipRows(c.b, p, wanted); end > p {
 			p = end
 			continue
 		}
-		end, found, err := st.next(c.b, p, fields[:0])
-		if err != nil { // the end of the file ends it
-			break
+		u, err := st.next(c.b, p, fields[:0])
+		if err != nil && st.mode == inValues && len(bytes.TrimLeft(c.b[p:], ", \t\r\n")) == 0 {
+			break // what stands between the rows of two pieces
 		}
-		p = end
-		if len(found) == 0 {
+		if err != nil { // the survey saw what follows the piece, and that its last unit ends in it
+			u, err = st.next(append(bytes.Clone(c.b), "  \n"...), p, fields[:0])
+			u.end = min(u.end, len(c.b))
+		}
+		if err != nil && c.last { // the end of the file ends it
+			u, err = unit{kind: code, end: len(c.b)}, nil
+		}
+		if err != nil {
+			c.err = ErrChanged
+			return
+		}
+		if u.kind == row {
+			fields = u.fields
+			w.row(&st, u, p)
+		} else {
+			w.beside(&st, span{p, u.end}, u.kind)
+		}
+		p = u.end
+	}
+	if w.rests != nil {
+		slices.SortStableFunc(c.changes, func(a, b rewrite.Edit) int { return cmp.Compare(a.Offset, b.Offset) })
+	}
+}
+
+// walk is one way through a chunk.
+type walk struct {
+	chunk      *chunk
+	h          Handler
+	worker     int
+	candidates rewrite.Candidates
+	rests      *rewrite.Candidates // for what stands between values
+	r          Row
+}
+
+// row hands over one row and takes its edits.
+func (w *walk) row(st *state, u unit, begin int) {
+	c, r := w.chunk, &w.r
+	if w.h.Only != nil && !w.h.Only(st.table) {
+		return
+	}
+	r.Table, r.Columns, r.b, r.fields, r.begin, r.offset, r.syntax = st.table, st.columns, c.b, u.fields, begin, c.offset, &st.syntax
+	r.More = u.more
+	if u.own {
+		r.Columns = u.columns
+	}
+	if len(r.Columns) != len(r.fields) {
+		r.Columns = nil
+	}
+	r.reset(len(r.fields))
+	for i, f := range r.fields {
+		if f.form == hexText || f.form == copyHex || st.wide != narrow {
+			v, ok := r.Value(i)
+			r.may[i] = ok && rewrite.MayHold(v)
 			continue
 		}
-		fields = found
-		r.Table, r.Columns, r.b, r.fields = st.table, st.columns, c.b, found
-		if len(r.Columns) != len(r.fields) {
-			r.Columns = nil
+		r.may[i] = f.form != bare && f.form != computed && w.candidates.In(f.start, f.end)
+	}
+	w.h.Row(w.worker, r)
+	for i, edits := range r.edits {
+		if len(edits) == 0 {
+			continue
 		}
-		r.reset(len(r.fields))
-		for i, f := range r.fields {
-			if f.form == hexText || f.form == copyHex {
-				v, ok := r.Value(i)
-				r.may[i] = ok && rewrite.MayHold(v)
-				continue
-			}
-			r.may[i] = f.form != bare && candidates.In(f.start, f.end)
+		if c.err = r.place(i); c.err != nil {
+			return
 		}
-		rewriter(worker, &r)
-		for i, edits := range r.edits {
-			if len(edits) == 0 {
-				continue
-			}
-			f := r.fields[i]
-			u, ok := r.value(i)
-			if !ok {
-				c.err = fmt.Errorf("a value of table %s that was read cannot be read again", r.Table.Name)
-				return
-			}
-			for k, e := range edits {
-				from, to := u.Raw(e.Offset), u.Raw(e.Offset+len(e.Removed))
-				edits[k] = rewrite.Edit{Offset: from, Removed: string(c.b[from:to]), Inserted: f.encode(c.b, e.Inserted)}
-			}
-			if len(c.changes) == 0 && len(edits) > 1000 {
-				c.changes = edits
-			} else {
-				c.changes = append(c.changes, edits...)
-			}
+		if len(c.changes) == 0 && len(edits) > 1000 {
+			c.changes = edits
+		} else {
+			c.changes = append(c.changes, edits...)
+		}
+	}
+	if len(u.rest) > 0 && w.h.Beside != nil {
+		if w.rests == nil {
+			all := rewrite.NewCandidates(c.b)
+			w.rests = &all
+		}
+		for _, s := range u.rest {
+			w.passage(st, s, beside, w.rests)
+		}
+	}
+}
+
+// beside hands over what is no row.
+func (w *walk) beside(st *state, s span, kind unitKind) {
+	if w.h.Beside != nil {
+		w.passage(st, s, kind, &w.candidates)
+	}
+}
+
+func (w *walk) passage(st *state, s span, kind unitKind, candidates *rewrite.Candidates) {
+	b := w.chunk.b[s.start:s.end]
+	p := Passage{Code: kind == code, Remark: kind == remark}
+	if st.mode != between {
+		p.Table = st.table
+	}
+	if candidates.In(s.start, s.end) {
+		p.Text, p.Offset = b, w.chunk.offset+int64(s.start)
+		w.h.Beside(w.worker, &p)
+		for _, e := range p.Edits {
+			e.Offset += s.start
+			w.chunk.changes = append(w.chunk.changes, e)
+		}
+	}
+	if !bytes.Contains(b, []byte("0x")) && !bytes.Contains(b, []byte("0X")) && !bytes.Contains(b, []byte("x'")) && !bytes.Contains(b, []byte("X'")) && !bytes.Contains(b, []byte(`\x`)) && !bytes.Contains(b, []byte("hex")) && !bytes.Contains(b, []byte("HEX")) {
+		return
+	}
+	r := reader{x: &st.syntax, b: b}
+	for t := r.token(); t.kind != noToken; t = r.token() {
+		digits := bytes.Trim(b[t.start:t.end], "'\"")
+		if d, ok := bytes.CutPrefix(digits, []byte(`\x`)); ok {
+			digits = d
+		} else if len(digits) > 2 && digits[0] == '0' && digits[1]|0x20 == 'x' {
+			digits = digits[2:]
+		}
+		if len(digits) < 10 || !isHex(digits) {
+			continue
+		}
+		plain := make([]byte, len(digits)/2)
+		if _, err := hex.Decode(plain, digits[:len(digits)/2*2]); err == nil && rewrite.MayHold(plain) {
+			w.h.Beside(w.worker, &Passage{Digits: true, Text: plain, Offset: w.chunk.offset + int64(s.start+t.start), Table: p.Table, Code: p.Code, Remark: p.Remark})
 		}
 	}
 }

@@ -16,7 +16,8 @@ import (
 type form uint8
 
 const (
-	bare      form = iota // a number, NULL, an expression: never changed
+	bare      form = iota // a number, NULL, a word: never changed
+	computed              // an expression that may hold text: only looked at
 	quoted                // '…' with doubled quotes
 	escaped               // '…' with backslashes
 	hexText               // 0x…, X'…', '\x…' : bytes in hexadecimal digits
@@ -31,6 +32,7 @@ const (
 type field struct {
 	form       form
 	start, end int
+	raw        bool     // bytes, or text of a charset of its own
 	holders    []holder // replaced: what stands for control characters
 }
 
@@ -41,10 +43,13 @@ type holder struct {
 
 // decode returns the value of a field, with where its bytes came from.
 // old is memory to use again.
-func (f field) decode(b []byte, old text.Decoded) (text.Decoded, error) {
+func (f field) decode(b []byte, w wide, old text.Decoded) (text.Decoded, error) {
 	raw := b[f.start:f.end]
 	if f.form == hexText || f.form == copyHex {
 		return f.decodeHex(raw)
+	}
+	if w != narrow && f.form == escaped {
+		return f.decodeWide(b, w), nil
 	}
 	next := f.special(b, f.start)
 	if next < 0 {
@@ -66,6 +71,26 @@ func (f field) decode(b []byte, old text.Decoded) (text.Decoded, error) {
 			next = f.end
 		}
 	}
+}
+
+// decodeWide is decode where the second byte of a letter may look like a backslash.
+func (f field) decodeWide(b []byte, w wide) text.Decoded {
+	x := text.NewBuilder(f.start, f.end-f.start)
+	for p := f.start; p < f.end; {
+		switch c := b[p]; {
+		case w.leads(c) && p+1 < f.end:
+			x.Copy(b[p : p+2])
+			p += 2
+		case c == '\\' || c == b[f.start-1]:
+			got, n := f.escape(b, b[p:f.end])
+			p += n
+			x.Escape(p, got...)
+		default:
+			x.Copy(b[p : p+1])
+			p++
+		}
+	}
+	return x.Done()
 }
 
 // largeField is how long a value is that is worth a look at what it will take.

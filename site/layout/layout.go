@@ -41,6 +41,9 @@ type Layout struct {
 	SiteMaps    []string    `yaml:"site_maps" json:"site_maps"`     // paths of its lists of pages
 	Entrances   []Entrance  `yaml:"entrances" json:"entrances"`     // addresses that sites of the kind have by themselves
 	Hashes      []Hash      `yaml:"hashes" json:"hashes"`           // values with a keyed hash beside them
+
+	// Columns are those that the system gives to its tables, in order: for exports that do not name them.
+	Columns map[string][]string `yaml:"columns" json:"columns"`
 }
 
 // Entrance is an address that sites of the kind have by themselves: the login, the feed.
@@ -459,6 +462,9 @@ func (l *Layout) Known() []string {
 	}
 	for _, lb := range l.Labels {
 		add(lb.Table)
+	}
+	for t := range l.Columns {
+		add(t)
 	}
 	names := make([]string, 0, len(seen))
 	for t := range seen {

@@ -166,7 +166,7 @@ func TestShipped(t *testing.T) {
 		assert.Equal(t, name, l.Name)
 	}
 	_, err := Get("none")
-	assert.ErrorContains(t, err, "known are generic, settings, wordpress")
+	assert.ErrorContains(t, err, "known are generic, wordpress")
 	for text, say := range map[string]string{
 		"":                     "EOF",
 		"title: x":             "has no name",

@@ -74,7 +74,7 @@ var shapes = []shape{
 	{"set behind the system's beginning", map[string]string{"wp-config.php": "<?php require_once ABSPATH . 'wp-settings.php';\n" + strings.TrimPrefix(usual, "<?php")}, nil, 2, []string{"sets no DB_NAME"}},
 	{"two sites below", map[string]string{"a/wp-config.php": usual, "a/wp-settings.php": system, "b/wp-config.php": usual, "b/wp-settings.php": system}, nil, 2, []string{"more than one site", "a/wp-config.php", "b/wp-config.php"}},
 	{"nothing", map[string]string{"index.html": ""}, nil, 2, []string{"no configuration of a known system"}},
-	{"a file of another kind", map[string]string{".env": "DB_DATABASE=museum\nDB_USERNAME=keeper\nDB_PASSWORD='a secret'\nDB_HOST=db.invalid\nDB_PORT=5433\n"}, []string{"--site", "https://ternrock.example"}, 3, []string{"db.invalid:5433"}},
+	{"a file of another kind", map[string]string{".env": "DB_DATABASE=museum\nDB_USERNAME=keeper\nDB_PASSWORD='a secret'\nDB_HOST=db.invalid\nDB_PORT=5433\n", "own.yaml": "name: own\ntables: [pages]\nconfig: {file: .env, format: env, kind: postgres, user: DB_USERNAME, password: DB_PASSWORD, host: DB_HOST, port: DB_PORT, database: DB_DATABASE}\n"}, []string{"--site", "https://ternrock.example", "--layout", "srv/web/own.yaml"}, 3, []string{"db.invalid:5433"}},
 	{"a folder that is not there", dropIn(usual), []string{"--files", "no/such/theme"}, 2, []string{"there is no folder", "no/such/theme"}},
 	{"an authority that is not there", dropIn(usual), []string{"--ca", "no.pem"}, 2, []string{"no.pem"}},
 	{"an address that cannot be read", dropIn(usual), []string{"--resolve", "ternrock.example:443"}, 2, []string{"write HOST:PORT:ADDR"}},

@@ -443,8 +443,8 @@ func TestLayoutCommand(t *testing.T) {
 		say  string
 	}{
 		"all":        {[]string{"layout"}, 0, "generic"},
-		"one":        {[]string{"layout", "settings"}, 0, "permanent identifiers, never changed\n    pages.permalink_id"},
-		"none":       {[]string{"layout", "nothing"}, 2, "known are generic, settings, wordpress"},
+		"one":        {[]string{"layout", "wordpress"}, 0, "permanent identifiers, never changed\n    posts.guid"},
+		"none":       {[]string{"layout", "nothing"}, 2, "known are generic, wordpress"},
 		"no file":    {[]string{"layout", "nothing.yaml"}, 2, "there is no file nothing.yaml"},
 		"broken":     {[]string{"layout", "broken.yaml"}, 2, "line 2: field colour not found"},
 		"no site":    {[]string{"layout", "--against-database"}, 2, "there is no trimlantern.yaml"},

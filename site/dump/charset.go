@@ -1,0 +1,99 @@
+package dump
+
+import (
+	"bytes"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/japanese"
+	"golang.org/x/text/encoding/korean"
+	"golang.org/x/text/encoding/simplifiedchinese"
+	"golang.org/x/text/encoding/traditionalchinese"
+
+	"trimlantern/core/text"
+)
+
+// charsets are the charsets that are no UTF-8, by their names in MariaDB, MySQL and PostgreSQL. What
+// MariaDB and MySQL call latin1 is Windows-1252.
+var charsets = map[string]encoding.Encoding{
+	"latin1": charmap.Windows1252, "win1252": charmap.Windows1252, "latin2": charmap.ISO8859_2, "latin5": charmap.ISO8859_9,
+	"latin7": charmap.ISO8859_13, "cp1250": charmap.Windows1250, "win1250": charmap.Windows1250, "cp1251": charmap.Windows1251,
+	"win1251": charmap.Windows1251, "win": charmap.Windows1251, "win1253": charmap.Windows1253, "win1254": charmap.Windows1254,
+	"win1255": charmap.Windows1255, "cp1256": charmap.Windows1256, "win1256": charmap.Windows1256, "cp1257": charmap.Windows1257,
+	"win1257": charmap.Windows1257, "cp850": charmap.CodePage850, "cp852": charmap.CodePage852, "cp866": charmap.CodePage866,
+	"koi8r": charmap.KOI8R, "koi8": charmap.KOI8R, "koi8u": charmap.KOI8U, "greek": charmap.ISO8859_7, "hebrew": charmap.ISO8859_8, "iso_8859_5": charmap.ISO8859_5,
+	"latin9": charmap.ISO8859_15, "tis620": charmap.Windows874, "win874": charmap.Windows874,
+	"sjis": japanese.ShiftJIS, "cp932": japanese.ShiftJIS, "ujis": japanese.EUCJP, "eucjpms": japanese.EUCJP, "euc_jp": japanese.EUCJP,
+	"gbk": simplifiedchinese.GBK, "gb2312": simplifiedchinese.GBK, "euc_cn": simplifiedchinese.GBK, "gb18030": simplifiedchinese.GB18030,
+	"big5": traditionalchinese.Big5, "euckr": korean.EUCKR, "euc_kr": korean.EUCKR, "uhc": korean.EUCKR,
+}
+
+// postgresLatin1 is PostgreSQL's LATIN1, which is ISO 8859-1.
+func (x *syntax) encoding(charset string) encoding.Encoding {
+	if x.dialect == Postgres && charset == "latin1" {
+		return charmap.ISO8859_1
+	}
+	return charsets[charset]
+}
+
+// toUTF8 reads bytes of a charset as UTF-8; ok is false where that loses anything.
+func toUTF8(b []byte, from encoding.Encoding) (d text.Decoded, ok bool) {
+	return convert(b, func(rest []byte) ([]byte, int) {
+		for n := 1; n <= min(4, len(rest)); n++ {
+			out, err := from.NewDecoder().Bytes(rest[:n])
+			if err != nil || bytes.ContainsRune(out, utf8.RuneError) || len(out) == 0 {
+				continue
+			}
+			back, err := from.NewEncoder().Bytes(out)
+			if err == nil && bytes.Equal(back, rest[:n]) {
+				return out, n
+			}
+		}
+		return nil, 0
+	})
+}
+
+// fromUTF8 reads UTF-8 as the bytes that a column of a charset would hold.
+func fromUTF8(b []byte, to encoding.Encoding) (d text.Decoded, ok bool) {
+	return convert(b, func(rest []byte) ([]byte, int) {
+		_, n := utf8.DecodeRune(rest)
+		out, err := to.NewEncoder().Bytes(rest[:n])
+		if err != nil || n == 1 {
+			return nil, 0
+		}
+		return out, n
+	})
+}
+
+// convert replaces all letters that are not ASCII; letter returns what the first of some bytes becomes,
+// and how many bytes it takes; none: it becomes nothing, and that is the end.
+func convert(b []byte, letter func([]byte) ([]byte, int)) (text.Decoded, bool) {
+	x := text.NewBuilder(0, len(b)+len(b)/2)
+	known := map[byte][]byte{} // letters of one byte
+	for p := 0; p < len(b); {
+		n := p
+		for n < len(b) && b[n] < 0x80 {
+			n++
+		}
+		x.Copy(b[p:n])
+		if p = n; p == len(b) {
+			break
+		}
+		if out := known[b[p]]; out != nil {
+			p++
+			x.Escape(p, out...)
+			continue
+		}
+		out, size := letter(b[p:])
+		if size == 0 {
+			return text.Decoded{}, false
+		}
+		if size == 1 {
+			known[b[p]] = out
+		}
+		p += size
+		x.Escape(p, out...)
+	}
+	return x.Done(), true
+}

@@ -1,0 +1,415 @@
+package dump
+
+import (
+	"bytes"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Schema is what a dump says of its tables, wherever it says it.
+type Schema struct {
+	Dialect Dialect
+	Tables  []*Table // in the order in which they are named first
+	Drops   bool     // it removes tables before it makes them
+	Makes   bool     // it makes tables
+
+	named map[[2]string]*Table // by schema and name
+}
+
+// Table is one table as a dump shows it.
+type Table struct {
+	Schema  string // the database or schema that the dump names; "" where it does not
+	Name    string
+	Columns []Column // empty where the dump does not say
+	Listed  []Column // those that the first statement with a list of columns names
+	Unique  []Unique // the primary key and what else must be unique
+	Rows    bool     // the dump has rows of it
+	Others  bool     // another schema of the dump has a table of this name
+	Width   int      // how many values its first row has, where no statement names its columns; 0: none
+}
+
+// String returns the table's name, with its schema where the dump has several of the name.
+func (t *Table) String() string {
+	if t.Others && t.Schema != "" {
+		return t.Schema + "." + t.Name
+	}
+	return t.Name
+}
+
+// Column is one column as a dump shows it.
+type Column struct {
+	Name     string
+	Charset  string // of its text, lower case; "": not said
+	MaxChars int64  // longest value in characters; 0: no such limit
+	MaxBytes int64  // longest value in bytes; 0: no such limit
+	List     bool   // an array, an enumeration or the like, whose values have a form of their own
+	Bytes    bool   // bytes, of no charset
+	Text     bool   // it can hold text or bytes
+	Made     bool   // the database computes it from others
+}
+
+// Unique is a set of columns that is different in every row.
+type Unique struct {
+	Columns  []string
+	Prefixes []int // how many characters of each column count; 0: all
+}
+
+// table returns the table of a name, which it adds where there is none.
+func (s *Schema) table(schema, name string) *Table {
+	key := [2]string{schema, name}
+	if s.Dialect == SQLite {
+		key[1] = strings.ToLower(name)
+	}
+	if t := s.named[key]; t != nil {
+		return t
+	}
+	t := &Table{Schema: schema, Name: name}
+	for _, other := range s.Tables {
+		if other.Name == name {
+			other.Others, t.Others = true, true
+		}
+	}
+	s.named[key] = t
+	s.Tables = append(s.Tables, t)
+	return t
+}
+
+// find returns the table of a name; one that the dump does not have only where add allows it.
+func (s *Schema) find(schema, name string, add bool) *Table {
+	if !add {
+		key := [2]string{schema, name}
+		if s.Dialect == SQLite {
+			key[1] = strings.ToLower(name)
+		}
+		if t := s.named[key]; t != nil {
+			return t
+		}
+		return &Table{Schema: schema, Name: name}
+	}
+	return s.table(schema, name)
+}
+
+// Column returns the column of a name.
+func (t *Table) Column(name string) (Column, bool) {
+	i := slices.IndexFunc(t.Columns, func(c Column) bool { return c.Name == name })
+	if i < 0 {
+		if i = slices.IndexFunc(t.Columns, func(c Column) bool { return strings.EqualFold(c.Name, name) }); i < 0 {
+			return Column{Name: name}, false
+		}
+	}
+	return t.Columns[i], true
+}
+
+// unique adds a unique key, once.
+func (t *Table) unique(u Unique) {
+	if len(u.Columns) > 0 && !slices.ContainsFunc(t.Unique, func(v Unique) bool { return slices.Equal(u.Columns, v.Columns) }) {
+		t.Unique = append(t.Unique, u)
+	}
+}
+
+// learn reads what a statement says of tables.
+func (s *Schema) learn(x *session, b []byte) {
+	r := reader{x: &x.syntax, b: b}
+	switch {
+	case r.take("CREATE"):
+		for r.take("OR", "REPLACE", "TEMP", "TEMPORARY", "UNLOGGED", "GLOBAL", "LOCAL", "FOREIGN", "VIRTUAL") {
+		}
+		unique := r.take("UNIQUE")
+		r.take("CLUSTERED", "NONCLUSTERED")
+		switch {
+		case r.take("TABLE"):
+			s.create(x, &r)
+		case r.take("INDEX") && unique:
+			s.index(x, &r)
+		}
+	case r.take("ALTER"):
+		r.take("ONLINE", "IGNORE")
+		if r.take("TABLE") {
+			s.alter(x, &r)
+		}
+	case r.take("DROP"):
+		s.Drops = s.Drops || r.take("TABLE")
+	}
+}
+
+// create reads CREATE TABLE.
+func (s *Schema) create(x *session, r *reader) {
+	if r.take("IF") {
+		r.take("NOT")
+		r.take("EXISTS")
+	}
+	schema, name := r.qualified()
+	if name == "" {
+		return
+	}
+	s.Makes = true
+	t := s.table(x.in(schema), name)
+	if !r.take("(") {
+		return // like another one, or from a query
+	}
+	t.Columns = nil
+	for {
+		def := r.element()
+		if len(def) > 0 {
+			t.define(x, def, r.b)
+		}
+		if !r.take(",") {
+			break
+		}
+	}
+	r.take(")")
+	charset := ""
+	for t := r.token(); t.kind != noToken; t = r.token() { // the table's options
+		if t.is(r.b, "CHARSET") || t.is(r.b, "SET") {
+			r.take("=")
+			charset = strings.ToLower(x.name(r.b, r.token()))
+		}
+	}
+	for i, c := range t.Columns {
+		if c.Charset == "" && !c.Bytes {
+			t.Columns[i].Charset = charset
+		}
+	}
+}
+
+// define reads one element of CREATE TABLE: a column or a key.
+func (t *Table) define(x *session, def []token, b []byte) {
+	is := func(i int, words ...string) bool { return i < len(def) && def[i].is(b, words...) }
+	if def[0].kind == wordToken {
+		i := 0
+		if is(0, "CONSTRAINT") {
+			i = 2
+			if is(1, "PRIMARY", "UNIQUE") {
+				i = 1
+			}
+		}
+		switch {
+		case is(i, "PRIMARY", "UNIQUE") && (is(i+1, "KEY", "INDEX", "(") || i+1 < len(def) && i > 0 || is(i+2, "(")):
+			t.unique(keyColumns(x, def[i:], b))
+			return
+		case is(i, "KEY", "FULLTEXT", "INDEX", "CHECK", "FOREIGN", "EXCLUDE", "LIKE", "SPATIAL", "PERIOD", "INHERITS") && !isType(def, 1, b), i > 0:
+			return
+		}
+	}
+	c := x.column(x.name(b, def[0]), def[1:], b)
+	for i := 1; i < len(def); i++ {
+		if is(i, "PRIMARY", "UNIQUE") {
+			t.unique(Unique{Columns: []string{c.Name}, Prefixes: []int{0}})
+		}
+	}
+	t.Columns = append(t.Columns, c)
+}
+
+// isType tells a column called "key" from a key.
+func isType(def []token, i int, b []byte) bool {
+	return i < len(def) && def[i].is(b, "int", "integer", "bigint", "varchar", "char", "text", "longtext", "mediumtext", "blob", "datetime", "timestamp", "date", "numeric", "real", "smallint", "tinyint", "character", "boolean", "json", "uuid")
+}
+
+// keyColumns reads the columns of a key from its parentheses.
+func keyColumns(x *session, def []token, b []byte) (u Unique) {
+	depth := 0
+	for i, t := range def {
+		switch {
+		case t.is(b, "("):
+			if depth++; depth == 2 && len(u.Prefixes) > 0 && i+1 < len(def) {
+				n, err := strconv.Atoi(string(b[def[i+1].start:def[i+1].end]))
+				if err != nil {
+					return Unique{} // an expression
+				}
+				u.Prefixes[len(u.Prefixes)-1] = n
+			}
+		case t.is(b, ")"):
+			if depth--; depth == 0 {
+				return u
+			}
+		case depth == 1 && (def[i-1].is(b, "(", ",")):
+			if i+1 < len(def) && def[i+1].is(b, "(") && !isNumber(def, i+2, b) {
+				return Unique{} // a function
+			}
+			u.Columns, u.Prefixes = append(u.Columns, x.name(b, t)), append(u.Prefixes, 0)
+		}
+	}
+	return Unique{}
+}
+
+func isNumber(def []token, i int, b []byte) bool {
+	if i >= len(def) {
+		return false
+	}
+	_, err := strconv.Atoi(string(b[def[i].start:def[i].end]))
+	return err == nil
+}
+
+// index reads CREATE UNIQUE INDEX.
+func (s *Schema) index(x *session, r *reader) {
+	r.take("CONCURRENTLY")
+	for t := r.token(); t.kind != noToken; t = r.token() {
+		if !t.is(r.b, "ON") {
+			continue
+		}
+		r.take("ONLY")
+		schema, name := r.qualified()
+		if name == "" {
+			return
+		}
+		if r.take("USING") {
+			r.token()
+		}
+		s.table(x.in(schema), name).unique(keyColumns(x, r.rest(), r.b))
+		return
+	}
+}
+
+// alter reads the unique keys that ALTER TABLE adds.
+func (s *Schema) alter(x *session, r *reader) {
+	if r.take("IF") {
+		r.take("EXISTS")
+	}
+	r.take("ONLY")
+	schema, name := r.qualified()
+	if name == "" {
+		return
+	}
+	for {
+		def := r.element()
+		for i, t := range def {
+			if t.is(r.b, "PRIMARY", "UNIQUE") {
+				s.table(x.in(schema), name).unique(keyColumns(x, def[i:], r.b))
+				break
+			}
+		}
+		if !r.take(",") {
+			return
+		}
+	}
+}
+
+// textBytes are how many bytes MariaDB's and MySQL's types hold.
+var textBytes = map[string]int64{"tinytext": 1<<8 - 1, "tinyblob": 1<<8 - 1, "text": 1<<16 - 1, "blob": 1<<16 - 1,
+	"mediumtext": 1<<24 - 1, "mediumblob": 1<<24 - 1}
+
+// listType tells PostgreSQL's types of lists, whose values have a form of their own.
+var listType = regexp.MustCompile(`^([^,'()]*(\(\d+\))?\[\]|(\w+\.)?hstore\b)`)
+
+// column reads the definition of a column behind its name.
+func (x *session) column(name string, def []token, b []byte) Column {
+	c := Column{Name: name}
+	if len(def) == 0 {
+		return c
+	}
+	typ := strings.ToLower(string(b[def[0].start:def[len(def)-1].end]))
+	for i, t := range def {
+		if t.is(b, "DEFAULT", "COMMENT") {
+			break
+		}
+		followed := i+1 < len(def)
+		switch {
+		case t.is(b, "GENERATED") && !hasWord(def, b, "IDENTITY"), t.is(b, "AS") && x.dialect != Postgres && followed && def[i+1].is(b, "("):
+			c.Made = true
+		case followed && (t.is(b, "CHARSET") || i > 0 && t.is(b, "SET") && def[i-1].is(b, "CHARACTER")):
+			c.Charset = strings.ToLower(x.name(b, def[i+1]))
+		}
+	}
+	if x.dialect == SQLite { // which stores what it is given
+		c.Text = !hasWord(def, b, "INTEGER")
+		return c
+	}
+	word, _, _ := strings.Cut(typ, "(")
+	word = strings.TrimSpace(strings.FieldsFunc(word+" ", func(r rune) bool { return r <= ' ' })[0])
+	c.List = x.dialect == Postgres && listType.MatchString(typ) || x.dialect == MySQL && (word == "enum" || word == "set")
+	c.Bytes = strings.Contains(word, "blob") || strings.Contains(word, "binary") || word == "bytea" || word == "bit"
+	c.Text = c.Bytes || c.List || strings.Contains(word, "char") || strings.Contains(word, "text") || strings.Contains(word, "json") || word == "xml" || word == "inet" || word == "name"
+	limit := int64(0)
+	if open := strings.IndexByte(typ, '('); open > 0 {
+		digits, _, _ := strings.Cut(typ[open+1:], ")")
+		limit, _ = strconv.ParseInt(strings.TrimSpace(digits), 10, 64) // else it is no limit
+	}
+	switch {
+	case word == "varbinary" || word == "binary":
+		c.MaxBytes = limit
+	case word == "varchar" || word == "char" || word == "character" || word == "nvarchar" || word == "nchar":
+		c.MaxChars = limit
+	case x.dialect == MySQL:
+		c.MaxBytes = textBytes[word]
+	}
+	return c
+}
+
+func hasWord(def []token, b []byte, word string) bool {
+	return slices.ContainsFunc(def, func(t token) bool { return t.is(b, word) })
+}
+
+// reader reads a statement token by token. Behind a fault it is at its end.
+type reader struct {
+	x      *syntax
+	b      []byte
+	p      int
+	closed bool // b has got a line break at its end
+}
+
+func (r *reader) peek() token {
+	t, err := r.x.next(r.b, r.p)
+	if err != nil && !r.closed { // the end of the text ends a string or a comment
+		r.b, r.closed = append(bytes.Clone(r.b), '\n'), true
+		t, err = r.x.next(r.b, r.p)
+	}
+	if err != nil {
+		r.p = len(r.b)
+		return token{start: r.p, end: r.p}
+	}
+	return t
+}
+
+func (r *reader) token() token {
+	t := r.peek()
+	r.p = t.end
+	return t
+}
+
+// take steps over the next token if it is one of the words.
+func (r *reader) take(words ...string) bool {
+	t := r.peek()
+	if !t.is(r.b, words...) {
+		return false
+	}
+	r.p = t.end
+	return true
+}
+
+func (r *reader) qualified() (schema, name string) {
+	schema, name, end, err := r.x.qualified(r.b, r.p)
+	if err != nil {
+		r.p = len(r.b)
+		return "", ""
+	}
+	r.p = end
+	return schema, name
+}
+
+// element returns the tokens up to the comma or parenthesis that ends an element of a list.
+func (r *reader) element() (all []token) {
+	depth := 0
+	for {
+		t := r.peek()
+		switch {
+		case t.kind == noToken, depth == 0 && t.is(r.b, ",", ")", ";"):
+			return all
+		case t.is(r.b, "("):
+			depth++
+		case t.is(r.b, ")"):
+			depth--
+		}
+		all = append(all, t)
+		r.p = t.end
+	}
+}
+
+// rest returns all tokens that are left.
+func (r *reader) rest() (all []token) {
+	for t := r.token(); t.kind != noToken; t = r.token() {
+		all = append(all, t)
+	}
+	return all
+}

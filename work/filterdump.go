@@ -1,0 +1,382 @@
+package work
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"io"
+	"runtime"
+	"runtime/debug"
+	"slices"
+	"strings"
+
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+	"trimlantern/site/database"
+	"trimlantern/site/dump"
+	"trimlantern/site/layout"
+)
+
+// tally is what one worker counted; workers share nothing.
+type tally struct {
+	f                 *filtering
+	judge             judge
+	tables            map[string]*sheet.TableCount
+	nameless          map[string]bool
+	known             map[knownKey]*knownTable
+	last              knownKey    // the table of the row before
+	lastIs            *knownTable // what is known of it
+	hosts             map[string]int
+	counts            map[rewrite.Reason]int
+	left              []finding
+	inCode, addresses int
+	kept              map[rewrite.Reason]int
+	err               error
+	_                 [64]byte // each on a cache line of its own
+}
+
+// knownKey names a table with its columns in the order of one statement.
+type knownKey struct {
+	table   *dump.Table
+	columns *dump.Column
+}
+
+// knownTable is what a worker knows of a table.
+type knownTable struct {
+	count   *sheet.TableCount
+	short   string
+	layout  *layout.Layout
+	columns []database.Column
+	blind   bool         // nobody can tell its columns apart, and some are not to be changed
+	unique  map[int]bool // columns of unique keys
+	address int          // the column that holds addresses of the site; -1: none
+}
+
+// dump goes through the dump and writes it.
+func (f *filtering) dump(ctx context.Context, out *output) error {
+	workers := make([]*tally, runtime.GOMAXPROCS(0))
+	for i := range workers {
+		workers[i] = newTally(f)
+	}
+	// What is kept is small: collect seldom, and before much has gathered.
+	defer debug.SetGCPercent(debug.SetGCPercent(800))
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(64 << 20))
+	in, end, err := f.in.text()
+	if err != nil {
+		return err
+	}
+	defer end()
+	size, done := f.in.size(), int64(0)
+	read := func(n int64) {
+		done += n
+		f.p.At("filtering", done>>20, size>>20)
+	}
+	h := dump.Handler{
+		Row:    func(n int, r *dump.Row) { workers[n].row(r) },
+		Beside: func(n int, p *dump.Passage) { workers[n].beside(p) },
+	}
+	if err := f.survey.Rewrite(ctx, in, out, h, dump.Output{Cuts: f.in.cuts(), Next: out.Next, Read: read}); err != nil {
+		return err
+	}
+	for _, t := range workers {
+		if t.err != nil {
+			return t.err
+		}
+	}
+	return f.sum(ctx, workers)
+}
+
+// sum puts together what the workers counted.
+func (f *filtering) sum(ctx context.Context, workers []*tally) error {
+	tables := map[string]*sheet.TableCount{}
+	nameless := map[string]bool{}
+	var found []finding
+	for _, t := range workers {
+		for name, c := range t.tables {
+			sum := tables[name]
+			if sum == nil {
+				sum = &sheet.TableCount{Table: name}
+				tables[name] = sum
+			}
+			sum.Rows, sum.Read, sum.Cells, sum.References = sum.Rows+c.Rows, sum.Read+c.Read, sum.Cells+c.Cells, sum.References+c.References
+		}
+		for name := range t.nameless {
+			nameless[name] = true
+		}
+		for h, n := range t.hosts {
+			f.out.Hosts[h] += n
+		}
+		for r, n := range t.counts {
+			f.out.Counts[r] += n
+		}
+		found = append(found, t.left...)
+		f.out.InCode += t.inCode
+		f.out.Addresses += t.addresses
+	}
+	f.out.References = f.out.InCode
+	for _, c := range tables {
+		f.out.Tables = append(f.out.Tables, *c)
+		f.out.Rows, f.out.Cells, f.out.References = f.out.Rows+c.Rows, f.out.Cells+c.Cells, f.out.References+c.References
+	}
+	for name := range nameless {
+		f.out.Nameless = append(f.out.Nameless, name)
+	}
+	slices.Sort(f.out.Nameless)
+	slices.SortFunc(f.out.Tables, func(a, b sheet.TableCount) int { return strings.Compare(a.Table, b.Table) })
+	if err := f.lines(ctx, found); err != nil {
+		return err
+	}
+	slices.SortStableFunc(found, func(a, b finding) int {
+		return cmp.Or(strings.Compare(string(a.Reason), string(b.Reason)), cmp.Compare(a.offset, b.offset))
+	})
+	for _, l := range found {
+		f.out.Left = append(f.out.Left, l.Left)
+	}
+	return nil
+}
+
+// lines finds the line of each finding.
+func (f *filtering) lines(ctx context.Context, found []finding) error {
+	if len(found) == 0 {
+		return nil
+	}
+	slices.SortFunc(found, func(a, b finding) int { return cmp.Compare(a.offset, b.offset) })
+	in, end, err := f.in.text()
+	if err != nil {
+		return err
+	}
+	defer end()
+	buf := make([]byte, 256<<10)
+	at, line := int64(0), 1
+	for len(found) > 0 && ctx.Err() == nil {
+		n, err := io.ReadFull(in, buf)
+		b := buf[:n]
+		for len(found) > 0 && found[0].offset < at+int64(n) {
+			upto := max(int(found[0].offset-at), 0)
+			line += bytes.Count(b[:upto], []byte("\n"))
+			at, b, n = at+int64(upto), b[upto:], n-upto
+			found[0].Line = line
+			found = found[1:]
+		}
+		line += bytes.Count(b, []byte("\n"))
+		at += int64(n)
+		if err != nil {
+			return nil // the end
+		}
+	}
+	return ctx.Err()
+}
+
+// finding is something that was left, with its place.
+type finding struct {
+	sheet.Left
+	offset int64
+}
+
+func newTally(f *filtering) *tally {
+	t := &tally{f: f, judge: judge{rules: &rewrite.Rules{Site: f.site}, lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
+		known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
+	t.judge.wants = t.keeps
+	return t
+}
+
+// row decides over one row of the dump.
+func (t *tally) row(r *dump.Row) {
+	known := t.of(r)
+	if !r.More {
+		known.count.Rows++
+	}
+	may := false
+	for i := range r.Len() {
+		may = may || r.May(i)
+	}
+	if !may {
+		return
+	}
+	known.count.Read++
+	columns := known.columns
+	if len(columns) != r.Len() {
+		columns = dumpColumns(r)
+	}
+	t.judge.layout = known.layout
+	t.judge.again, t.judge.first = r.Again, r.First
+	label, outcomes, err := t.judge.row(known.short, columns, r.Value, r.May, true, t.refuse(known, r))
+	if err != nil {
+		t.err = err
+		return
+	}
+	for _, o := range outcomes {
+		for _, l := range o.left {
+			l.Table, l.Column, l.Label = r.Table.String(), columns[o.column].Name, label
+			t.leave(l, r.Offset())
+		}
+		if len(o.edits) == 0 {
+			continue
+		}
+		r.Edit(o.column, o.edits)
+		known.count.Cells++
+		known.count.References += o.references
+		for _, h := range o.hosts {
+			t.hosts[h.Host] += h.Count
+		}
+		if o.column == known.address && t.f.isAddress(known, columns, r) {
+			t.addresses++
+		}
+	}
+}
+
+// refuse returns why columns of a row are to be left; nil where nothing is known against any.
+func (t *tally) refuse(k *knownTable, r *dump.Row) func(i int) rewrite.Reason {
+	taken := len(t.f.taken) > 0 && t.f.taken[r.Offset()]
+	if !k.blind && !taken {
+		return nil
+	}
+	return func(i int) rewrite.Reason {
+		switch {
+		case k.blind && r.Columns == nil:
+			return rewrite.Nameless
+		case taken && k.unique[i]:
+			return rewrite.Taken
+		}
+		return ""
+	}
+}
+
+// leave counts something that was left, and keeps it where it is asked for.
+func (t *tally) leave(l sheet.Left, offset int64) {
+	t.counts[l.Reason] += l.Count
+	keep := t.keeps(l.Reason)
+	if t.kept[l.Reason]++; keep {
+		t.left = append(t.left, finding{l, offset})
+	}
+}
+
+// beside decides over text that is no value.
+func (t *tally) beside(p *dump.Passage) {
+	res := t.judge.rules.Value(p.Text)
+	reason := rewrite.Statement
+	table := ""
+	switch {
+	case p.Remark:
+		reason = rewrite.Remark
+	case p.Code:
+		reason = rewrite.Code
+	}
+	if p.Table != nil {
+		table = p.Table.String()
+	}
+	if res.References > 0 && p.Code && !p.Digits && t.f.o.Code {
+		p.Edits = res.Edits
+		t.inCode += res.References
+		for _, h := range res.Hosts {
+			t.hosts[h.Host] += h.Count
+		}
+	} else if res.References > 0 {
+		url := firstReference(p.Text, res.Edits)
+		t.leave(sheet.Left{Reason: reason, Table: table, URL: url, Count: res.References}, p.Offset+at(p, res.Edits))
+	}
+	if p.Remark {
+		return // what else a comment holds, nobody loads
+	}
+	for _, l := range res.Left {
+		t.leave(sheet.Left{Reason: l.Reason, Table: table, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1}, p.Offset)
+	}
+}
+
+// at returns where in a passage the first edit is.
+func at(p *dump.Passage, edits []rewrite.Edit) int64 {
+	if p.Digits || len(edits) == 0 {
+		return 0
+	}
+	return int64(edits[0].Offset)
+}
+
+// firstReference returns the text around the first edit, up to what cannot be of an address.
+func firstReference(b []byte, edits []rewrite.Edit) string {
+	if len(edits) == 0 {
+		return ""
+	}
+	end := edits[0].Offset
+	for end < len(b) && b[end] > ' ' && !bytes.ContainsRune([]byte("'\"<>`"), rune(b[end])) && end < edits[0].Offset+100 {
+		end++
+	}
+	return strings.ToValidUTF8(string(b[max(0, edits[0].Offset-4):end]), "?")
+}
+
+// keeps reports whether one more finding of that reason is kept, and not only counted.
+func (t *tally) keeps(r rewrite.Reason) bool {
+	if r.NeedsPerson() {
+		return t.kept[r] < maxLeft
+	}
+	return t.kept[r] < keepLeft
+}
+
+// of returns what is known of a row's table.
+func (t *tally) of(r *dump.Row) *knownTable {
+	key := knownKey{r.Table, nil}
+	if r.Columns != nil {
+		key.columns = &r.Columns[0]
+	}
+	if t.lastIs != nil && key == t.last {
+		return t.lastIs
+	}
+	k := t.known[key]
+	if k == nil {
+		if len(t.known) > 1000 { // a dump that alternates between tables, row by row
+			clear(t.known)
+		}
+		k = t.know(r)
+		t.known[key] = k
+	}
+	t.last, t.lastIs = key, k
+	return k
+}
+
+// know finds out once what is known of a table.
+func (t *tally) know(r *dump.Row) *knownTable {
+	name := r.Table.String()
+	count := t.tables[name]
+	if count == nil {
+		count = &sheet.TableCount{Table: name}
+		t.tables[name] = count
+	}
+	k := &knownTable{count: count, short: name, layout: &layout.Layout{}, unique: map[int]bool{}, address: -1}
+	if seen, ok := t.f.known[name]; ok {
+		k.short, k.layout, k.blind = seen.Short, seen.layout, seen.Blind
+		if r.Columns == nil {
+			for _, c := range seen.Columns {
+				k.columns = append(k.columns, database.Column{Name: c})
+			}
+		}
+	}
+	if r.Columns != nil {
+		k.columns = dumpColumns(r)
+	} else if k.columns == nil {
+		t.nameless[name] = true
+	}
+	for i, c := range k.columns {
+		for _, u := range r.Table.Unique {
+			k.unique[i] = k.unique[i] || slices.Contains(u.Columns, c.Name)
+		}
+		for _, a := range k.layout.Addresses {
+			if a.Table == k.short && a.Column == c.Name {
+				k.address = i
+			}
+		}
+	}
+	return k
+}
+
+// isAddress reports whether a row is one of the site's own addresses.
+func (f *filtering) isAddress(k *knownTable, columns []database.Column, r *dump.Row) bool {
+	for _, a := range k.layout.Addresses {
+		for i, c := range columns {
+			if a.Table == k.short && c.Name == a.Where {
+				if v, ok := r.Value(i); ok && string(v) == a.Equals {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}

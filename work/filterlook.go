@@ -1,0 +1,409 @@
+package work
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+	"unicode"
+
+	"golang.org/x/text/cases"
+	"golang.org/x/text/runes"
+	"golang.org/x/text/transform"
+	"golang.org/x/text/unicode/norm"
+
+	"trimlantern/core/address"
+	"trimlantern/core/rewrite"
+	"trimlantern/site/database"
+	"trimlantern/site/dump"
+	"trimlantern/site/layout"
+)
+
+// known is what the layouts know of a table of the dump.
+type known struct {
+	layout.Known
+	layout *layout.Layout
+}
+
+// look reads the dump once or twice before anything is written: its schema, the system it is of, the site's
+// own addresses and its sister sites, and where a change would break a unique key.
+func (f *filtering) look(ctx context.Context) error {
+	var err error
+	if f.survey, err = f.surveyed(ctx); err != nil {
+		return err
+	}
+	s := f.survey.Schema
+	f.out.Dialect, f.out.BytesIn = s.Dialect.String(), f.survey.Bytes
+	f.out.Makes, f.out.Drops = s.Makes, s.Drops
+	f.recognise(s)
+	return f.learn(ctx)
+}
+
+// dialects are the names of the dialects for users.
+var dialects = map[string]dump.Dialect{"": dump.Unknown, "mysql": dump.MySQL, "mariadb": dump.MySQL, "postgres": dump.Postgres, "sqlite": dump.SQLite}
+
+// surveyed surveys the dump. Where nothing tells its dialect, it is the only one in which the dump can be read,
+// or any where it reads the same in all.
+func (f *filtering) surveyed(ctx context.Context) (*dump.Survey, error) {
+	is := dialects[f.o.Dialect]
+	if is == dump.Unknown {
+		is = dump.Sniff(f.in.head)
+	}
+	if is != dump.Unknown {
+		return f.surveyAs(ctx, is)
+	}
+	var fits []*dump.Survey
+	var first error
+	for _, d := range []dump.Dialect{dump.MySQL, dump.Postgres, dump.SQLite} {
+		s, err := f.surveyAs(ctx, d)
+		if err == nil && len(s.Schema.Tables) > 0 {
+			fits = append(fits, s)
+		} else if first == nil {
+			first = err
+		}
+	}
+	if len(fits) == 0 && first != nil && !errors.Is(first, dump.ErrStatement) {
+		return nil, first
+	}
+	if len(fits) == 0 {
+		return nil, dump.ErrDialect
+	}
+	if len(fits) > 1 {
+		same, err := f.without(ctx, "\\\"`$")
+		if err != nil {
+			return nil, err
+		}
+		if !same {
+			return nil, misuse(nil, "nothing in this dump tells whose SQL it is", "say it: --dialect mysql, --dialect postgres or --dialect sqlite")
+		}
+	}
+	return fits[0], nil
+}
+
+func (f *filtering) surveyAs(ctx context.Context, d dump.Dialect) (*dump.Survey, error) {
+	in, end, err := f.in.text()
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	size, done := f.in.size(), int64(0)
+	read := func(n int64) {
+		done += n
+		f.p.At("reading", done>>20, size>>20)
+	}
+	return dump.Look(ctx, in, dump.Options{Dialect: d, Charset: strings.ToLower(f.o.Charset), MaxUnit: f.o.Row << 20, Read: read})
+}
+
+// without reports whether the dump has none of some bytes.
+func (f *filtering) without(ctx context.Context, set string) (bool, error) {
+	return f.search(ctx, func(b []byte) bool { return !bytes.ContainsAny(b, set) })
+}
+
+// search reads the dump in pieces that overlap, for as long as each passes.
+func (f *filtering) search(ctx context.Context, passes func([]byte) bool) (all bool, err error) {
+	in, end, err := f.in.text()
+	if err != nil {
+		return false, err
+	}
+	defer end()
+	const overlap = 300
+	buf := make([]byte, 0, 1<<20)
+	for ctx.Err() == nil {
+		n, err := io.ReadFull(in, buf[len(buf):cap(buf)])
+		buf = buf[:len(buf)+n]
+		if !passes(buf) {
+			return false, nil
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return true, nil
+		}
+		if err != nil {
+			return false, err
+		}
+		buf = buf[:copy(buf, buf[max(0, len(buf)-overlap):])]
+	}
+	return false, ctx.Err()
+}
+
+// recognise tells the system by the tables of the dump.
+func (f *filtering) recognise(s *dump.Schema) {
+	var seen []layout.Seen
+	for _, t := range s.Tables {
+		one := layout.Seen{Name: t.String(), Width: t.Width}
+		columns := t.Columns
+		if len(columns) == 0 {
+			columns = t.Listed
+		}
+		for _, c := range columns {
+			one.Columns = append(one.Columns, c.Name)
+		}
+		seen = append(seen, one)
+	}
+	f.known = map[string]known{}
+	for _, l := range f.layouts {
+		for name, k := range l.Recognise(seen) {
+			if _, ok := f.known[name]; !ok {
+				f.known[name] = known{k, l}
+				f.out.System = cmp.Or(f.out.System, l.Name)
+			}
+		}
+	}
+}
+
+// learning is what the second reading finds out.
+type learning struct {
+	f         *filtering
+	lock      sync.Mutex
+	addresses []address.Site
+	sisters   []address.Site
+	listed    bool // the site is one of those that the dump lists
+	uniques   map[*dump.Table]*uniques
+}
+
+// learn reads the rows of those tables that say something of all others.
+func (f *filtering) learn(ctx context.Context) error {
+	l := &learning{f: f, uniques: map[*dump.Table]*uniques{}}
+	asked := map[*dump.Table]bool{}
+	for _, t := range f.survey.Schema.Tables {
+		k := f.known[t.String()]
+		if u := newUniques(f.site, t); u != nil && t.Rows {
+			l.uniques[t] = u
+		}
+		asked[t] = t.Rows && (l.uniques[t] != nil || k.layout != nil && (isSites(k) || isAddresses(k)))
+	}
+	any := false
+	for _, a := range asked {
+		any = any || a
+	}
+	if !any {
+		return nil
+	}
+	in, end, err := f.in.text()
+	if err != nil {
+		return err
+	}
+	defer end()
+	h := dump.Handler{Row: l.row, Only: func(t *dump.Table) bool { return asked[t] }}
+	if err := f.survey.Rewrite(ctx, in, io.Discard, h, dump.Output{}); err != nil {
+		return err
+	}
+	if l.listed {
+		slices.SortFunc(l.sisters, func(a, b address.Site) int { return strings.Compare(a.String(), b.String()) })
+		f.site = f.site.WithSisters(append(f.site.Sisters, l.sisters...)...)
+		f.out.Sisters = sistersOf(f.site)
+	}
+	f.taken = map[int64]bool{}
+	for _, u := range l.uniques {
+		u.collisions(f.taken)
+	}
+	return l.rightSite()
+}
+
+func isSites(k known) bool { return k.layout.Sites != nil && k.Short == k.layout.Sites.Table }
+
+func isAddresses(k known) bool {
+	return slices.ContainsFunc(k.layout.Addresses, func(a layout.Address) bool { return a.Table == k.Short })
+}
+
+// rightSite holds the site against the addresses that the dump has.
+func (l *learning) rightSite() error {
+	if len(l.addresses) == 0 {
+		return nil
+	}
+	ours := l.f.site.Hosts()
+	for _, s := range l.f.site.Sisters {
+		ours = append(ours, s.Hosts()...)
+	}
+	for _, a := range l.addresses {
+		if slices.Contains(ours, a.Host) {
+			return nil
+		}
+	}
+	other := l.addresses[0].Host
+	return misuse(nil, fmt.Sprintf("this dump belongs to another site: its address is %s", other), fmt.Sprintf("name that one: --site https://%s; or, where both are names of one site: --also %s", other, other))
+}
+
+// row reads one row.
+func (l *learning) row(_ int, r *dump.Row) {
+	k := l.f.known[r.Table.String()]
+	get := func(name string) string {
+		i := columnOf(r, k, name)
+		if i < 0 {
+			return ""
+		}
+		v, _ := r.Value(i)
+		return string(v)
+	}
+	if k.layout != nil && isSites(k) {
+		s := k.layout.Sites
+		if one, err := address.Parse("https://" + strings.TrimSuffix(get(s.Host)+get(s.Folder), "/")); err == nil {
+			l.lock.Lock()
+			l.listed = l.listed || slices.Contains(l.f.site.Hosts(), one.Host)
+			l.sisters = append(l.sisters, one)
+			l.lock.Unlock()
+		}
+	}
+	if k.layout != nil {
+		for _, a := range k.layout.Addresses {
+			if a.Table != k.Short || get(a.Where) != a.Equals {
+				continue
+			}
+			if one, err := address.Parse(secured(get(a.Column))); err == nil {
+				l.lock.Lock()
+				l.addresses = append(l.addresses, one)
+				l.lock.Unlock()
+			}
+		}
+	}
+	if u := l.uniques[r.Table]; u != nil && !r.More {
+		u.add(r)
+	}
+}
+
+// secured returns an address with the secure scheme, which address.Parse asks for.
+func secured(u string) string {
+	if rest, ok := strings.CutPrefix(strings.TrimSpace(u), "http://"); ok {
+		return "https://" + strings.TrimSuffix(rest, "/")
+	}
+	return strings.TrimSuffix(strings.TrimSpace(u), "/")
+}
+
+// columnOf returns the place of a column in a row, or -1.
+func columnOf(r *dump.Row, k known, name string) int {
+	if r.Columns != nil {
+		return slices.IndexFunc(r.Columns, func(c dump.Column) bool { return strings.EqualFold(c.Name, name) })
+	}
+	if len(k.Columns) == r.Len() {
+		return slices.Index(k.Columns, name)
+	}
+	return -1
+}
+
+// uniques finds rows of one table whose change would make two keys equal that are not.
+type uniques struct {
+	lock   sync.Mutex
+	judge  judge
+	keys   []dump.Unique
+	seed   maphash.Seed
+	before []map[uint64]bool // the keys of all rows, by unique key
+	change []map[uint64][]changedKey
+}
+
+// changedKey is a key that a change makes another one.
+type changedKey struct {
+	before uint64
+	row    int64 // its place in the dump
+}
+
+// newUniques returns what looks for collisions in a table; nil where none can be.
+func newUniques(site address.Site, t *dump.Table) *uniques {
+	u := &uniques{judge: judge{rules: &rewrite.Rules{Site: site}, layout: &layout.Layout{}}, seed: maphash.MakeSeed()}
+	for _, key := range t.Unique {
+		if slices.ContainsFunc(key.Columns, func(name string) bool { c, ok := t.Column(name); return ok && c.Text }) {
+			u.keys = append(u.keys, key)
+			u.before, u.change = append(u.before, map[uint64]bool{}), append(u.change, map[uint64][]changedKey{})
+		}
+	}
+	if len(u.keys) == 0 {
+		return nil
+	}
+	return u
+}
+
+// add reads the keys of a row, before and after its change.
+func (u *uniques) add(r *dump.Row) {
+	u.lock.Lock()
+	defer u.lock.Unlock()
+	for n, key := range u.keys {
+		var was, is maphash.Hash
+		was.SetSeed(u.seed)
+		is.SetSeed(u.seed)
+		changed, null := false, false
+		for k, name := range key.Columns {
+			i := columnOf(r, known{}, name)
+			if i < 0 {
+				null = true
+				break
+			}
+			v, ok := r.Value(i)
+			if !ok {
+				v, ok = r.Bare(i)
+				null = null || !ok || strings.EqualFold(string(v), "NULL") || string(v) == `\N`
+			}
+			after := v
+			if r.May(i) {
+				if res := u.judge.rules.Value(v); len(res.Edits) > 0 {
+					if b, err := rewrite.Apply(v, res.Edits); err == nil {
+						after, changed = b, true
+					}
+				}
+			}
+			was.Write(folded(v, key.Prefixes[k]))
+			is.Write(folded(after, key.Prefixes[k]))
+			was.WriteByte(0)
+			is.WriteByte(0)
+		}
+		if null {
+			continue
+		}
+		b := was.Sum64()
+		u.before[n][b] = true
+		if changed {
+			a := is.Sum64()
+			u.change[n][a] = append(u.change[n][a], changedKey{b, r.Offset()})
+		}
+	}
+}
+
+// folded returns as much of a value as a key counts, equal for values that a collation may take for equal:
+// without the case of letters, their accents and blanks at the end.
+func folded(v []byte, prefix int) []byte {
+	if prefix > 0 {
+		letters := bytes.Runes(v)
+		v = []byte(string(letters[:min(len(letters), prefix)]))
+	}
+	v = bytes.TrimRight(v, " ")
+	if slices.ContainsFunc(v, func(c byte) bool { return c >= 0x80 }) {
+		bare, _, err := transform.Bytes(transform.Chain(norm.NFKD, runes.Remove(runes.In(unicode.Mn))), v)
+		if err == nil {
+			v = bare
+		}
+	}
+	return cases.Fold().Bytes(v)
+}
+
+// collisions adds the places of rows whose changed key another row has already, or gets too.
+func (u *uniques) collisions(taken map[int64]bool) {
+	for n := range u.keys {
+		for after, rows := range u.change[n] {
+			others := 0
+			for _, c := range rows {
+				if c.before != after {
+					others++
+				}
+			}
+			for _, c := range rows {
+				if c.before != after && (u.before[n][after] || others > 1) {
+					taken[c.row] = true
+				}
+			}
+		}
+	}
+}
+
+func dumpColumns(r *dump.Row) []database.Column {
+	columns := make([]database.Column, max(r.Len(), len(r.Columns)))
+	for i, c := range r.Columns {
+		columns[i] = database.Column{Name: c.Name, MaxChars: c.MaxChars, MaxBytes: c.MaxBytes}
+		if c.List {
+			columns[i].Kind = database.List
+		}
+	}
+	return columns
+}
