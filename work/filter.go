@@ -421,10 +421,13 @@ func (f *filtering) tell() (string, error) {
 	case f.o.As == "dump" || dump.Sniff(f.in.head) != dump.Unknown:
 		return "dump", nil
 	}
+	if f.o.Dialect != "" || looksLikeSQL(text) {
+		return "dump", nil
+	}
 	if k := otherExport(text); k.what != "" {
 		return "", misuse(nil, cmp.Or(f.o.In, "the input")+" is "+k.what, k.do)
 	}
-	if looksLikeSQL(text) || strings.Contains(f.o.In, ".sql") || f.in.sources[0].Archive {
+	if strings.Contains(f.o.In, ".sql") || f.in.sources[0].Archive {
 		return "dump", nil
 	}
 	switch {

@@ -53,6 +53,23 @@ type unit struct {
 // span is b[start:end].
 type span struct{ start, end int }
 
+// around adds what of a value is not in its field: all of an expression, comments before and behind it.
+func (u *unit) around(f field, from, to int) {
+	const least = 12 // no reference is shorter
+	switch {
+	case f.form == bare:
+	case f.form == computed:
+		u.rest = append(u.rest, span{from, to})
+	default:
+		if f.start-from > least {
+			u.rest = append(u.rest, span{from, f.start})
+		}
+		if to-f.end > least {
+			u.rest = append(u.rest, span{f.end, to})
+		}
+	}
+}
+
 // next reads the unit at b[p]. fields is memory for those of a row.
 func (s *state) next(b []byte, p int, fields []field) (u unit, err error) {
 	switch s.mode {
@@ -348,6 +365,7 @@ func (s *state) assignments(b []byte, p int, fields []field) (unit, error) {
 		for {
 			t := r.peek()
 			if t.kind == noToken || depth == 0 && t.is(b, ",", "WHERE", "ON", "ORDER", "LIMIT", "RETURNING", "FROM", "AS") {
+				to = min(t.start, stop)
 				break
 			}
 			if t.is(b, "(") {
@@ -355,15 +373,13 @@ func (s *state) assignments(b []byte, p int, fields []field) (unit, error) {
 			} else if t.is(b, ")") {
 				depth--
 			}
-			to, r.p = t.end, t.end
+			r.p = t.end
 		}
 		for from < to && b[from] <= ' ' {
 			from++
 		}
 		f := s.expression(b, from, to)
-		if f.form == computed {
-			u.rest = append(u.rest, span{from, to})
-		}
+		u.around(f, from, to)
 		c, _ := s.table.Column(name)
 		fields, u.columns = append(fields, f), append(u.columns, c)
 		if !r.take(",") {
@@ -413,15 +429,14 @@ func (s *state) valuesRow(b []byte, p int, fields []field) (unit, error) {
 		return unit{end: end}, err
 	}
 	u := unit{kind: row}
+	begun := p
 	p++
 	for {
 		f, end, err := s.value(b, p)
 		if err != nil {
 			return unit{}, err
 		}
-		if f.form == computed {
-			u.rest = append(u.rest, span{f.start, f.end})
-		}
+		u.around(f, p, end)
 		fields = append(fields, f)
 		p = end + 1
 		if b[end] == ')' {
@@ -429,6 +444,9 @@ func (s *state) valuesRow(b []byte, p int, fields []field) (unit, error) {
 		}
 	}
 	u.end, u.fields = p, fields
+	if s.lines && s.learns && bytes.IndexByte(b[skipBlank(b, begun):p], '\n') >= 0 {
+		s.lines = false // it is not as its first line says
+	}
 	if s.learns && s.table.Width == 0 && s.columns == nil {
 		s.table.Width = len(fields)
 	}
@@ -445,11 +463,17 @@ func (s *state) behindRows(b []byte, p int, fields []field) (unit, error) {
 	}
 	var u unit
 	var err error
-	if t := r.peek(); t.is(b, "UPDATE") && t.end < len(b) {
+	switch t := r.peek(); {
+	case t.end >= len(b):
+		return unit{}, errMore
+	case t.is(b, "UPDATE"):
 		u, err = s.assignments(b, t.end, fields)
 		u.more = true
-	} else {
+	case r.p > p || t.is(b, "RETURNING"):
+		u.kind = beside
 		u.end, err = s.statement(b, p)
+	default:
+		return unit{}, ErrStatement
 	}
 	if err == nil {
 		s.mode = between
@@ -549,6 +573,12 @@ func (s *state) expression(b []byte, from, to int) field {
 	if f, ok := s.call(b[:to], from); ok {
 		return f
 	}
+	if inner, ok := s.converted(b[:to], from); ok {
+		if f := s.expression(b, inner.start, inner.end); f.form != bare {
+			return f
+		}
+		return whole
+	}
 	if to-from > 2 && b[from] == '0' && b[from+1]|0x20 == 'x' && isHex(b[from+2:to]) && (to-from)%2 == 0 {
 		return field{form: hexText, start: from + 2, end: to}
 	}
@@ -564,7 +594,14 @@ func (s *state) expression(b []byte, from, to int) field {
 	if t.kind == markToken && strings.EqualFold(prefix, "u") && t.is(b, "&") {
 		return whole // Unicode escapes: looked at only
 	}
-	if t.kind != textToken || b[t.start] == '$' {
+	if t.kind != textToken {
+		return whole
+	}
+	if b[t.start] == '$' {
+		if prefix == "" && r.peek().kind == noToken {
+			n := bytes.IndexByte(b[t.start+1:], '$') + 2
+			return field{form: dollars, start: t.start + n, end: t.end - n}
+		}
 		return whole
 	}
 	f := s.literal(b, t.start, t.end, prefix)
@@ -665,6 +702,44 @@ func (s *state) call(b []byte, first int) (f field, ok bool) {
 		}
 	}
 	return f, true
+}
+
+// converted returns what stands in CAST(… AS type), CONVERT(… USING charset) and convert_from(…, charset): the
+// functions with which scripts say of what type or charset a literal is.
+func (s *state) converted(b []byte, from int) (inner span, ok bool) {
+	r := reader{x: &s.syntax, b: b, p: from}
+	name := r.token()
+	if !name.is(b, "CAST", "CONVERT", "convert_from") || !r.take("(") {
+		return span{}, false
+	}
+	inner.start = r.p
+	depth := 0
+	for {
+		t := r.peek()
+		switch {
+		case t.kind == noToken:
+			return span{}, false
+		case depth == 0 && (t.is(b, "AS", "USING") && !name.is(b, "convert_from") || t.is(b, ",") && name.is(b, "convert_from")):
+			inner.end = t.start
+			r.p = t.end
+			for last := r.token(); ; last = r.token() {
+				next := r.peek()
+				switch {
+				case next.kind == noToken:
+					return inner, last.is(b, ")")
+				case last.is(b, "(") || last.kind == noToken:
+					return span{}, false
+				}
+			}
+		case t.is(b, "("):
+			depth++
+		case t.is(b, ")"):
+			if depth--; depth < 0 {
+				return span{}, false
+			}
+		}
+		r.p = t.end
+	}
 }
 
 // hexCall reads UNHEX('…') and decode('…', 'hex').

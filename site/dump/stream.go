@@ -384,12 +384,13 @@ func (s *state) ending(rest []byte) error {
 func (c *chunk) rewrite(worker int, h Handler) {
 	st := c.state
 	w := &walk{chunk: c, h: h, worker: worker, candidates: rewrite.NewCandidates(c.b)}
+	digits := holdsDigits(c.b)
 	// A line that can hold no reference is a row of which only the count matters.
 	wanted := func(start, end int) bool {
 		switch {
 		case h.Only != nil:
 			return h.Only(st.table)
-		case w.candidates.In(start, end) || bytes.Contains(c.b[start:end], []byte("0x")):
+		case w.candidates.In(start, end) || digits && holdsDigits(c.b[start:end]):
 			return true
 		}
 		w.r.Table, w.r.Columns, w.r.fields, w.r.More = st.table, st.columns, nil, false
@@ -430,6 +431,24 @@ func (c *chunk) rewrite(worker int, h Handler) {
 	}
 }
 
+// skipBlank returns the first place at or behind p where something stands.
+func skipBlank(b []byte, p int) int {
+	for p < len(b) && (b[p] <= ' ' || b[p] == ',') {
+		p++
+	}
+	return p
+}
+
+// holdsDigits reports whether a text may hold bytes in hexadecimal digits, as MariaDB and MySQL read them.
+func holdsDigits(b []byte) bool {
+	for _, begin := range []string{"0x", "X'", "x'", "EX(", "ex("} {
+		if bytes.Contains(b, []byte(begin)) {
+			return true
+		}
+	}
+	return false
+}
+
 // walk is one way through a chunk.
 type walk struct {
 	chunk      *chunk
@@ -446,7 +465,7 @@ func (w *walk) row(st *state, u unit, begin int) {
 	if w.h.Only != nil && !w.h.Only(st.table) {
 		return
 	}
-	r.Table, r.Columns, r.b, r.fields, r.begin, r.offset, r.syntax = st.table, st.columns, c.b, u.fields, begin, c.offset, &st.syntax
+	r.Table, r.Columns, r.b, r.fields, r.begin, r.offset, r.syntax = st.table, st.columns, c.b, u.fields, skipBlank(c.b[:u.end], begin), c.offset, &st.syntax
 	r.More = u.more
 	if u.own {
 		r.Columns = u.columns
@@ -496,6 +515,7 @@ func (w *walk) beside(st *state, s span, kind unitKind) {
 }
 
 func (w *walk) passage(st *state, s span, kind unitKind, candidates *rewrite.Candidates) {
+	s.start = skipBlank(w.chunk.b[:s.end], s.start)
 	b := w.chunk.b[s.start:s.end]
 	p := Passage{Code: kind == code, Remark: kind == remark}
 	if st.mode != between {
@@ -509,7 +529,7 @@ func (w *walk) passage(st *state, s span, kind unitKind, candidates *rewrite.Can
 			w.chunk.changes = append(w.chunk.changes, e)
 		}
 	}
-	if !bytes.Contains(b, []byte("0x")) && !bytes.Contains(b, []byte("0X")) && !bytes.Contains(b, []byte("x'")) && !bytes.Contains(b, []byte("X'")) && !bytes.Contains(b, []byte(`\x`)) && !bytes.Contains(b, []byte("hex")) && !bytes.Contains(b, []byte("HEX")) {
+	if !holdsDigits(b) && !bytes.Contains(b, []byte("0X")) && !bytes.Contains(b, []byte(`\x`)) && !bytes.Contains(b, []byte("'hex'")) {
 		return
 	}
 	r := reader{x: &st.syntax, b: b}

@@ -24,6 +24,7 @@ const (
 	copyText              // a field of COPY
 	copyHex               // a field of COPY that holds bytea
 	replaced              // replace(replace('…','\r',char(13)),'\n',char(10)), as SQLite's shell writes
+	dollars               // $tag$…$tag$, without escapes
 	unistring             // unistr('…\u000a…'), as newer ones write
 )
 
@@ -47,6 +48,9 @@ func (f field) decode(b []byte, w wide, old text.Decoded) (text.Decoded, error) 
 	raw := b[f.start:f.end]
 	if f.form == hexText || f.form == copyHex {
 		return f.decodeHex(raw)
+	}
+	if f.form == dollars {
+		return text.Verbatim(raw, f.start), nil
 	}
 	if w != narrow && f.form == escaped {
 		return f.decodeWide(b, w), nil
