@@ -439,6 +439,8 @@ of the dump; a row that is larger than --largest-row stops it, with its place.
 	c.Flags().StringArrayVar(&o.Parts, "part", nil, "a `FILE` that goes on where IN ends, of a dump in several (repeatable)")
 	c.Flags().StringVar(&o.Dialect, "dialect", "", "whose SQL the dump is: `mysql|postgres|sqlite` (default: told from the dump)")
 	c.Flags().StringVar(&o.Charset, "charset", "", "the charset of the dump's text, by the database's `NAME` for it, where the dump does not say (default utf8mb4)")
+	c.Flags().StringVar(&o.Tables, "tables", "", "a dump `FILE` that defines the tables, where IN has only their rows")
+	c.Flags().BoolVar(&o.Rows, "rows-only", false, "change rows of tables that nothing defines: nobody knows what fits into their columns")
 	c.Flags().BoolVar(&o.Code, "code", false, "change views, triggers, functions and definitions too")
 	c.Flags().IntVar(&o.Row, "largest-row", 16, "stop at a row of more than this many `MB`; a row takes up to five times its size of memory")
 	c.Flags().StringVar(&summary, "summary", "", "write the summary as JSON to this `FILE`")

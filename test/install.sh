@@ -29,6 +29,9 @@ need ss iproute2
 need /usr/sbin/named bind9
 need /usr/lib/galera/libgalera_smm.so galera-4
 need rsync rsync
+need /usr/share/phpmyadmin/index.php phpmyadmin
+grep -qx zip <<<"$modules" || missing+=(php-zip)
+grep -qx bz2 <<<"$modules" || missing+=(php-bz2)
 compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql)
 
 if [ ${#missing[@]} -eq 0 ]; then

@@ -36,6 +36,8 @@ type FilterOptions struct {
 	Layout  string   // a built-in one or a file; "": the built-in one whose tables are there
 	Dialect string   // mysql, postgres or sqlite; "": told from the dump
 	Charset string   // of the dump's text, where it does not say; "": UTF-8
+	Tables  string   // a dump that defines the tables, where In has only their rows
+	Rows    bool     // tables that nobody defines are changed all the same
 	Code    bool     // references in views, triggers, functions and definitions are changed too
 	Row     int      // the largest row, in MB; 0: 16
 	Stdin   io.Reader
@@ -88,9 +90,10 @@ type filtering struct {
 	layouts []*layout.Layout
 	p       Progress
 	in      *input
+	defined *dump.Schema // tables that another dump defines; nil: none
 	survey  *dump.Survey
 	known   map[string]known // by the table's name
-	taken   map[int64]bool   // rows, by their place, whose change would break a unique key
+	taken   map[place]bool   // values whose change would break a unique key
 	out     *Filtered
 }
 

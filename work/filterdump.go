@@ -47,9 +47,8 @@ type knownTable struct {
 	short   string
 	layout  *layout.Layout
 	columns []database.Column
-	blind   bool         // nobody can tell its columns apart, and some are not to be changed
-	unique  map[int]bool // columns of unique keys
-	address int          // the column that holds addresses of the site; -1: none
+	blind   bool // nobody can tell its columns apart, and some are not to be changed
+	address int  // the column that holds addresses of the site; -1: none
 }
 
 // dump goes through the dump and writes it.
@@ -227,15 +226,14 @@ func (t *tally) row(r *dump.Row) {
 
 // refuse returns why columns of a row are to be left; nil where nothing is known against any.
 func (t *tally) refuse(k *knownTable, r *dump.Row) func(i int) rewrite.Reason {
-	taken := len(t.f.taken) > 0 && t.f.taken[r.Offset()]
-	if !k.blind && !taken {
+	if !k.blind && len(t.f.taken) == 0 {
 		return nil
 	}
 	return func(i int) rewrite.Reason {
 		switch {
 		case k.blind && r.Columns == nil:
 			return rewrite.Nameless
-		case taken && k.unique[i]:
+		case t.f.taken[place{r.Offset(), i}]:
 			return rewrite.Taken
 		}
 		return ""
@@ -340,7 +338,7 @@ func (t *tally) know(r *dump.Row) *knownTable {
 		count = &sheet.TableCount{Table: name}
 		t.tables[name] = count
 	}
-	k := &knownTable{count: count, short: name, layout: &layout.Layout{}, unique: map[int]bool{}, address: -1}
+	k := &knownTable{count: count, short: name, layout: &layout.Layout{}, address: -1}
 	if seen, ok := t.f.known[name]; ok {
 		k.short, k.layout, k.blind = seen.Short, seen.layout, seen.Blind
 		if r.Columns == nil {
@@ -355,9 +353,6 @@ func (t *tally) know(r *dump.Row) *knownTable {
 		t.nameless[name] = true
 	}
 	for i, c := range k.columns {
-		for _, u := range r.Table.Unique {
-			k.unique[i] = k.unique[i] || slices.Contains(u.Columns, c.Name)
-		}
 		for _, a := range k.layout.Addresses {
 			if a.Table == k.short && a.Column == c.Name {
 				k.address = i

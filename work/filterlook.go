@@ -35,6 +35,11 @@ type known struct {
 // own addresses and its sister sites, and where a change would break a unique key.
 func (f *filtering) look(ctx context.Context) error {
 	var err error
+	if f.o.Tables != "" {
+		if f.defined, err = f.definitions(ctx); err != nil {
+			return err
+		}
+	}
 	if f.survey, err = f.surveyed(ctx); err != nil {
 		return err
 	}
@@ -43,6 +48,25 @@ func (f *filtering) look(ctx context.Context) error {
 	f.out.Makes, f.out.Drops = s.Makes, s.Drops
 	f.recognise(s)
 	return f.learn(ctx)
+}
+
+// definitions reads the dump that defines the tables.
+func (f *filtering) definitions(ctx context.Context) (*dump.Schema, error) {
+	name := f.o.Tables
+	other := &filtering{o: FilterOptions{In: name, Dialect: f.o.Dialect, Row: f.o.Row}, p: f.p}
+	var err error
+	if other.in, err = openInput(other.o); err != nil {
+		return nil, other.failed(err, true)
+	}
+	defer other.in.close()
+	s, err := other.surveyed(ctx)
+	if err != nil {
+		return nil, other.failed(err, true)
+	}
+	if !s.Schema.Makes {
+		return nil, misuse(nil, name+" defines no tables", "give a dump with the structure of the tables")
+	}
+	return s.Schema, nil
 }
 
 // dialects are the names of the dialects for users.
@@ -97,7 +121,7 @@ func (f *filtering) surveyAs(ctx context.Context, d dump.Dialect) (*dump.Survey,
 		done += n
 		f.p.At("reading", done>>20, size>>20)
 	}
-	return dump.Look(ctx, in, dump.Options{Dialect: d, Charset: strings.ToLower(f.o.Charset), MaxUnit: f.o.Row << 20, Read: read})
+	return dump.Look(ctx, in, dump.Options{Dialect: d, Known: f.defined, Charset: strings.ToLower(f.o.Charset), MaxUnit: f.o.Row << 20, Read: read})
 }
 
 // without reports whether the dump has none of some bytes.
@@ -198,11 +222,37 @@ func (f *filtering) learn(ctx context.Context) error {
 		f.site = f.site.WithSisters(append(f.site.Sisters, l.sisters...)...)
 		f.out.Sisters = sistersOf(f.site)
 	}
-	f.taken = map[int64]bool{}
+	f.taken = map[place]bool{}
 	for _, u := range l.uniques {
 		u.collisions(f.taken)
 	}
-	return l.rightSite()
+	if err := l.rightSite(); err != nil {
+		return err
+	}
+	return l.allDefined()
+}
+
+// allDefined refuses references in tables that nobody defines: their columns may be too short, of fixed values,
+// or unique, and then the database cuts or loses what is changed.
+func (l *learning) allDefined() error {
+	if l.f.o.Rows {
+		return nil
+	}
+	var names []string
+	for t, u := range l.uniques {
+		if len(t.Columns) == 0 && u.edits > 0 {
+			names = append(names, t.String())
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	slices.Sort(names)
+	if len(names) > 4 {
+		names = append(names[:4], fmt.Sprintf("%d more", len(names)-4))
+	}
+	return misuse(nil, "the dump has rows of "+strings.Join(names, ", ")+" and does not define these tables, so nobody knows what fits into their columns",
+		"export structure and data; or name a dump of the structure: --tables FILE; or change them all the same: --rows-only")
 }
 
 func isSites(k known) bool { return k.layout.Sites != nil && k.Short == k.layout.Sites.Table }
@@ -285,29 +335,46 @@ func columnOf(r *dump.Row, k known, name string) int {
 	return -1
 }
 
+// place is one value of the dump: its row's place and its number in the row.
+type place struct {
+	row    int64
+	column int
+}
+
 // uniques finds rows of one table whose change would make two keys equal that are not.
 type uniques struct {
-	lock   sync.Mutex
-	judge  judge
-	keys   []dump.Unique
-	seed   maphash.Seed
-	before []map[uint64]bool // the keys of all rows, by unique key
-	change []map[uint64][]changedKey
+	lock  sync.Mutex
+	judge judge
+	keys  []dump.Unique // where the dump defines the table
+	seed  maphash.Seed
+	edits int               // values that change, where the dump does not define the table
+	found map[string]*keyed // by key; of a table that the dump does not define, by column
+}
+
+// keyed are the values of one key.
+type keyed struct {
+	before map[uint64]bool
+	twice  bool // a value is there twice: it is no key
+	change map[uint64][]changedKey
 }
 
 // changedKey is a key that a change makes another one.
 type changedKey struct {
-	before uint64
-	row    int64 // its place in the dump
+	before  uint64
+	row     int64
+	columns []int // of the row
 }
 
-// newUniques returns what looks for collisions in a table; nil where none can be.
+// newUniques returns what looks for collisions in a table; nil where none can be. Of a table that the dump does
+// not define each column may be a key.
 func newUniques(site address.Site, t *dump.Table) *uniques {
-	u := &uniques{judge: judge{rules: &rewrite.Rules{Site: site}, layout: &layout.Layout{}}, seed: maphash.MakeSeed()}
+	u := &uniques{judge: judge{rules: &rewrite.Rules{Site: site}, layout: &layout.Layout{}}, seed: maphash.MakeSeed(), found: map[string]*keyed{}}
+	if len(t.Columns) == 0 {
+		return u
+	}
 	for _, key := range t.Unique {
 		if slices.ContainsFunc(key.Columns, func(name string) bool { c, ok := t.Column(name); return ok && c.Text }) {
 			u.keys = append(u.keys, key)
-			u.before, u.change = append(u.before, map[uint64]bool{}), append(u.change, map[uint64][]changedKey{})
 		}
 	}
 	if len(u.keys) == 0 {
@@ -316,47 +383,102 @@ func newUniques(site address.Site, t *dump.Table) *uniques {
 	return u
 }
 
+// longestKey is how long a value of an index is at the most, in bytes.
+const longestKey = 3072
+
 // add reads the keys of a row, before and after its change.
 func (u *uniques) add(r *dump.Row) {
 	u.lock.Lock()
 	defer u.lock.Unlock()
-	for n, key := range u.keys {
-		var was, is maphash.Hash
-		was.SetSeed(u.seed)
-		is.SetSeed(u.seed)
-		changed, null := false, false
+	for _, key := range u.keys {
+		columns := make([]int, len(key.Columns))
 		for k, name := range key.Columns {
-			i := columnOf(r, known{}, name)
-			if i < 0 {
-				null = true
-				break
+			columns[k] = columnOf(r, known{}, name)
+		}
+		if !slices.Contains(columns, -1) {
+			u.key(r, strings.Join(key.Columns, "\x00"), columns, key.Prefixes)
+		}
+	}
+	if u.keys != nil {
+		return
+	}
+	for i := range r.Len() {
+		if v, ok := r.Value(i); ok && r.May(i) && len(u.judge.rules.Value(v).Edits) > 0 {
+			u.edits++
+		}
+	}
+	for i := range r.Len() { // only addresses can become equal to addresses
+		if v, ok := r.Value(i); ok && len(v) <= longestKey && (r.May(i) || bytes.Contains(v, []byte("https"))) {
+			name := fmt.Sprint(i)
+			if r.Columns != nil {
+				name = r.Columns[i].Name
 			}
-			v, ok := r.Value(i)
-			if !ok {
-				v, ok = r.Bare(i)
-				null = null || !ok || strings.EqualFold(string(v), "NULL") || string(v) == `\N`
+			u.key(r, name, []int{i}, []int{0})
+		}
+	}
+}
+
+// key notes one key of a row.
+func (u *uniques) key(r *dump.Row, name string, columns, prefixes []int) {
+	var was, is maphash.Hash
+	was.SetSeed(u.seed)
+	is.SetSeed(u.seed)
+	changed := false
+	for k, i := range columns {
+		v, ok := r.Value(i)
+		if !ok {
+			if v, ok = r.Bare(i); !ok || strings.EqualFold(string(v), "NULL") || string(v) == `\N` {
+				return // equal to nothing
 			}
-			after := v
-			if r.May(i) {
-				if res := u.judge.rules.Value(v); len(res.Edits) > 0 {
-					if b, err := rewrite.Apply(v, res.Edits); err == nil {
-						after, changed = b, true
-					}
+		}
+		after := v
+		if r.May(i) {
+			if res := u.judge.rules.Value(v); len(res.Edits) > 0 {
+				if b, err := rewrite.Apply(v, res.Edits); err == nil {
+					after, changed = b, true
 				}
 			}
-			was.Write(folded(v, key.Prefixes[k]))
-			is.Write(folded(after, key.Prefixes[k]))
-			was.WriteByte(0)
-			is.WriteByte(0)
 		}
-		if null {
+		was.Write(folded(v, prefixes[k]))
+		is.Write(folded(after, prefixes[k]))
+		was.WriteByte(0)
+		is.WriteByte(0)
+	}
+	f := u.found[name]
+	if f == nil {
+		f = &keyed{before: map[uint64]bool{}, change: map[uint64][]changedKey{}}
+		u.found[name] = f
+	}
+	b := was.Sum64()
+	f.twice = f.twice || f.before[b]
+	f.before[b] = true
+	if changed {
+		a := is.Sum64()
+		f.change[a] = append(f.change[a], changedKey{b, r.Offset(), columns})
+	}
+}
+
+// collisions adds the values of rows whose changed key another row has already, or gets too.
+func (u *uniques) collisions(taken map[place]bool) {
+	for _, f := range u.found {
+		if f.twice && u.keys == nil {
 			continue
 		}
-		b := was.Sum64()
-		u.before[n][b] = true
-		if changed {
-			a := is.Sum64()
-			u.change[n][a] = append(u.change[n][a], changedKey{b, r.Offset()})
+		for after, rows := range f.change {
+			others := 0
+			for _, c := range rows {
+				if c.before != after {
+					others++
+				}
+			}
+			for _, c := range rows {
+				if c.before == after || !f.before[after] && others < 2 {
+					continue
+				}
+				for _, i := range c.columns {
+					taken[place{c.row, i}] = true
+				}
+			}
 		}
 	}
 }
@@ -376,25 +498,6 @@ func folded(v []byte, prefix int) []byte {
 		}
 	}
 	return cases.Fold().Bytes(v)
-}
-
-// collisions adds the places of rows whose changed key another row has already, or gets too.
-func (u *uniques) collisions(taken map[int64]bool) {
-	for n := range u.keys {
-		for after, rows := range u.change[n] {
-			others := 0
-			for _, c := range rows {
-				if c.before != after {
-					others++
-				}
-			}
-			for _, c := range rows {
-				if c.before != after && (u.before[n][after] || others > 1) {
-					taken[c.row] = true
-				}
-			}
-		}
-	}
 }
 
 func dumpColumns(r *dump.Row) []database.Column {

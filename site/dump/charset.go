@@ -29,7 +29,7 @@ var charsets = map[string]encoding.Encoding{
 	"big5": traditionalchinese.Big5, "euckr": korean.EUCKR, "euc_kr": korean.EUCKR, "uhc": korean.EUCKR,
 }
 
-// postgresLatin1 is PostgreSQL's LATIN1, which is ISO 8859-1.
+// encoding returns a charset by its name; nil where it is UTF-8 or not known. PostgreSQL's LATIN1 is ISO 8859-1.
 func (x *syntax) encoding(charset string) encoding.Encoding {
 	if x.dialect == Postgres && charset == "latin1" {
 		return charmap.ISO8859_1
@@ -37,9 +37,15 @@ func (x *syntax) encoding(charset string) encoding.Encoding {
 	return charsets[charset]
 }
 
+// sjisBackslash is how MariaDB and MySQL write a backslash in sjis, which has no other.
+const sjisBackslash = "\x81\x5f"
+
 // toUTF8 reads bytes of a charset as UTF-8; ok is false where that loses anything.
-func toUTF8(b []byte, from encoding.Encoding) (d text.Decoded, ok bool) {
+func toUTF8(b []byte, charset string, from encoding.Encoding) (d text.Decoded, ok bool) {
 	return convert(b, func(rest []byte) ([]byte, int) {
+		if charset == "sjis" && bytes.HasPrefix(rest, []byte(sjisBackslash)) {
+			return []byte{'\\'}, len(sjisBackslash)
+		}
 		for n := 1; n <= min(4, len(rest)); n++ {
 			out, err := from.NewDecoder().Bytes(rest[:n])
 			if err != nil || bytes.ContainsRune(out, utf8.RuneError) || len(out) == 0 {

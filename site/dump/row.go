@@ -1,7 +1,9 @@
 package dump
 
 import (
+	"bytes"
 	"fmt"
+	"strings"
 
 	"golang.org/x/text/encoding"
 
@@ -77,7 +79,7 @@ func (r *Row) Value(i int) (v []byte, ok bool) {
 		u.decoded, u.bytes, u.reading = true, d, asBytes
 		if r.syntax.charset != "" && !r.isBytes(i) && !ascii(d.Text) {
 			if e := r.syntax.encoding(r.syntax.charset); e != nil {
-				if read, ok := toUTF8(d.Text, e); ok {
+				if read, ok := toUTF8(d.Text, r.syntax.charset, e); ok {
 					u.reading, u.read, u.charset = asUTF8, read, e
 				}
 			}
@@ -99,6 +101,9 @@ func (r *Row) Again(i int) (v []byte, ok bool) {
 	u := &r.values[i]
 	if !u.decoded || r.isBytes(i) || ascii(u.bytes.Text) {
 		return nil, false
+	}
+	if u.reading == asUTF8 && r.syntax.charset == "sjis" && bytes.Contains(u.bytes.Text, []byte(sjisBackslash)) {
+		return nil, false // whose length in bytes nobody counts
 	}
 	if u.reading == asUTF8 {
 		u.reading = asBytes
@@ -152,6 +157,9 @@ func (r *Row) place(i int) error {
 	}
 	for k, e := range r.edits[i] {
 		in := e.Inserted
+		if u.reading == asUTF8 && r.syntax.charset == "sjis" && strings.Contains(in, `\`) {
+			return fmt.Errorf("a value of table %s cannot be written in the charset of the dump", r.Table)
+		}
 		if u.reading != asBytes && !ascii([]byte(in)) {
 			var err error
 			if u.reading == asUTF8 {

@@ -3,6 +3,7 @@ package dump
 import (
 	"bytes"
 	"errors"
+	"slices"
 	"strings"
 )
 
@@ -387,6 +388,9 @@ func (s *state) assignments(b []byte, p int, fields []field) (unit, error) {
 		}
 	}
 	u.fields = fields
+	if s.learns && len(s.table.Listed) == 0 {
+		s.table.Listed = slices.Clone(u.columns)
+	}
 	at := r.p
 	for r.take("ON", "DUPLICATE", "KEY") {
 	}

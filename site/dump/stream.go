@@ -28,6 +28,7 @@ type Options struct {
 	Dialect Dialect     // Unknown: told from its beginning
 	Charset string      // of its text, lower case, where it does not say; "": UTF-8
 	MaxUnit int         // the largest row or statement that is held in memory, in bytes; 0: MaxUnit
+	Known   *Schema     // tables that are defined elsewhere; nil: none
 	Read    func(int64) // is told how many bytes were read; nil: nobody
 }
 
@@ -95,6 +96,12 @@ func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 		return nil, ErrDialect
 	}
 	s := &Survey{Schema: &Schema{Dialect: o.Dialect, named: map[[2]string]*Table{}}}
+	if o.Known != nil {
+		for _, t := range o.Known.Tables {
+			mine := s.Schema.table(t.Schema, t.Name)
+			mine.Columns, mine.Unique = t.Columns, t.Unique
+		}
+	}
 	st := state{session: session{syntax: syntaxOf(o.Dialect)}, model: s.Schema, lines: ownProgram.Match(head), learns: true}
 	st.speak(o.Charset)
 	return s, s.split(ctx, in, st, o)

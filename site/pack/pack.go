@@ -353,10 +353,10 @@ func (s *Source) list(f io.ReadSeeker) error {
 		return err
 	}
 	s.Others = len(others)
+	if slices.Contains(others, "toc.dat") {
+		return &Foreign{"this is a dump in PostgreSQL's tar format", "make SQL of it: pg_restore -f site.sql FILE"}
+	}
 	if len(s.Parts) == 0 {
-		if slices.Contains(others, "toc.dat") {
-			return &Foreign{"this is a dump in PostgreSQL's tar format", "make SQL of it: pg_restore -f site.sql FILE"}
-		}
 		if slices.Contains(others, "content.xml") {
 			return &Foreign{"this is an office document", "export the database as SQL"}
 		}

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -83,8 +84,8 @@ func seeded(t *testing.T) random {
 }
 
 // filter runs the built program on a dump.
-func filter(t *testing.T, program string, in []byte) []byte {
-	c := exec.Command(program, "filter", "--quiet", "--site", "https://ternrock.example", "--also", "www.ternrock.example")
+func filter(t *testing.T, program string, in []byte, more ...string) []byte {
+	c := exec.Command(program, append([]string{"filter", "--quiet", "--site", "https://ternrock.example", "--also", "www.ternrock.example"}, more...)...)
 	c.Stdin = bytes.NewReader(in)
 	var out, errs bytes.Buffer
 	c.Stdout, c.Stderr = &out, &errs
@@ -216,9 +217,21 @@ func TestSQLiteDump(t *testing.T) {
 		require.NoError(t, err)
 		want = append(want, kind+strings.ToUpper(hex.EncodeToString([]byte(expected(t, string(v))))))
 	}
-	dump := shell("one.db", ".dump\n")
-	shell("two.db", string(filter(t, b.program, []byte(dump))))
-	same(t, "filter", want, cells("two.db"))
+	tables := filepath.Join(b.dir, "tables.sql")
+	require.NoError(t, os.WriteFile(tables, []byte(shell("one.db", ".schema\n")), 0o600))
+	for n, how := range []string{".dump\n", ".dump --preserve-rowids --nosys\n", ".dump --data-only\n", ".mode insert m\nSELECT * FROM m;\n"} {
+		dump, more := shell("one.db", how), []string(nil)
+		two := fmt.Sprintf("two%d.db", n)
+		if n > 1 {
+			shell(two, shell("one.db", ".schema\n"))
+			more = []string{"--tables", tables, "--dialect", "sqlite"}
+		}
+		shell(two, string(filter(t, b.program, []byte(dump), more...)))
+		same(t, "filter "+how, want, cells(two))
+	}
+	said, err := exec.Command(b.program, "filter", "--site", "https://ternrock.example", filepath.Join(b.dir, "one.db"), filepath.Join(b.dir, "out.db")).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(said), "this is an SQLite database")
 	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "sqlite:"+filepath.Join(b.dir, "one.db"))
 	b.tool(1, "preview", "--offline")
 	code, out := b.try("apply", "--offline") // 1: binary values may be left and named
@@ -288,12 +301,36 @@ func TestPostgreSQLDump(t *testing.T) {
 		}
 		want = append(want, hex.EncodeToString([]byte(after)))
 	}
-	for n, flags := range [][]string{{}, {"--inserts"}, {"--column-inserts", "--rows-per-insert=50"}} {
+	dumped := func(flags ...string) []byte {
+		return pg(nil, "pg_dump", append([]string{"-h", data, "-U", "keeper"}, append(flags, "one")...)...)
+	}
+	tables := filepath.Join(b.dir, "tables.sql")
+	require.NoError(t, os.WriteFile(tables, dumped("--schema-only"), 0o600))
+	for n, flags := range [][]string{{}, {"--inserts"}, {"--column-inserts", "--rows-per-insert=50"}, {"--data-only"}, {"--data-only", "--inserts"}, {"--no-owner", "--no-privileges", "--quote-all-identifiers"}, {"--disable-dollar-quoting", "--no-comments"}, {"--clean", "--if-exists", "--inserts", "--on-conflict-do-nothing"}} {
 		name := fmt.Sprintf("again%d", n)
-		dump := pg(nil, "pg_dump", append([]string{"-h", data, "-U", "keeper"}, append(flags, "one")...)...)
+		dump := dumped(flags...)
 		psql("postgres", "CREATE DATABASE "+name+";")
-		psql(name, string(filter(t, b.program, dump)))
+		var more []string
+		if flags != nil && slices.Contains(flags, "--data-only") {
+			psql(name, string(dumped("--schema-only")))
+			more = []string{"--tables", tables}
+		}
+		psql(name, string(filter(t, b.program, dump, more...)))
 		same(t, strings.Join(flags, " "), want, cells(name))
 		assert.Equal(t, "http://ternrock.example/; $a$\n", strings.TrimLeft(psql(name, "SELECT public.f();"), " "), "functions are untouched")
+	}
+	// With consent the function changes too.
+	psql("postgres", "CREATE DATABASE coded;")
+	psql("coded", string(filter(t, b.program, dumped(), "--code")))
+	assert.Equal(t, "https://ternrock.example/; $a$\n", strings.TrimLeft(psql("coded", "SELECT public.f();"), " "))
+	same(t, "--code", want, cells("coded"))
+	for flag, say := range map[string]string{"-Fc": "custom format", "-Ft": "tar format"} {
+		in := filepath.Join(b.dir, "other"+flag)
+		require.NoError(t, os.WriteFile(in, dumped(flag), 0o600))
+		out, err := exec.Command(b.program, "filter", "--site", "https://ternrock.example", in, in+".out").CombinedOutput()
+		require.Error(t, err)
+		assert.Contains(t, string(out), say)
+		assert.Contains(t, string(out), "pg_restore -f")
+		assert.NoFileExists(t, in+".out")
 	}
 }

@@ -22,6 +22,7 @@ import (
 
 var (
 	sqlScripts = flag.Int("sql-scripts", 12, "how many random SQL scripts each server judges")
+	allExports = flag.Bool("exports-all", false, "all sets of options of the dump programs and of the panel, not some")
 	sqlSeed    = flag.Uint64("sql-seed", 2026, "the first of their seeds; 0: another one each time")
 )
 
