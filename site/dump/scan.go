@@ -130,7 +130,7 @@ func (s *state) other(b []byte, p int, first token) (unit, error) {
 	}
 	u := unit{kind: beside, end: end}
 	stmt := b[p:end]
-	if !verbs[strings.ToUpper(string(b[first.start:min(first.end, first.start+20)]))] {
+	if !s.begins(b, first) {
 		return unit{}, ErrStatement
 	}
 	switch {
@@ -161,6 +161,12 @@ var verbs = func() map[string]bool {
 	}
 	return all
 }()
+
+// begins reports whether a statement can begin with a token.
+func (s *state) begins(b []byte, t token) bool {
+	word := strings.ToUpper(string(b[t.start:min(t.end, t.start+20)]))
+	return verbs[word] || s.dialect == MySQL && word == "DELIMITER"
+}
 
 // insert reads the head of an INSERT up to VALUES, or all of it where it has none. at is behind its
 // first word.
@@ -361,14 +367,9 @@ func (s *state) assignments(b []byte, p int, fields []field) (unit, error) {
 		if name == "" || !r.take("=") {
 			break
 		}
-		from, to := r.p, r.p
-		depth := 0
-		for {
-			t := r.peek()
-			if t.kind == noToken || depth == 0 && t.is(b, ",", "WHERE", "ON", "ORDER", "LIMIT", "RETURNING", "FROM", "AS") {
-				to = min(t.start, stop)
-				break
-			}
+		from, depth := r.p, 0
+		t := r.peek()
+		for ; t.kind != noToken && (depth > 0 || !t.is(b, ",", "WHERE", "ON", "ORDER", "LIMIT", "RETURNING", "FROM", "AS")); t = r.peek() {
 			if t.is(b, "(") {
 				depth++
 			} else if t.is(b, ")") {
@@ -376,6 +377,7 @@ func (s *state) assignments(b []byte, p int, fields []field) (unit, error) {
 			}
 			r.p = t.end
 		}
+		to := min(t.start, stop)
 		for from < to && b[from] <= ' ' {
 			from++
 		}

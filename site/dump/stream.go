@@ -367,8 +367,11 @@ func (s *state) ending(rest []byte) error {
 		return errors.New("the dump is cut off inside the rows of table " + s.table.Name)
 	}
 	first, err := s.syntax.next(append(bytes.Clone(rest), "   \n"...), 0)
-	if err == nil && first.is(rest, "INSERT", "REPLACE", "COPY", "UPDATE") {
+	switch {
+	case err == nil && first.is(rest, "INSERT", "REPLACE", "COPY", "UPDATE"):
 		return errors.New("the dump is cut off inside a statement")
+	case err == nil && first.end < len(rest) && first.kind != noToken && !s.begins(rest, first):
+		return ErrStatement
 	}
 	for _, end := range []string{"\n", s.delimiter + "\n"} { // a comment, or a statement without its semicolon
 		closed := append(bytes.Clone(rest), end...)

@@ -197,6 +197,11 @@ func (s *Source) look() error {
 		s.Archive = true
 		return s.list(f)
 	}
+	if s.Packing == XZ {
+		if err := wholeXZ(f); err != nil {
+			return err
+		}
+	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
@@ -219,6 +224,21 @@ func (s *Source) look() error {
 	}
 	s.Parts = []Part{{}}
 	return s.utf16(head)
+}
+
+// wholeXZ looks at the end of an xz file, of which a part would read like the whole.
+func wholeXZ(f io.ReadSeeker) error {
+	end := make([]byte, 2)
+	if _, err := f.Seek(-int64(len(end)), io.SeekEnd); err != nil {
+		return err
+	}
+	if _, err := io.ReadFull(f, end); err != nil {
+		return err
+	}
+	if string(end) != "YZ" {
+		return fmt.Errorf("xz: %w: it is cut off", ErrPacked)
+	}
+	return nil
 }
 
 // utf16 looks whether a text is UTF-16, and then whether it can be written again as it was.
