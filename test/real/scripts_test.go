@@ -35,7 +35,6 @@ type scripter struct {
 	tables  int
 	ansi    bool // MariaDB: "…" is a name
 	bare    bool // MariaDB: a backslash stands for itself
-	charset string
 }
 
 // plant is one reference that was planted, and the lines of its statement.
