@@ -86,7 +86,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 	f := c.Flags()
 	f.BoolVar(&o.Here, "here", false, "keep site file and logbook in the current folder; not in one that a web server serves")
 	f.BoolVar(&move, "move", false, "move the site file that is in use, with its logbook, into your data folder")
-	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, mysql://USER@HOST/NAME or postgres://USER@HOST/NAME; ?socket=PATH, tls=off|encrypt|verify, tls-ca=FILE, schema=NAME")
+	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, dump:FILE (an exported one), mysql://USER@HOST/NAME or postgres://USER@HOST/NAME; ?socket=PATH, tls=off|encrypt|verify, tls-ca=FILE, schema=NAME")
 	f.StringVar(&o.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
 	f.StringVar(&o.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")
 	f.StringVar(&o.Database.PasswordEnv, "password-env", "", "the password is in this environment `VARIABLE`")
@@ -102,14 +102,16 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 // parseDatabase reads the address of a database. A password in it is refused:
 // everybody on the machine could read it.
 func parseDatabase(raw string, d *sitefile.Database) error {
-	if file, ok := strings.CutPrefix(raw, "sqlite:"); ok && file != "" {
-		d.Kind, d.File = "sqlite", file
-		return nil
+	for _, kind := range []string{"sqlite", work.DumpKind} {
+		if file, ok := strings.CutPrefix(raw, kind+":"); ok && file != "" {
+			d.Kind, d.File = kind, file
+			return nil
+		}
 	}
 	u, err := url.Parse(raw)
 	kinds := map[string]string{"mysql": "mysql", "mariadb": "mysql", "postgres": "postgres", "postgresql": "postgres"}
 	if err != nil || kinds[u.Scheme] == "" || strings.Trim(u.Path, "/") == "" {
-		return fmt.Errorf("--database cannot be read; write sqlite:FILE, mysql://USER@HOST:PORT/NAME or postgres://USER@HOST:PORT/NAME")
+		return fmt.Errorf("--database cannot be read; write sqlite:FILE, dump:FILE, mysql://USER@HOST:PORT/NAME or postgres://USER@HOST:PORT/NAME")
 	}
 	for k := range u.Query() {
 		if !slices.Contains([]string{"socket", "tls", "tls-ca", "schema", "charset"}, k) {
@@ -232,7 +234,8 @@ func judgeFlag(c *cobra.Command, judge *string) {
 
 func (a *app) applyCommand() *cobra.Command {
 	var drops bool
-	var rate int
+	var rate, largest int
+	var o work.DumpOptions
 	c := &cobra.Command{
 		Use:   "apply [SHEET]",
 		Short: "Carry out a change sheet: journal first, then the change",
@@ -246,16 +249,34 @@ Interrupted at any moment, the same command goes on. For a rehearsal there is
 preview: it is the dry run. Transactions are small; --rate slows them down where a
 live site or its replicas need room.
 
+An exported database (init --database dump:FILE) is not changed in place: --write
+makes a new dump of it, --patch an SQL file with only what changes, to be loaded
+over the database that the dump was made of, and another one that takes that back.
+A patch leaves rows that were edited since the export, and counts them.
+
 ` + exitCodes,
 		Example: `  trimlantern apply
   trimlantern apply --drop-caches
-  trimlantern apply --rate 200`,
+  trimlantern apply --rate 200
+  trimlantern apply --write museum-https.sql.gz
+  trimlantern apply --patch museum-https.sql --largest-file 8`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, err := a.open()
 			if err != nil {
 				return err
+			}
+			if o.Write != "" || o.Patch != "" {
+				if largest < 1 || largest > 1024 {
+					return fmt.Errorf("--largest-file %d: write a number of megabytes from 1 to 1024", largest)
+				}
+				o.Sheet, o.Largest = strings.Join(args, ""), int64(largest)<<20
+				r, err := j.ApplyDump(c.Context(), o)
+				if err != nil {
+					return err
+				}
+				return a.show(r, func(t *report.Text) { t.DumpApplied(r) })
 			}
 			j.Rate = rate
 			debug.SetMemoryLimit(120 << 20) // much comes and goes: collect before it gathers
@@ -270,6 +291,10 @@ live site or its replicas need room.
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host in the second preview")
 	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the layout calls safe to lose")
 	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
+	c.Flags().StringVar(&o.Write, "write", "", "of an exported database: write the new dump to this `FILE`")
+	c.Flags().StringVar(&o.Patch, "patch", "", "of an exported database: write only what changes to this `FILE`, as SQL")
+	c.Flags().IntVar(&largest, "largest-file", 2, "split a patch into files of at most this many `MB`")
+	c.MarkFlagsMutuallyExclusive("write", "patch")
 	return c
 }
 

@@ -126,6 +126,10 @@ func (t *Text) Preview(p *work.Preview) {
 	switch {
 	case p.Changes() > 0:
 		t.printf("\nSheet %s holds exactly these changes.\n", p.Sheet)
+		if strings.HasPrefix(p.Database, "dump:") {
+			t.next("trimlantern apply --write FILE makes a new dump; --patch FILE only what changes")
+			return
+		}
 		t.next("trimlantern apply")
 	case p.Code() == work.Clean:
 		t.printf("\n%s\n", t.good("Nothing is left to change."))
@@ -390,6 +394,9 @@ func place(l sheet.Left) string {
 		return fmt.Sprintf("%s:%d", l.File, l.Line)
 	}
 	where := l.Table + "." + l.Column
+	if l.Column == "" && l.Line > 0 {
+		where = strings.TrimSpace(fmt.Sprintf("line %d %s", l.Line, l.Table))
+	}
 	if l.Label != "" {
 		where = l.Label
 	}
@@ -440,6 +447,44 @@ func padRunes(s string, n int) string {
 		return s + strings.Repeat(" ", n-w)
 	}
 	return s
+}
+
+// DumpApplied shows what was made of an exported database.
+func (t *Text) DumpApplied(d *work.DumpApplied) {
+	t.printf("Sheet %s of %s: %s in %s changed.\n\n", clip(d.Sheet, 30), clip(d.Site, 40), plural(d.Refs, "reference"), plural(d.Changed, "cell"))
+	var rows [][]string
+	for _, name := range byCount(d.Tables) {
+		rows = append(rows, []string{clip(name, 40), number(d.Tables[name])})
+	}
+	if len(rows) > 0 {
+		t.rows([]string{"table", ">cells"}, rows)
+		t.printf("\n")
+	}
+	for _, name := range byCount(d.Keyless) {
+		t.wrap("  ", t.care(plural(d.Keyless[name], "cell")+" of "+clip(name, 40)+" left: the table has no primary key, by which a patch could find its rows. A new dump has them (apply --write FILE)."))
+	}
+	t.wrap("  ", "Written: "+Clean(strings.Join(d.Wrote, ", ")))
+	if len(d.Back) > 0 {
+		t.wrap("  ", "Takes it back: "+Clean(strings.Join(d.Back, ", ")))
+	} else {
+		t.wrap("  ", "The dump it was made of stays as it is: "+Clean(d.Dump))
+		if d.Proven > 0 {
+			t.printf("  Read again: the new dump has %s as planned.\n", plural(d.Proven, "cell"))
+		}
+		switch {
+		case !d.Makes:
+			t.wrap("  ", "It has rows but no tables: load it where the tables are there and empty.")
+		case !d.Drops:
+			t.wrap("  ", "It does not remove tables before it makes them: load it into an empty database.")
+		}
+	}
+	if d.Files > 0 {
+		t.wrap("  ", t.care(plural(d.Files, "file")+" of the sheet stay as they are: upload them changed, or run trimlantern apply on the site's own machine."))
+	}
+	if d.Addresses {
+		t.wrap("  ", "The site's own address changes with it: once it is loaded everybody has to log in again. Empty page caches then.")
+	}
+	t.next("load it into the database, then: trimlantern scan")
 }
 
 // Applied reports what apply did.

@@ -50,6 +50,9 @@ const (
 // cached rows of the sheet, which the layout calls safe to lose, are removed too.
 func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error) {
 	defer j.Progress.End()
+	if j.IsDump() {
+		return nil, j.errDumpOnly()
+	}
 	if !j.Offline { // the second preview asks: better refused now than after the change
 		if _, err := j.web(); err != nil {
 			return nil, err

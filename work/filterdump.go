@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"io"
 	"runtime"
 	"runtime/debug"
 	"slices"
@@ -137,33 +136,22 @@ func (f *filtering) sum(ctx context.Context, workers []*tally) error {
 // lines finds the line of each finding.
 func (f *filtering) lines(ctx context.Context, found []finding) error {
 	if len(found) == 0 {
-		return nil
+		return ctx.Err()
 	}
-	slices.SortFunc(found, func(a, b finding) int { return cmp.Compare(a.offset, b.offset) })
 	in, end, err := f.in.text()
 	if err != nil {
 		return err
 	}
 	defer end()
-	buf := make([]byte, 256<<10)
-	at, line := int64(0), 1
-	for len(found) > 0 && ctx.Err() == nil {
-		n, err := io.ReadFull(in, buf)
-		b := buf[:n]
-		for len(found) > 0 && found[0].offset < at+int64(n) {
-			upto := max(int(found[0].offset-at), 0)
-			line += bytes.Count(b[:upto], []byte("\n"))
-			at, b, n = at+int64(upto), b[upto:], n-upto
-			found[0].Line = line
-			found = found[1:]
-		}
-		line += bytes.Count(b, []byte("\n"))
-		at += int64(n)
-		if err != nil {
-			return nil // the end
-		}
+	places := make([]int64, len(found))
+	for i, l := range found {
+		places[i] = l.offset
 	}
-	return ctx.Err()
+	lines, err := dump.Lines(in, places)
+	for i, n := range lines {
+		found[i].Line = n
+	}
+	return err
 }
 
 // finding is something that was left, with its place.
@@ -251,42 +239,21 @@ func (t *tally) leave(l sheet.Left, offset int64) {
 
 // beside decides over text that is no value.
 func (t *tally) beside(p *dump.Passage) {
-	res := t.judge.rules.Value(p.Text)
-	reason := rewrite.Statement
-	table := ""
-	switch {
-	case p.Remark:
-		reason = rewrite.Remark
-	case p.Code:
-		reason = rewrite.Code
-	}
-	if p.Table != nil {
-		table = p.Table.String()
-	}
-	if res.References > 0 && p.Code && !p.Digits && t.f.o.Code {
+	if p.Code && !p.Digits && t.f.o.Code {
+		res := t.judge.rules.Value(p.Text)
 		p.Edits = res.Edits
 		t.inCode += res.References
 		for _, h := range res.Hosts {
 			t.hosts[h.Host] += h.Count
 		}
-	} else if res.References > 0 {
-		url := firstReference(p.Text, res.Edits)
-		t.leave(sheet.Left{Reason: reason, Table: table, URL: url, Count: res.References}, p.Offset+at(p, res.Edits))
+		for _, l := range res.Left {
+			t.leave(sheet.Left{Reason: l.Reason, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1}, p.Offset)
+		}
+		return
 	}
-	if p.Remark {
-		return // what else a comment holds, nobody loads
+	for _, l := range besideRows(t.judge.rules, p) {
+		t.leave(l, p.Offset)
 	}
-	for _, l := range res.Left {
-		t.leave(sheet.Left{Reason: l.Reason, Table: table, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1}, p.Offset)
-	}
-}
-
-// at returns where in a passage the first edit is.
-func at(p *dump.Passage, edits []rewrite.Edit) int64 {
-	if p.Digits || len(edits) == 0 {
-		return 0
-	}
-	return int64(edits[0].Offset)
 }
 
 // firstReference returns the text around the first edit, up to what cannot be of an address.

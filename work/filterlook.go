@@ -11,12 +11,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"unicode"
-
-	"golang.org/x/text/cases"
-	"golang.org/x/text/runes"
-	"golang.org/x/text/transform"
-	"golang.org/x/text/unicode/norm"
 
 	"trimlantern/core/address"
 	"trimlantern/core/rewrite"
@@ -439,8 +433,8 @@ func (u *uniques) key(r *dump.Row, name string, columns, prefixes []int) {
 				}
 			}
 		}
-		was.Write(folded(v, prefixes[k]))
-		is.Write(folded(after, prefixes[k]))
+		was.Write(dump.Folded(v, prefixes[k]))
+		is.Write(dump.Folded(after, prefixes[k]))
 		was.WriteByte(0)
 		is.WriteByte(0)
 	}
@@ -481,23 +475,6 @@ func (u *uniques) collisions(taken map[place]bool) {
 			}
 		}
 	}
-}
-
-// folded returns as much of a value as a key counts, equal for values that a collation may take for equal:
-// without the case of letters, their accents and blanks at the end.
-func folded(v []byte, prefix int) []byte {
-	if prefix > 0 {
-		letters := bytes.Runes(v)
-		v = []byte(string(letters[:min(len(letters), prefix)]))
-	}
-	v = bytes.TrimRight(v, " ")
-	if slices.ContainsFunc(v, func(c byte) bool { return c >= 0x80 }) {
-		bare, _, err := transform.Bytes(transform.Chain(norm.NFKD, runes.Remove(runes.In(unicode.Mn))), v)
-		if err == nil {
-			v = bare
-		}
-	}
-	return cases.Fold().Bytes(v)
 }
 
 func dumpColumns(r *dump.Row) []database.Column {

@@ -155,7 +155,7 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 		return "", err
 	}
 	c.ReadOnly = true
-	db, err := database.Open(ctx, c)
+	db, err := j.connect(ctx, c)
 	if err != nil {
 		return "", dbFault(err, c)
 	}
@@ -285,7 +285,7 @@ func (in *initing) connect(ctx context.Context) error {
 		return err
 	}
 	c.ReadOnly = true
-	db, err := database.Open(ctx, c)
+	db, err := j.connect(ctx, c)
 	if err != nil {
 		return dbFault(err, c)
 	}

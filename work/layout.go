@@ -134,7 +134,7 @@ func (j *Job) CheckLayout(ctx context.Context, name string) (*Layouts, error) {
 		return nil, err
 	}
 	c.ReadOnly = true
-	db, err := database.Open(ctx, c)
+	db, err := j.connect(ctx, c)
 	if err != nil {
 		return nil, dbFault(err, c)
 	}

@@ -263,7 +263,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		s.out.Cells += tc.Cells
 		s.out.Refs += tc.References
 	}
-	return nil
+	return s.besideRows()
 }
 
 func (s *survey) failed(err error, t database.Table) error {

@@ -97,7 +97,14 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	to.preview(sheetID, header, end)
-	applied := to.apply(runs, sheetID, end)
+	applied := false
+	if j.IsDump() {
+		if err := j.dumpStep(to, sheetID, end); err != nil {
+			return nil, err
+		}
+	} else {
+		applied = to.apply(runs, sheetID, end)
+	}
 	j.lockStep(to)
 	if err := j.redirectStep(to); err != nil {
 		return nil, err

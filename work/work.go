@@ -309,7 +309,7 @@ func (j *Job) config() (database.Config, error) {
 	if (c.Host == "localhost" || c.Host == "" && c.Kind == "postgres") && c.Socket == "" && c.Port == 0 {
 		c.Socket = usualSocket(c.Kind)
 	}
-	if c.Kind != "sqlite" && c.Host == "" && c.Socket == "" {
+	if c.File == "" && c.Host == "" && c.Socket == "" {
 		c.Host = "127.0.0.1"
 	}
 	return c, nil
@@ -342,7 +342,7 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 		return nil, nil, err
 	}
 	c.ReadOnly = readOnly
-	db, err := database.Open(ctx, c)
+	db, err := j.connect(ctx, c)
 	if err != nil {
 		return nil, nil, dbFault(err, c)
 	}
@@ -364,6 +364,9 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 
 // dbFault says in a user's words why the database failed.
 func dbFault(err error, c database.Config) error {
+	if f := dumpFault(err, c); f != nil {
+		return f
+	}
 	do := "check the database server's log, then go on with the same command"
 	switch {
 	case errors.Is(err, database.ErrDenied):

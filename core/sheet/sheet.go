@@ -169,13 +169,20 @@ func (c *Cell) Apply(before []byte) ([]byte, error) {
 	return after, nil
 }
 
-// applied makes edits.
-func applied(before []byte, edits []Edit) ([]byte, error) {
+// Rewrites returns the cell's edits.
+func (c *Cell) Rewrites() []rewrite.Edit { return rewrites(c.Edits) }
+
+func rewrites(edits []Edit) []rewrite.Edit {
 	list := make([]rewrite.Edit, len(edits))
 	for i, e := range edits {
 		list[i] = rewrite.Edit{Offset: e.At, Removed: string(e.Out), Inserted: string(e.In)}
 	}
-	return rewrite.Apply(before, list)
+	return list
+}
+
+// applied makes edits.
+func applied(before []byte, edits []Edit) ([]byte, error) {
+	return rewrite.Apply(before, rewrites(edits))
 }
 
 // ErrChanged says that a value is not the one that was seen before.

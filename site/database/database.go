@@ -39,8 +39,11 @@ var TLSModes = []string{"", "off", "encrypt", "verify"}
 
 // Where names the database without secrets.
 func (c Config) Where() string {
-	if c.Kind == "sqlite" {
+	switch c.Kind {
+	case "sqlite":
 		return "SQLite file " + c.File
+	case "dump":
+		return "dump " + c.File
 	}
 	at := c.Host
 	if c.Socket != "" {

@@ -15,6 +15,7 @@ import (
 type Row struct {
 	Table   *Table
 	Columns []Column // in the order of the values; nil where the dump does not say
+	Assigns bool     // the values that a statement sets in rows that are there: UPDATE
 	More    bool     // no row of its own: what a statement sets where the row is there already
 	b       []byte
 	begin   int   // where it begins in b

@@ -47,6 +47,7 @@ type unit struct {
 	fields  []field  // of a row
 	columns []Column // of the fields, where they are not those of the statement's head
 	own     bool     // columns counts
+	assigns bool     // UPDATE
 	more    bool     // what a statement sets besides its rows
 	rest    []span   // what of a row may hold text and is no field
 }
@@ -350,7 +351,9 @@ func (s *state) update(b []byte, p, at int, fields []field) (unit, error) {
 		return unit{kind: beside, end: end}, err
 	}
 	s.begin(between, schema, name, "")
-	return s.assignments(b, t.end, fields)
+	u, err := s.assignments(b, t.end, fields)
+	u.assigns = true
+	return u, err
 }
 
 // assignments reads column = value, … up to the end of the statement.

@@ -48,10 +48,12 @@ type Column struct {
 	Bytes    bool   // bytes, of no charset
 	Text     bool   // it can hold text or bytes
 	Made     bool   // the database computes it from others
+	Stamp    bool   // it takes the time of each update
 }
 
 // Unique is a set of columns that is different in every row.
 type Unique struct {
+	Primary  bool // it is the primary key
 	Columns  []string
 	Prefixes []int // how many characters of each column count; 0: all
 }
@@ -104,7 +106,11 @@ func (t *Table) Column(name string) (Column, bool) {
 
 // unique adds a unique key, once.
 func (t *Table) unique(u Unique) {
-	if len(u.Columns) > 0 && !slices.ContainsFunc(t.Unique, func(v Unique) bool { return slices.Equal(u.Columns, v.Columns) }) {
+	if i := slices.IndexFunc(t.Unique, func(v Unique) bool { return slices.Equal(u.Columns, v.Columns) }); i >= 0 {
+		t.Unique[i].Primary = t.Unique[i].Primary || u.Primary
+		return
+	}
+	if len(u.Columns) > 0 {
 		t.Unique = append(t.Unique, u)
 	}
 }
@@ -196,7 +202,7 @@ func (t *Table) define(x *session, def []token, b []byte) {
 	c := x.column(x.name(b, def[0]), def[1:], b)
 	for i := 1; i < len(def); i++ {
 		if is(i, "PRIMARY", "UNIQUE") {
-			t.unique(Unique{Columns: []string{c.Name}, Prefixes: []int{0}})
+			t.unique(Unique{Primary: is(i, "PRIMARY"), Columns: []string{c.Name}, Prefixes: []int{0}})
 		}
 	}
 	t.Columns = append(t.Columns, c)
@@ -210,6 +216,7 @@ func isType(def []token, i int, b []byte) bool {
 // keyColumns reads the columns of a key from its parentheses.
 func keyColumns(x *session, def []token, b []byte) (u Unique) {
 	depth := 0
+	u.Primary = len(def) > 0 && def[0].is(b, "PRIMARY")
 	for i, t := range def {
 		switch {
 		case t.is(b, "("):
@@ -300,6 +307,11 @@ func (x *session) column(name string, def []token, b []byte) Column {
 		return c
 	}
 	typ := strings.ToLower(string(b[def[0].start:def[len(def)-1].end]))
+	for i, t := range def {
+		if i > 0 && t.is(b, "UPDATE") && def[i-1].is(b, "ON") {
+			c.Stamp = true
+		}
+	}
 	for i, t := range def {
 		if t.is(b, "DEFAULT", "COMMENT") {
 			break

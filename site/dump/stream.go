@@ -403,7 +403,7 @@ func (c *chunk) rewrite(worker int, h Handler) {
 		case w.candidates.In(start, end) || digits && holdsDigits(c.b[start:end]):
 			return true
 		}
-		w.r.Table, w.r.Columns, w.r.fields, w.r.More = st.table, st.columns, nil, false
+		w.r.Table, w.r.Columns, w.r.fields, w.r.More, w.r.Assigns = st.table, st.columns, nil, false, false
 		h.Row(worker, &w.r)
 		return false
 	}
@@ -476,7 +476,7 @@ func (w *walk) row(st *state, u unit, begin int) {
 		return
 	}
 	r.Table, r.Columns, r.b, r.fields, r.begin, r.offset, r.syntax = st.table, st.columns, c.b, u.fields, skipBlank(c.b[:u.end], begin), c.offset, &st.syntax
-	r.More = u.more
+	r.More, r.Assigns = u.more, u.assigns
 	if u.own {
 		r.Columns = u.columns
 	}
@@ -558,4 +558,39 @@ func (w *walk) passage(st *state, s span, kind unitKind, candidates *rewrite.Can
 			w.h.Beside(w.worker, &Passage{Digits: true, Text: plain, Offset: w.chunk.offset + int64(s.start+t.start), Table: p.Table, Code: p.Code, Remark: p.Remark})
 		}
 	}
+}
+
+// Lines returns the numbers of the lines, from 1, that places of a text are in.
+func Lines(r io.Reader, places []int64) ([]int, error) {
+	order := make([]int, len(places))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(places[a], places[b]) })
+	lines := make([]int, len(places))
+	buf := make([]byte, chunkSize)
+	at, line := int64(0), 1
+	for len(order) > 0 {
+		n, err := io.ReadFull(r, buf)
+		b := buf[:n]
+		for len(order) > 0 && places[order[0]] < at+int64(len(b)) {
+			upto := max(int(places[order[0]]-at), 0)
+			line += bytes.Count(b[:upto], []byte("\n"))
+			at, b = at+int64(upto), b[upto:]
+			lines[order[0]] = line
+			order = order[1:]
+		}
+		line += bytes.Count(b, []byte("\n"))
+		at += int64(len(b))
+		switch {
+		case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+			for _, i := range order {
+				lines[i] = line // at its end
+			}
+			return lines, nil
+		case err != nil:
+			return lines, err
+		}
+	}
+	return lines, nil
 }

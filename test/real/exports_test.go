@@ -59,8 +59,8 @@ func (e *exported) script() string {
 	s.WriteString("SET NAMES utf8mb4;\nCREATE TABLE muposts (" + postColumns + ", PRIMARY KEY (ID), KEY (post_name)) DEFAULT CHARSET utf8mb4;\n")
 	s.WriteString("CREATE TABLE muoptions (option_id bigint NOT NULL AUTO_INCREMENT, option_name varchar(191), option_value longtext, autoload varchar(20), PRIMARY KEY (option_id), UNIQUE KEY option_name (option_name)) DEFAULT CHARSET utf8mb4;\n")
 	s.WriteString("CREATE TABLE mupostmeta (meta_id bigint NOT NULL AUTO_INCREMENT, post_id bigint, meta_key varchar(255), meta_value longtext, PRIMARY KEY (meta_id)) DEFAULT CHARSET utf8mb4;\n")
-	s.WriteString("CREATE TABLE `yoga_sessions` (id int PRIMARY KEY, body text CHARACTER SET latin1, `with space` varchar(40), kind enum('http://ternrock.example/a','b'), bytes longblob) DEFAULT CHARSET utf8mb4;\n")
-	s.WriteString("CREATE TABLE `odd (name) it``s` (`the key` varchar(190) NOT NULL, v mediumtext COMMENT 'it''s; (a)', PRIMARY KEY (`the key`)) DEFAULT CHARSET utf8mb4;\n")
+	s.WriteString("CREATE TABLE `muyoga_sessions` (id int PRIMARY KEY, body text CHARACTER SET latin1, `with space` varchar(40), kind enum('http://ternrock.example/a','b'), bytes longblob) DEFAULT CHARSET utf8mb4;\n")
+	s.WriteString("CREATE TABLE `mu odd (name) it``s` (`the key` varchar(190) NOT NULL, v mediumtext COMMENT 'it''s; (a)', PRIMARY KEY (`the key`)) DEFAULT CHARSET utf8mb4;\n")
 	lit := func(v string) string {
 		if v == "" {
 			return "''"
@@ -72,13 +72,13 @@ func (e *exported) script() string {
 		fmt.Fprintf(&s, "INSERT INTO muposts VALUES (%d,1,'2026-01-02 03:04:05','2026-01-02 03:04:05',CONVERT(%s USING utf8mb4),CONVERT(%s USING utf8mb4),'','publish','open','open','','post-%d','','','2026-01-02 03:04:05','2026-01-02 03:04:05','',0,'http://ternrock.example/?p=%d',0,'post','',0);\n",
 			i+1, lit(e.r.value(false)), lit(e.r.value(false)), i, i+1)
 		fmt.Fprintf(&s, "INSERT INTO mupostmeta VALUES (%d,%d,'key%d',CONVERT(%s USING utf8mb4));\n", i+1, i+1, i, lit(e.r.value(false)))
-		fmt.Fprintf(&s, "INSERT INTO yoga_sessions VALUES (%d, CONVERT(CONVERT(%s USING utf8mb4) USING latin1), 'http://ternrock.example/%s', 'http://ternrock.example/a', %s);\n", i+1, lit(latin(e.r.value(false))), strings.Repeat("x", i%17), lit(e.r.binary()+e.r.value(true)))
+		fmt.Fprintf(&s, "INSERT INTO muyoga_sessions VALUES (%d, CONVERT(CONVERT(%s USING utf8mb4) USING latin1), 'http://ternrock.example/%s', 'http://ternrock.example/a', %s);\n", i+1, lit(latin(e.r.value(false))), strings.Repeat("x", i%17), lit(e.r.binary()+e.r.value(true)))
 	}
 	for i, o := range []string{"home", "siteurl", "_transient_x", "widget_text"} {
 		fmt.Fprintf(&s, "INSERT INTO muoptions VALUES (%d,'%s','http://ternrock.example%s','yes');\n", i+1, o, map[bool]string{true: "/kept"}[o == "_transient_x"])
 	}
 	for _, k := range []string{"http://ternrock.example/one", "http://ternrock.example/two", "https://ternrock.example/TWO", "plain"} {
-		fmt.Fprintf(&s, "INSERT INTO `odd (name) it``s` VALUES ('%s', '%s');\n", k, `a:1:{i:0;s:23:"http://ternrock.example";}`)
+		fmt.Fprintf(&s, "INSERT INTO `mu odd (name) it``s` VALUES ('%s', '%s');\n", k, `a:1:{i:0;s:23:"http://ternrock.example";}`)
 	}
 	s.WriteString("CREATE VIEW a_view AS SELECT 'http://ternrock.example/view' AS a;\n")
 	s.WriteString("DELIMITER ;;\nCREATE PROCEDURE a_procedure() BEGIN SELECT 'http://ternrock.example/procedure'; END;;\nCREATE TRIGGER a_trigger BEFORE DELETE ON muoptions FOR EACH ROW BEGIN SET @a = 'http://ternrock.example/trigger'; END;;\nCREATE EVENT an_event ON SCHEDULE EVERY 1 YEAR DO SELECT 'http://ternrock.example/event';;\nDELIMITER ;\n")
@@ -220,12 +220,12 @@ func TestDumpOptions(t *testing.T) {
 		return e.run(e.dir, "mariadb-dump", args...)
 	}
 	structure := dump("--no-data", "--skip-triggers")
-	sets := []string{"", "--hex-blob", "--skip-extended-insert", "--complete-insert", "--compact --add-drop-table", "--skip-opt --create-options", "--no-create-info --skip-triggers", "--skip-quote-names --ignore-table=museum.yoga_sessions", "--default-character-set=latin1",
+	sets := []string{"", "--hex-blob", "--skip-extended-insert", "--complete-insert", "--compact --add-drop-table", "--skip-opt --create-options", "--no-create-info --skip-triggers", "--skip-quote-names --ignore-table=museum.muyoga_sessions", "--default-character-set=latin1",
 		"--default-character-set=utf8mb3", "--default-character-set=sjis", "--default-character-set=gbk", "--compatible=ansi", "--insert-ignore", "--replace", "--routines --events", "--single-transaction --no-autocommit", "--order-by-primary --skip-comments", "--skip-add-drop-table",
 		"--databases museum", "--skip-set-charset", "--skip-tz-utc --skip-lock-tables --skip-add-locks", "--net-buffer-length=4096", "--no-create-info --skip-triggers --compact", "--hex-blob --complete-insert --skip-extended-insert --skip-disable-keys"}
 	require.GreaterOrEqual(t, len(sets), 25)
 	if !*allExports {
-		sets = []string{"", "--default-character-set=latin1", "--default-character-set=gbk", "--compatible=ansi", "--no-create-info --skip-triggers --compact", "--hex-blob --complete-insert --skip-extended-insert --skip-disable-keys", "--skip-quote-names --ignore-table=museum.yoga_sessions"}
+		sets = []string{"", "--default-character-set=latin1", "--default-character-set=gbk", "--compatible=ansi", "--no-create-info --skip-triggers --compact", "--hex-blob --complete-insert --skip-extended-insert --skip-disable-keys", "--skip-quote-names --ignore-table=museum.muyoga_sessions"}
 	}
 	for _, set := range sets {
 		flags := strings.Fields(set)
@@ -296,7 +296,7 @@ func (p *panel) export(with map[string]string) []byte {
 		"phparray_structure_or_data": "data", "yaml_structure_or_data": "data", "latex_structure_or_data": "structure_and_data", "latex_columns": "something", "mediawiki_structure_or_data": "data", "texytext_structure_or_data": "structure_and_data", "ods_structure_or_data": "data", "odt_structure_or_data": "structure_and_data", "htmlword_structure_or_data": "structure_and_data"} {
 		form.Set(k, v)
 	}
-	for _, t := range []string{"muposts", "muoptions", "mupostmeta", "yoga_sessions", "odd (name) it`s"} {
+	for _, t := range []string{"muposts", "muoptions", "mupostmeta", "muyoga_sessions", "mu odd (name) it`s"} {
 		form.Add("table_select[]", t)
 		form.Add("table_structure[]", t)
 		form.Add("table_data[]", t)

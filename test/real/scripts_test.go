@@ -21,9 +21,10 @@ import (
 )
 
 var (
-	sqlScripts = flag.Int("sql-scripts", 12, "how many random SQL scripts each server judges")
-	allExports = flag.Bool("exports-all", false, "all sets of options of the dump programs and of the panel, not some")
-	sqlSeed    = flag.Uint64("sql-seed", 2026, "the first of their seeds; 0: another one each time")
+	sqlScripts  = flag.Int("sql-scripts", 12, "how many random SQL scripts each server judges")
+	allExports  = flag.Bool("exports-all", false, "all sets of options of the dump programs and of the panel, not some")
+	randomDumps = flag.Int("random-dumps", 6, "how many random databases are exported and changed in all ways")
+	sqlSeed     = flag.Uint64("sql-seed", 2026, "the first of their seeds; 0: another one each time")
 )
 
 // scripter writes random SQL scripts, in which it plants references with numbers.
