@@ -3,19 +3,23 @@ package work
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
 	"trimlantern/site/dump"
 	"trimlantern/site/mirror"
 )
@@ -61,22 +65,32 @@ type dumpApplying struct {
 	job    *Job
 	o      DumpOptions
 	store  *mirror.Store
-	tables []database.Table
-	f      *filtering // how the dump is read and written
-	rows   map[int64]*dumpRow
-	patch  *patching // nil: the dump is written
+	tables map[string]dump.Table
+	f      *filtering          // how the dump is read and written
+	rows   map[string]*dumpRow // those that change, by table and key
+	patch  *patching           // nil: the dump is written
 	out    *DumpApplied
 
-	lock sync.Mutex
-	err  error
+	lock  sync.Mutex
+	done  map[int64]*dumpRow // by the row's place
+	grew  map[int64]int      // by how many bytes rows grew
+	err   error
+	names map[string]string // of columns, each once
 }
 
 // dumpRow is a row of the dump that changes.
 type dumpRow struct {
-	table database.Table
-	key   []sheet.Value
-	cells []*sheet.Cell
-	done  bool
+	table string
+	cells []dumpCell
+}
+
+// dumpCell is a cell of the sheet, as small as it can be.
+type dumpCell struct {
+	column        string
+	before, after [sha256.Size]byte
+	edits         []rewrite.Edit
+	references    int32
+	address       bool
 }
 
 // ApplyDump makes of a sheet of a dump a new dump, or a patch. The dump itself stays as it is.
@@ -97,7 +111,7 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	if err != nil {
 		return nil, err
 	}
-	db, tables, err := j.open(ctx, true)
+	db, _, err := j.open(ctx, true)
 	if err != nil {
 		return nil, err
 	}
@@ -107,27 +121,27 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 		return nil, err
 	}
 	name := j.File.Abs(j.File.Database.File)
-	d := &dumpApplying{job: j, o: o, store: store(db), tables: tables, rows: map[int64]*dumpRow{},
+	d := &dumpApplying{job: j, o: o, store: store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
 		f:   &filtering{o: FilterOptions{In: name, Out: o.Write, Charset: j.File.Database.Charset}, p: j.Progress, site: j.Site},
 		out: &DumpApplied{Site: j.Site.String(), Sheet: id, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Wrote: []string{}, Back: []string{}}}
-	if err := d.plan(ctx, id); err != nil {
+	if err := d.plan(id); err != nil {
 		return nil, err
 	}
 	if d.f.in, err = openInput(d.f.o); err != nil {
 		return nil, d.f.failed(err, true)
 	}
 	defer d.f.in.close()
-	sum := ""
-	if d.f.survey, sum, err = mirror.Look(ctx, d.f.in.sources[0], j.mirrored(database.Config{File: name, Charset: j.File.Database.Charset}, "")); err != nil {
+	// That the file is the one that was copied is known; each value is held against the sheet.
+	if d.f.survey, err = d.f.surveyAs(ctx, d.store.About.Dialect); err != nil {
 		return nil, d.f.failed(err, true)
 	}
-	if "dump:"+sum != db.Identity() {
-		return nil, d.f.failed(dump.ErrChanged, true)
-	}
+	// What is kept is small: collect seldom.
+	defer debug.SetGCPercent(debug.SetGCPercent(200))
 	d.out.Makes, d.out.Drops = d.f.survey.Schema.Makes, d.f.survey.Schema.Drops
 	if o.Patch != "" {
-		d.patch = newPatch(d)
-		err = d.writePatch(ctx)
+		if d.patch, err = newPatch(d); err == nil {
+			err = d.writePatch(ctx)
+		}
 	} else {
 		err = d.write(ctx)
 	}
@@ -165,8 +179,11 @@ func (j *Job) dumpStep(to steps, sheetID string, end *sheet.Summary) error {
 	return nil
 }
 
-// plan finds the place of each cell of the sheet.
-func (d *dumpApplying) plan(ctx context.Context, id string) error {
+// plan reads the sheet.
+func (d *dumpApplying) plan(id string) error {
+	for _, t := range d.store.About.Tables {
+		d.tables[t.String()] = t
+	}
 	f, err := d.job.Book.OpenSheet(id)
 	if err != nil {
 		return world(err, "the change sheet "+id, "make a new one: trimlantern preview")
@@ -178,28 +195,50 @@ func (d *dumpApplying) plan(ctx context.Context, id string) error {
 	}
 	defer r.Close()
 	return r.Each(func(c *sheet.Cell) error {
-		t, ok := database.Find(d.tables, c.Table)
-		if !ok {
+		if _, ok := d.tables[c.Table]; !ok {
 			return misuse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
 		}
-		place, found, err := d.store.Place(ctx, t, c.Key)
-		if err != nil || !found {
-			return misuse(err, "the change sheet names a row of "+c.Table+" that the dump does not have", "make a new one: trimlantern preview")
-		}
-		row := d.rows[place]
+		k := rowKey(c.Table, c.Key)
+		row := d.rows[k]
 		if row == nil {
-			row = &dumpRow{table: t, key: c.Key}
-			d.rows[place] = row
+			row = &dumpRow{table: d.tables[c.Table].Name}
+			d.rows[k] = row
 		}
-		cell := *c
-		row.cells = append(row.cells, &cell)
+		row.table = d.name(c.Table)
+		cell := dumpCell{column: d.name(c.Column), edits: c.Rewrites(), references: int32(c.References), address: c.Address}
+		if n, err := hex.Decode(cell.before[:], []byte(c.Before)); err != nil || n != sha256.Size {
+			return misuse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
+		}
+		if n, err := hex.Decode(cell.after[:], []byte(c.After)); err != nil || n != sha256.Size {
+			return misuse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
+		}
+		row.cells = append(row.cells, cell)
 		d.out.Addresses = d.out.Addresses || c.Address
 		return nil
 	}, nil, nil)
 }
 
-// each reads the dump and calls a function for each row that changes, one at a time.
-func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, change func(place int64, row *dumpRow, r *dump.Row) error) error {
+// name returns a name that all cells share.
+func (d *dumpApplying) name(n string) string {
+	if same, ok := d.names[n]; ok {
+		return same
+	}
+	d.names[n] = n
+	return n
+}
+
+func rowKey(table string, key []sheet.Value) string {
+	b := append([]byte(table), 0)
+	for _, v := range key {
+		b = strconv.AppendInt(b, int64(len(v)), 10)
+		b = append(append(b, ':'), v...)
+	}
+	return string(b)
+}
+
+// each reads the dump and calls change for each row that changes, in several goroutines; what that returns is
+// called for one row at a time.
+func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, change func(row *dumpRow, r *dump.Row) (finish func() error, err error)) error {
 	in, end, err := d.f.in.text()
 	if err != nil {
 		return err
@@ -211,44 +250,71 @@ func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, cha
 		d.job.Progress.At("writing", done>>20, size>>20)
 	}
 	h := dump.Handler{Row: func(_ int, r *dump.Row) {
-		if r.Len() == 0 {
-			return // a line that was only counted
+		if !mayChange(r) {
+			return
 		}
-		place := r.Offset()
-		row := d.rows[place]
+		key, ok := d.store.Key(*r.Table, r)
+		if !ok {
+			return
+		}
+		row := d.rows[rowKey(r.Table.String(), key)] // nobody changes the map now
 		if row == nil {
 			return
 		}
+		finish, err := change(row, r)
 		d.lock.Lock()
 		defer d.lock.Unlock()
-		if d.err == nil && !row.done {
-			d.err = change(place, row, r)
-			row.done = true
+		d.done[r.Offset()] = row
+		if err == nil && d.err == nil {
+			err = finish()
 		}
+		if d.err == nil {
+			d.err = err
+		}
+	}, Grew: func(place int64, by int) {
+		d.lock.Lock()
+		d.grew[place] = by
+		d.lock.Unlock()
 	}}
 	if err := d.f.survey.Rewrite(ctx, in, w, h, o); err != nil {
 		return err
 	}
+	if d.err == nil && len(d.done) != len(d.rows) {
+		return errNotAsSeen
+	}
 	return d.err
+}
+
+// mayChange reports whether a row can hold a reference.
+func mayChange(r *dump.Row) bool {
+	for i := range r.Len() {
+		if r.May(i) {
+			return true
+		}
+	}
+	return false
 }
 
 // errNotAsSeen says that the dump holds something else than the preview saw.
 var errNotAsSeen = errors.New("the dump is not what the preview saw")
 
 // cell returns the value of a cell before and after, read as the preview read it, with the column's number.
-func cell(r *dump.Row, c *sheet.Cell) (i int, before, after []byte, err error) {
-	i = slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == c.Column })
+func cell(r *dump.Row, c *dumpCell) (i int, before, after []byte, err error) {
+	i = slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == c.column })
 	if i < 0 {
 		return 0, nil, nil, errNotAsSeen
 	}
 	v, ok := r.Value(i)
-	for ok && sheet.Hash(v) != c.Before {
+	for ok && sha256.Sum256(v) != c.before {
 		v, ok = r.Again(i)
 	}
 	if !ok {
 		return 0, nil, nil, errNotAsSeen
 	}
-	after, err = c.Apply(v)
+	after, err = rewrite.Apply(v, c.edits)
+	if err == nil && sha256.Sum256(after) != c.after {
+		err = errNotAsSeen
+	}
 	return i, v, after, err
 }
 
@@ -259,16 +325,15 @@ func (d *dumpApplying) write(ctx context.Context) error {
 		return err
 	}
 	defer out.discard()
-	err = d.each(ctx, out, dump.Output{Cuts: d.f.in.cuts(), Next: out.Next}, func(_ int64, row *dumpRow, r *dump.Row) error {
-		for _, c := range row.cells {
-			i, _, _, err := cell(r, c)
+	err = d.each(ctx, out, dump.Output{Cuts: d.f.in.cuts(), Next: out.Next}, func(row *dumpRow, r *dump.Row) (func() error, error) {
+		for k := range row.cells {
+			i, _, _, err := cell(r, &row.cells[k])
 			if err != nil {
-				return err
+				return nil, err
 			}
-			r.Edit(i, c.Rewrites())
-			d.count(row, c)
+			r.Edit(i, slices.Clone(row.cells[k].edits))
 		}
-		return nil
+		return func() error { d.count(row); return nil }, nil
 	})
 	if err == nil && d.out.Changed != d.out.Planned {
 		err = errNotAsSeen
@@ -283,10 +348,12 @@ func (d *dumpApplying) write(ctx context.Context) error {
 	return d.prove(ctx)
 }
 
-func (d *dumpApplying) count(row *dumpRow, c *sheet.Cell) {
-	d.out.Changed++
-	d.out.Refs += c.References
-	d.out.Tables[row.table.Name]++
+func (d *dumpApplying) count(row *dumpRow) {
+	for _, c := range row.cells {
+		d.out.Refs += int(c.references)
+	}
+	d.out.Changed += len(row.cells)
+	d.out.Tables[row.table] += len(row.cells)
 }
 
 // prove reads the new dump and looks for every cell that was changed.
@@ -303,7 +370,7 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 		return failed(err)
 	}
 	defer again.in.close()
-	if again.survey, _, err = mirror.Look(ctx, again.in.sources[0], d.job.mirrored(database.Config{Charset: d.f.o.Charset}, "")); err != nil {
+	if again.survey, err = again.surveyAs(ctx, d.store.About.Dialect); err != nil {
 		return failed(err)
 	}
 	in, end, err := again.in.text()
@@ -311,44 +378,28 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 		return failed(err)
 	}
 	defer end()
-	// Rows come in the same order: the nth that changed is the nth with these values.
-	places := slices.Sorted(maps.Keys(d.rows))
-	want := map[string]int{}
-	for _, p := range places {
-		for _, c := range d.rows[p].cells {
-			want[c.Table+"\x00"+c.Column+"\x00"+c.After]++
-		}
-	}
-	planned := 0
-	for _, n := range want {
-		planned += n
-	}
-	tables := map[string]map[string]bool{}
-	for _, r := range d.rows {
-		for _, c := range r.cells {
-			if tables[c.Table] == nil {
-				tables[c.Table] = map[string]bool{}
-			}
-			tables[c.Table][c.Column] = true
-		}
+	// Each row stands where it stood, but for what the rows before it grew.
+	now := map[int64]*dumpRow{}
+	grown := int64(0)
+	for _, place := range slices.Sorted(maps.Keys(d.done)) {
+		now[place+grown] = d.done[place]
+		grown += int64(d.grew[place])
 	}
 	var lock sync.Mutex
-	h := dump.Handler{Only: func(t *dump.Table) bool { return tables[t.String()] != nil }, Row: func(_ int, r *dump.Row) {
-		columns := tables[r.Table.String()]
-		for i, c := range r.Columns {
-			if !columns[c.Name] {
+	h := dump.Handler{Want: func(place int64) bool { return now[place] != nil }, Row: func(_ int, r *dump.Row) {
+		if r.Len() == 0 || now[r.Offset()] == nil {
+			return
+		}
+		for _, c := range now[r.Offset()].cells {
+			i := slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == c.column })
+			if i < 0 {
 				continue
 			}
 			for v, ok := r.Value(i); ok; v, ok = r.Again(i) {
-				k := r.Table.String() + "\x00" + c.Name + "\x00" + sheet.Hash(v)
-				lock.Lock()
-				found := want[k] > 0
-				if found {
-					want[k]--
+				if sha256.Sum256(v) == c.after {
+					lock.Lock()
 					d.out.Proven++
-				}
-				lock.Unlock()
-				if found {
+					lock.Unlock()
 					break
 				}
 			}
@@ -357,38 +408,29 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 	if err := again.survey.Rewrite(ctx, in, io.Discard, h, dump.Output{}); err != nil {
 		return failed(err)
 	}
-	if d.out.Proven < planned {
-		return failed(fmt.Errorf("%d of %d changed cells are in it", d.out.Proven, planned))
+	if d.out.Proven < d.out.Changed || again.survey.Bytes != d.f.survey.Bytes+grown {
+		return failed(fmt.Errorf("%d of %d changed cells are in it", d.out.Proven, d.out.Changed))
 	}
 	return nil
 }
 
 // writePatch writes only what changes, and the patch that takes it back.
 func (d *dumpApplying) writePatch(ctx context.Context) error {
-	err := d.each(ctx, io.Discard, dump.Output{}, func(place int64, row *dumpRow, r *dump.Row) error {
-		return d.patch.row(place, row, r)
-	})
-	if err != nil {
+	defer d.patch.close()
+	if err := d.each(ctx, io.Discard, dump.Output{}, d.patch.row); err != nil {
 		return d.f.failed(err, true)
 	}
-	if d.out.Changed+sum(d.out.Keyless) != d.out.Planned {
-		return d.f.failed(errNotAsSeen, true)
+	if d.out.Changed == 0 && d.out.Planned > 0 {
+		return misuse(nil, "no table of the sheet has a primary key, by which a patch could find its rows", "write a new dump: trimlantern apply --write FILE")
 	}
 	return d.patch.write()
 }
 
-func sum(counts map[string]int) (n int) {
-	for _, c := range counts {
-		n += c
-	}
-	return n
-}
-
-// order returns the places of the rows that a patch changes: the site's own addresses last.
+// order returns the places of the rows that change: the site's own addresses last.
 func (d *dumpApplying) order() []int64 {
-	places := slices.Collect(maps.Keys(d.rows))
+	places := slices.Collect(maps.Keys(d.done))
 	address := func(p int64) int {
-		if slices.ContainsFunc(d.rows[p].cells, func(c *sheet.Cell) bool { return c.Address }) {
+		if slices.ContainsFunc(d.done[p].cells, func(c dumpCell) bool { return c.address }) {
 			return 1
 		}
 		return 0

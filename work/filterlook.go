@@ -459,14 +459,14 @@ func (u *uniques) collisions(taken map[place]bool) {
 			continue
 		}
 		for after, rows := range f.change {
-			others := 0
+			slices.SortFunc(rows, func(a, b changedKey) int { return cmp.Compare(a.row, b.row) })
+			free := !f.before[after]
 			for _, c := range rows {
-				if c.before != after {
-					others++
+				if c.before == after {
+					continue
 				}
-			}
-			for _, c := range rows {
-				if c.before == after || !f.before[after] && others < 2 {
+				if free { // the first has it
+					free = false
 					continue
 				}
 				for _, i := range c.columns {

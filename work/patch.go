@@ -1,10 +1,16 @@
 package work
 
 import (
+	"bufio"
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -17,8 +23,49 @@ import (
 // statement finds its row by the key and changes it only where all of its values are what they were.
 type patching struct {
 	d           *dumpApplying
-	there, back map[int64]string // statements by the row's place
+	there, back *spool
 	sql         patchSQL
+}
+
+// spool keeps statements in a file without a name, by the place of their rows.
+type spool struct {
+	f  *os.File
+	w  *bufio.Writer
+	at map[int64]stretch
+	n  int64
+
+	text []byte // memory for the next statement
+}
+
+type stretch struct {
+	from int64
+	size int
+}
+
+func newSpool() (*spool, error) {
+	f, err := os.CreateTemp("", "trimlantern-*")
+	if err != nil {
+		return nil, world(err, "the patch cannot be written", "make room in the folder for temporary files")
+	}
+	return &spool{f: f, w: bufio.NewWriterSize(f, 1<<20), at: map[int64]stretch{}}, os.Remove(f.Name())
+}
+
+func (s *spool) add(place int64, text string) error {
+	s.at[place] = stretch{s.n, len(text)}
+	n, err := s.w.WriteString(text)
+	s.n += int64(n)
+	return err
+}
+
+// writeTo writes the statement of a row.
+func (s *spool) writeTo(w io.Writer, place int64) error {
+	at := s.at[place]
+	s.text = slices.Grow(s.text[:0], at.size)[:at.size]
+	if _, err := s.f.ReadAt(s.text, at.from); err != nil {
+		return err
+	}
+	_, err := w.Write(s.text)
+	return err
 }
 
 // patchSQL is how a dialect writes a patch.
@@ -28,16 +75,25 @@ type patchSQL struct {
 	after   string // behind each
 	end     string // counts those that took
 	quote   func(name string) string
-	literal func(v []byte, bytes bool) string
-	is      func(column string, value []byte, bytes bool) string // the condition that a column holds a value
-	splice  func(expr string, at, length int, in string) string  // puts a literal in the place of length letters, from 0
+	literal func(v []byte, binary bool) string
+	is      func(column string, value []byte, sum [sha256.Size]byte, binary bool) string // the condition that a column holds a value
+	splice  func(expr string, at, length int, in string) string                          // puts a literal in the place of length letters, from 0
 }
 
 // maxSplices is how many edits of a value are written as edits; more are written as the whole value.
 const maxSplices = 24
 
-func newPatch(d *dumpApplying) *patching {
-	return &patching{d: d, there: map[int64]string{}, back: map[int64]string{}, sql: patchSQLs[d.store.About.Dialect]}
+func newPatch(d *dumpApplying) (*patching, error) {
+	there, err := newSpool()
+	if err != nil {
+		return nil, err
+	}
+	back, err := newSpool()
+	return &patching{d: d, there: there, back: back, sql: patchSQLs[d.store.About.Dialect]}, err
+}
+
+func (p *patching) close() {
+	_, _ = p.there.f.Close(), p.back.f.Close() // nobody reads them again
 }
 
 // plain reports whether a text can stand between single quotes in any mode and charset.
@@ -50,11 +106,6 @@ func plain(v []byte) bool {
 	return true
 }
 
-func sha(v []byte) string {
-	s := sha256.Sum256(v)
-	return hex.EncodeToString(s[:])
-}
-
 // patchSQLs are the dialects of patches. Text that is not plain is written in hexadecimal digits, which no charset
 // and no mode changes.
 var patchSQLs = map[dump.Dialect]patchSQL{
@@ -63,22 +114,22 @@ var patchSQLs = map[dump.Dialect]patchSQL{
 		after: "SET @took = @took + (ROW_COUNT() > 0);\n",
 		end:   "COMMIT;\nSELECT @took AS `rows changed`, %d - @took AS `rows left, edited since the export`;\n",
 		quote: func(n string) string { return "`" + strings.ReplaceAll(n, "`", "``") + "`" },
-		literal: func(v []byte, bytes bool) string {
+		literal: func(v []byte, binary bool) string {
 			switch {
 			case len(v) == 0:
 				return "''"
-			case bytes:
+			case binary:
 				return "X'" + hex.EncodeToString(v) + "'"
 			case plain(v):
 				return "'" + string(v) + "'"
 			}
 			return "_utf8mb4 X'" + hex.EncodeToString(v) + "'"
 		},
-		is: func(c string, v []byte, bytes bool) string {
-			if !bytes {
+		is: func(c string, v []byte, sum [sha256.Size]byte, binary bool) string {
+			if !binary {
 				c = "CONVERT(" + c + " USING utf8mb4)"
 			}
-			return "SHA2(" + c + ", 256) = '" + sha(v) + "'"
+			return "SHA2(" + c + ", 256) = '" + hex.EncodeToString(sum[:]) + "'"
 		},
 		splice: func(expr string, at, length int, in string) string {
 			return fmt.Sprintf("INSERT(%s, %d, %d, %s)", expr, at+1, length, in)
@@ -88,20 +139,20 @@ var patchSQLs = map[dump.Dialect]patchSQL{
 		begin: "SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nBEGIN;\nCREATE TEMPORARY TABLE trimlantern_took (n int) ON COMMIT PRESERVE ROWS;\n",
 		end:   "COMMIT;\nSELECT coalesce(sum(n), 0) AS \"rows changed\", %d - coalesce(sum(n), 0) AS \"rows left, edited since the export\" FROM trimlantern_took;\nDROP TABLE trimlantern_took;\n",
 		quote: func(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` },
-		literal: func(v []byte, bytes bool) string {
+		literal: func(v []byte, binary bool) string {
 			switch {
-			case bytes:
+			case binary:
 				return `'\x` + hex.EncodeToString(v) + `'::bytea`
 			case plain(v):
 				return "'" + string(v) + "'"
 			}
 			return `convert_from('\x` + hex.EncodeToString(v) + `'::bytea, 'UTF8')`
 		},
-		is: func(c string, v []byte, bytes bool) string {
-			if !bytes {
+		is: func(c string, v []byte, sum [sha256.Size]byte, binary bool) string {
+			if !binary {
 				c = "convert_to(" + c + "::text, 'UTF8')"
 			}
-			return "encode(sha256(" + c + "), 'hex') = '" + sha(v) + "'"
+			return "encode(sha256(" + c + "), 'hex') = '" + hex.EncodeToString(sum[:]) + "'"
 		},
 		splice: func(expr string, at, length int, in string) string {
 			return fmt.Sprintf("overlay(%s placing %s from %d for %d)", expr, in, at+1, length)
@@ -112,24 +163,24 @@ var patchSQLs = map[dump.Dialect]patchSQL{
 		after: "INSERT INTO trimlantern_took SELECT changes();\n",
 		end:   "SELECT coalesce(sum(n), 0) AS \"rows changed\", %d - coalesce(sum(n), 0) AS \"rows left, edited since the export\" FROM trimlantern_took;\nDROP TABLE trimlantern_took;\nCOMMIT;\n",
 		quote: func(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` },
-		literal: func(v []byte, bytes bool) string {
+		literal: func(v []byte, binary bool) string {
 			switch {
-			case bytes:
+			case binary:
 				return "X'" + hex.EncodeToString(v) + "'"
 			case plain(v):
 				return "'" + string(v) + "'"
 			}
 			return "CAST(X'" + hex.EncodeToString(v) + "' AS TEXT)"
 		},
-		is: func(c string, v []byte, bytes bool) string {
+		is: func(c string, v []byte, sum [sha256.Size]byte, binary bool) string {
 			return "CAST(" + c + " AS BLOB) = X'" + hex.EncodeToString(v) + "'"
 		},
 	},
 }
 
 // row writes the statements for one row.
-func (p *patching) row(place int64, row *dumpRow, r *dump.Row) error {
-	t, _ := p.d.store.Table(row.table.Name)
+func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err error) {
+	t := p.d.tables[row.table]
 	var primary []string
 	for _, u := range t.Unique {
 		if u.Primary {
@@ -137,39 +188,39 @@ func (p *patching) row(place int64, row *dumpRow, r *dump.Row) error {
 		}
 	}
 	if len(primary) == 0 {
-		p.d.out.Keyless[row.table.Name] += len(row.cells)
-		return nil
+		return func() error { p.d.out.Keyless[row.table] += len(row.cells); return nil }, nil
 	}
 	type change struct {
 		column        string
 		before, after []byte
 		edits         []rewrite.Edit
-		bytes         bool
+		binary        bool
+		cell          *dumpCell
 	}
 	var changes []change
-	for _, c := range row.cells {
+	for k := range row.cells {
+		c := &row.cells[k]
 		i, before, after, err := cell(r, c)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		ch := change{c.Column, append([]byte(nil), before...), after, c.Rewrites(), r.Columns[i].Bytes}
+		ch := change{c.column, bytes.Clone(before), after, c.edits, r.Columns[i].Bytes, c}
 		if first, ok := firstReading(r, i); ok && string(first) != string(before) {
 			// The database converts to UTF-8 what the software reads in another charset.
-			return fmt.Errorf("a value of %s.%s is of another charset than the dump, which a patch cannot write: write a dump instead (apply --write FILE)", row.table.Name, c.Column)
+			return nil, fmt.Errorf("a value of %s.%s is of another charset than the dump, which a patch cannot write: write a dump instead (apply --write FILE)", row.table, c.column)
 		}
 		changes = append(changes, ch)
-		p.d.count(row, c)
 	}
 	statement := func(forth bool) string {
 		var sets, guards, keys []string
 		for _, c := range changes {
 			column := p.sql.quote(c.column)
-			from, to, edits := c.before, c.after, c.edits
+			from, to, edits, sum := c.before, c.after, c.edits, c.cell.before
 			if !forth {
-				from, to, edits = c.after, c.before, rewrite.Invert(c.edits)
+				from, to, edits, sum = c.after, c.before, rewrite.Invert(c.edits), c.cell.after
 			}
-			sets = append(sets, column+" = "+p.value(column, from, to, edits, c.bytes))
-			guards = append(guards, p.sql.is(column, from, c.bytes))
+			sets = append(sets, column+" = "+p.value(column, from, to, edits, c.binary))
+			guards = append(guards, p.sql.is(column, from, sum, c.binary))
 		}
 		for _, c := range t.Columns {
 			if c.Stamp {
@@ -205,8 +256,11 @@ func (p *patching) row(place int64, row *dumpRow, r *dump.Row) error {
 		}
 		return update + ";\n" + p.sql.after
 	}
-	p.there[place], p.back[place] = statement(true), statement(false)
-	return nil
+	there, back, place := statement(true), statement(false), r.Offset()
+	return func() error {
+		p.d.count(row)
+		return errors.Join(p.there.add(place, there), p.back.add(place, back))
+	}, nil
 }
 
 // firstReading returns a value as UTF-8.
@@ -225,24 +279,27 @@ func indexOf(columns []dump.Column, name string) int {
 }
 
 // value returns what a column is set to: itself with the edits, or the whole value.
-func (p *patching) value(column string, from, to []byte, edits []rewrite.Edit, bytes bool) string {
+func (p *patching) value(column string, from, to []byte, edits []rewrite.Edit, binary bool) string {
 	if p.sql.splice == nil || len(edits) > maxSplices {
-		return p.sql.literal(to, bytes)
+		return p.sql.literal(to, binary)
 	}
 	expr := column
 	for k := len(edits) - 1; k >= 0; k-- { // from the end, so that places stay
 		e := edits[k]
 		at, length := e.Offset, len(e.Removed)
-		if !bytes {
+		if !binary {
 			if !utf8.Valid(from[:at]) || !utf8.ValidString(e.Removed) {
-				return p.sql.literal(to, bytes)
+				return p.sql.literal(to, binary)
 			}
 			at, length = utf8.RuneCount(from[:at]), utf8.RuneCountInString(e.Removed)
 		}
-		expr = p.sql.splice(expr, at, length, p.sql.literal([]byte(e.Inserted), bytes))
+		if e.Offset == len(from) { // behind the end nothing can be put in
+			return p.sql.literal(to, binary)
+		}
+		expr = p.sql.splice(expr, at, length, p.sql.literal([]byte(e.Inserted), binary))
 	}
 	if len(expr) > 2*len(to)+40 {
-		return p.sql.literal(to, bytes)
+		return p.sql.literal(to, binary)
 	}
 	return expr
 }
@@ -266,39 +323,60 @@ func (p *patching) write() error {
 }
 
 // files writes statements into as many files as their length asks for.
-func (p *patching) files(order []int64, statements map[int64]string, base, end, what string) (names []string, err error) {
-	var parts [][]string
+func (p *patching) files(order []int64, from *spool, base, end, what string) (names []string, err error) {
+	failed := func(err error) error { return world(err, "the patch cannot be written", "make room on the disk") }
+	if err := from.w.Flush(); err != nil {
+		return nil, failed(err)
+	}
+	var parts [][]int64
 	size := int64(0)
 	for _, place := range order {
-		s, ok := statements[place]
+		at, ok := from.at[place]
 		if !ok {
 			continue
 		}
-		if len(parts) == 0 || size+int64(len(s)) > p.d.o.Largest-1024 {
+		if len(parts) == 0 || size+int64(at.size) > p.d.o.Largest-1024 {
 			parts, size = append(parts, nil), 0
 		}
-		parts[len(parts)-1] = append(parts[len(parts)-1], s)
-		size += int64(len(s))
+		parts[len(parts)-1] = append(parts[len(parts)-1], place)
+		size += int64(at.size)
 	}
-	for i, statements := range parts {
+	for i, places := range parts {
 		name := base + end
 		if len(parts) > 1 {
 			name = fmt.Sprintf("%s.%0*d-of-%d%s", base, len(fmt.Sprint(len(parts))), i+1, len(parts), end)
 		}
-		f, err := disk.Create(name, 0o600)
-		if err != nil {
-			return names, world(err, "the patch cannot be written", "name a file in a folder that is writable")
-		}
-		defer f.Discard()
-		text := fmt.Sprintf("-- Trim Lantern: %s. File %d of %d, %d rows.\n-- Rows that were edited since the export are left as they are; the last statement counts them.\n", what, i+1, len(parts), len(statements)) +
-			p.sql.begin + strings.Join(statements, "") + fmt.Sprintf(p.sql.end, len(statements))
-		if _, err = f.WriteString(text); err == nil {
-			err = f.Commit()
-		}
-		if err != nil {
-			return names, world(err, "the patch cannot be written", "make room on the disk")
+		head := fmt.Sprintf("-- Trim Lantern: %s. File %d of %d, %d rows.\n-- Rows that were edited since the export are left as they are; the last statement counts them.\n", what, i+1, len(parts), len(places))
+		if err := p.file(name, head, places, from); err != nil {
+			return names, failed(err)
 		}
 		names = append(names, name)
 	}
 	return names, nil
+}
+
+// file writes one file of a patch.
+func (p *patching) file(name, head string, places []int64, from *spool) error {
+	f, err := disk.Create(name, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Discard()
+	w := bufio.NewWriterSize(f, 1<<18)
+	_, err = w.WriteString(head + p.sql.begin)
+	for _, place := range places {
+		if err == nil {
+			err = from.writeTo(w, place)
+		}
+	}
+	if err == nil {
+		_, err = w.WriteString(fmt.Sprintf(p.sql.end, len(places)))
+	}
+	if err == nil {
+		err = w.Flush()
+	}
+	if err != nil {
+		return err
+	}
+	return f.Commit()
 }

@@ -207,5 +207,7 @@ type Passage struct {
 type Handler struct {
 	Row    func(worker int, r *Row)
 	Beside func(worker int, p *Passage) // what may hold a reference and is no value; nil: nobody asks
+	Want   func(place int64) bool       // rows, by their place, that are asked for whatever they hold; nil: none
+	Grew   func(place int64, bytes int) // is told by how many bytes the edits of a row make it longer; nil: nobody
 	Only   func(t *Table) bool          // of which tables rows are asked for, all of them, also those that can hold no reference; nil: of all, and only their number matters where they can hold none
 }

@@ -400,6 +400,8 @@ func (c *chunk) rewrite(worker int, h Handler) {
 		switch {
 		case h.Only != nil:
 			return h.Only(st.table)
+		case h.Want != nil && h.Want(c.offset+int64(start)):
+			return true
 		case w.candidates.In(start, end) || digits && holdsDigits(c.b[start:end]):
 			return true
 		}
@@ -493,6 +495,7 @@ func (w *walk) row(st *state, u unit, begin int) {
 		r.may[i] = f.form != bare && f.form != computed && w.candidates.In(f.start, f.end)
 	}
 	w.h.Row(w.worker, r)
+	grew := 0
 	for i, edits := range r.edits {
 		if len(edits) == 0 {
 			continue
@@ -500,11 +503,17 @@ func (w *walk) row(st *state, u unit, begin int) {
 		if c.err = r.place(i); c.err != nil {
 			return
 		}
+		for _, e := range edits {
+			grew += len(e.Inserted) - len(e.Removed)
+		}
 		if len(c.changes) == 0 && len(edits) > 1000 {
 			c.changes = edits
 		} else {
 			c.changes = append(c.changes, edits...)
 		}
+	}
+	if grew != 0 && w.h.Grew != nil {
+		w.h.Grew(r.Offset(), grew)
 	}
 	if len(u.rest) > 0 && w.h.Beside != nil {
 		if w.rests == nil {

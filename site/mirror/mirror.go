@@ -67,7 +67,7 @@ type About struct {
 }
 
 // aboutVersion changes whenever copies are made in another way.
-const aboutVersion = 1
+const aboutVersion = 2
 
 // Open opens the copy, which it makes, or makes anew, where the dump has changed since.
 func Open(ctx context.Context, c Config) (*Store, error) {
@@ -243,9 +243,9 @@ func (s *Store) where(t database.Table, key [][]byte) (string, []any) {
 	var args []any
 	for i, k := range t.Key {
 		where = append(where, quote(k.Name)+" = ?")
-		n, err := strconv.ParseInt(string(key[i]), 10, 64)
 		switch {
-		case err == nil && strconv.FormatInt(n, 10) == string(key[i]):
+		case k.Kind == database.Integer: // the number of the row
+			n, _ := strconv.ParseInt(string(key[i]), 10, 64) // another text is no row
 			args = append(args, n)
 		case k.Kind == database.Binary:
 			args = append(args, key[i])
@@ -256,18 +256,26 @@ func (s *Store) where(t database.Table, key [][]byte) (string, []any) {
 	return strings.Join(where, " AND "), args
 }
 
-// Place returns where the row of a key begins in the dump.
-func (s *Store) Place(ctx context.Context, t database.Table, key []sheet.Value) (place int64, found bool, err error) {
-	raw := make([][]byte, len(key))
-	for i, k := range key {
-		raw[i] = k
+// Key returns the key by which the copy knows a row of the dump.
+func (s *Store) Key(t dump.Table, r *dump.Row) (key []sheet.Value, ok bool) {
+	for _, u := range t.Unique {
+		if !u.Primary {
+			continue
+		}
+		for _, name := range u.Columns {
+			i := slices.IndexFunc(r.Columns, func(c dump.Column) bool { return c.Name == name })
+			if i < 0 {
+				return nil, false
+			}
+			v, ok := r.Value(i)
+			if !ok {
+				v, _ = r.Bare(i)
+			}
+			key = append(key, bytes.Clone(v))
+		}
+		return key, true
 	}
-	where, args := s.where(t, raw)
-	err = s.db.QueryRowContext(ctx, "SELECT _rowid_ FROM "+quote(t.Name)+" WHERE "+where, args...).Scan(&place)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, false, nil
-	}
-	return place, err == nil, err
+	return []sheet.Value{strconv.AppendInt(nil, r.Offset(), 10)}, true
 }
 
 // Table returns a table as the dump defines it.
@@ -281,8 +289,8 @@ func (s *Store) Table(name string) (dump.Table, bool) {
 
 func quote(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` }
 
-// Look surveys the dump of a file.
-func Look(ctx context.Context, in *pack.Source, c Config) (*dump.Survey, string, error) {
+// look surveys the dump and sums it up.
+func look(ctx context.Context, in *pack.Source, c Config) (*dump.Survey, string, error) {
 	r, end, err := in.Text()
 	if err != nil {
 		return nil, "", err
@@ -308,7 +316,7 @@ func build(ctx context.Context, c Config, info os.FileInfo) error {
 		return err
 	}
 	defer in.Close()
-	survey, sum, err := Look(ctx, in, c)
+	survey, sum, err := look(ctx, in, c)
 	if err != nil {
 		return err
 	}
@@ -435,12 +443,9 @@ func definition(t *dump.Table) string {
 		if i > 0 {
 			out.WriteString(", ")
 		}
-		typ := "TEXT"
-		switch {
-		case c.Bytes:
+		typ := "TEXT" // numbers too, so that they stay as they are written
+		if c.Bytes {
 			typ = "BLOB"
-		case !c.Text:
-			typ = "NUMERIC"
 		}
 		out.WriteString(quote(c.Name) + " " + typ)
 	}
@@ -508,15 +513,10 @@ func (b *builder) value(r *dump.Row, i int, c dump.Column) any {
 	v, ok := r.Value(i)
 	if !ok {
 		v, _ = r.Bare(i)
-		switch text := string(v); {
-		case strings.EqualFold(text, "NULL"), text == `\N`, strings.EqualFold(text, "DEFAULT"):
-			return nil
-		default:
-			if n, err := strconv.ParseInt(text, 10, 64); err == nil {
-				return n
-			}
+		if text := string(v); !strings.EqualFold(text, "NULL") && text != `\N` && !strings.EqualFold(text, "DEFAULT") {
 			return text
 		}
+		return nil
 	}
 	v = Reading(r, i, v, b.config.Unsound)
 	if c.Bytes {

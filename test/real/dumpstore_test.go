@@ -145,6 +145,7 @@ func TestDumpsOfRandomDatabases(t *testing.T) {
 	b.socket, b.program = filepath.Join(b.dir, "db.sock"), built
 	b.startMariaDB()
 	e := &exported{b, seeded(t)}
+	top := e.dir
 	for n := range *randomDumps {
 		var s strings.Builder
 		s.WriteString("SET NAMES utf8mb4;\n")
@@ -166,7 +167,7 @@ func TestDumpsOfRandomDatabases(t *testing.T) {
 				fmt.Fprintf(&s, "INSERT INTO t%d VALUES (%s, %s, %s, 0x%x, DEFAULT);\n", i, id, lit(e.r.value(false)), lit(strings.NewReplacer("日本", "J", "🕯", "l").Replace(e.r.text(false))), "x"+e.r.value(true))
 			}
 		}
-		dir := filepath.Join(e.dir, fmt.Sprint(n))
+		dir := filepath.Join(top, fmt.Sprint(n))
 		require.NoError(t, os.Mkdir(dir, 0o700))
 		e.bench.dir = dir
 		for _, db := range []string{"one", "two", "three"} {
@@ -181,10 +182,7 @@ func TestDumpsOfRandomDatabases(t *testing.T) {
 		require.Contains(t, []int{0, 1}, code, said)
 		code, said = e.try("apply", "--write", "new.sql")
 		require.Equal(t, 0, code, said)
-		code, said = e.filtered("in.sql", "filtered.sql")
-		if code == 2 { // of the folder it runs in
-			code, said = e.filtered(filepath.Join(dir, "in.sql"), filepath.Join(dir, "filtered.sql"))
-		}
+		code, said = e.filtered(filepath.Join(dir, "in.sql"), filepath.Join(dir, "filtered.sql"))
 		require.Contains(t, []int{0, 1}, code, said)
 		want, err := os.ReadFile(filepath.Join(dir, "filtered.sql"))
 		require.NoError(t, err)
@@ -192,6 +190,10 @@ func TestDumpsOfRandomDatabases(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, string(want), string(got), "database %d", n)
 		code, said = e.try("apply", "--patch", "patch.sql")
+		if code == 2 {
+			require.Contains(t, said, "has a primary key")
+			continue
+		}
 		require.Contains(t, []int{0, 1}, code, said)
 		e.load("two", got)
 		e.load("three", export)
