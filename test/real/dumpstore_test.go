@@ -211,3 +211,53 @@ func TestDumpsOfRandomDatabases(t *testing.T) {
 		e.holdsSame(fmt.Sprintf("database %d, and back", n), "one", "three")
 	}
 }
+
+// The real system, one site and a network: filter, a new dump, a patch and apply on the live database come to the
+// same, cell for cell.
+func TestSystemsDumpIsAStore(t *testing.T) {
+	t.Parallel()
+	kinds := []bool{false}
+	if *allExports {
+		kinds = append(kinds, true)
+	}
+	for _, network := range kinds {
+		t.Run(map[bool]string{false: "one site", true: "network"}[network], func(t *testing.T) {
+			b := setUp(t)
+			if network {
+				b.makeNetwork()
+			}
+			b.get("/") // the system writes what it writes at first
+			e := &exported{bench: b}
+			file := filepath.Join(b.dir, "museum.sql")
+			export := b.run(b.dir, "mariadb-dump", "--no-defaults", "--socket="+b.socket, "-uroot", "museum")
+			require.NoError(t, os.WriteFile(file, export, 0o600))
+			read := func(name string) []byte {
+				text, err := os.ReadFile(filepath.Join(b.dir, name))
+				require.NoError(t, err)
+				return text
+			}
+			b.tool(0, "init", "--config", "dump.yaml", "--site", "https://"+host, "--also", "www."+host, "--database", "dump:"+file)
+			said := b.tool(1, "preview", "--config", "dump.yaml", "--offline", "--judge", "none")
+			if network {
+				assert.Contains(t, said, "site 3")
+			}
+			b.tool(0, "apply", "--config", "dump.yaml", "--write", "new.sql")
+			b.tool(0, "apply", "--config", "dump.yaml", "--patch", "patch.sql", "--largest-file", "64")
+			code, out := e.filtered(file, filepath.Join(b.dir, "filtered.sql"))
+			require.Equal(t, 1, code, out)
+			assert.True(t, string(read("filtered.sql")) == string(read("new.sql")), "filter and apply --write")
+			for db, parts := range map[string][][]byte{"new": {read("new.sql")}, "patched": {export, read("patch.sql")}, "back": {export, read("patch.sql"), read("patch.back.sql")}, "was": {export}} {
+				b.sql("CREATE DATABASE " + db)
+				for _, sql := range parts {
+					e.load(db, sql)
+				}
+			}
+			e.holdsSame("the patch", "new", "patched")
+			e.holdsSame("the patch and back", "was", "back")
+			b.tool(0, "init", "--config", "live.yaml", "--site", "https://"+host, "--also", "www."+host, b.system)
+			b.tool(1, "preview", "--config", "live.yaml", "--offline", "--judge", "none")
+			b.try("apply", "--config", "live.yaml", "--offline")
+			e.holdsSame("apply on the live database", "new", "museum")
+		})
+	}
+}
