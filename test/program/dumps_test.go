@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -182,4 +183,47 @@ func TestFilterOutputs(t *testing.T) {
 	assert.Equal(t, want, read("joined.sql"))
 	assert.Equal(t, 2, run(t, dir, "filter", "--quiet", "--site", "https://ternrock.example", "1.sql", "joined.sql", "--part", "no.sql").code)
 	assert.Equal(t, want, read("joined.sql"))
+}
+
+// Every command of the page for people who have only a panel is run.
+func TestDumpsPage(t *testing.T) {
+	b, err := os.ReadFile("../../docs/dumps.md")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	text := "-- MariaDB dump 10.19\nDROP TABLE IF EXISTS `tr_posts`;\n" + strings.Replace(strings.ReplaceAll(posts, "m_posts", "tr_posts"), "`ID` int", "`ID` int PRIMARY KEY", 1) +
+		"INSERT INTO `tr_posts` (`ID`,`post_title`,`post_content`) VALUES\n(1,'Visit','<img src=\\\"http://ternrock.example/a.png\\\">');\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "museum.sql"), []byte(text), 0o600))
+	ran := 0
+	for _, block := range strings.Split(string(b), "```sh\n")[1:] {
+		block, _, _ = strings.Cut(block, "```")
+		for line := range strings.Lines(block) {
+			line, _, _ = strings.Cut(strings.TrimSpace(line), "  #")
+			words := strings.Fields(line)
+			if len(words) > 0 {
+				require.Equal(t, "trimlantern", words[0])
+				code := 0
+				if slices.Contains([]string{"status", "preview", "trace"}, words[1]) { // there is something to do
+					code = 1
+				}
+				want(t, code, dir, append(words[1:], map[string][]string{"preview": {"--offline"}}[words[1]]...)...)
+				ran++
+			}
+		}
+	}
+	assert.Equal(t, 7, ran)
+	secure := strings.ReplaceAll(text, "http:", "https:")
+	for _, name := range []string{"museum-https.sql"} {
+		got, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		assert.Equal(t, secure, string(got))
+	}
+	patch, err := os.ReadFile(filepath.Join(dir, "patch.sql"))
+	require.NoError(t, err)
+	assert.Contains(t, string(patch), "UPDATE `tr_posts` SET `post_content` = INSERT(`post_content`, 15, 0, 's') WHERE `ID` = 1 AND SHA2(")
+	assert.FileExists(t, filepath.Join(dir, "patch.back.sql"))
+	// In place a dump is never changed, and one that changed since is refused.
+	assert.Contains(t, want(t, 2, dir, "apply").errs, "apply --write FILE")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "museum.sql"), []byte(strings.ReplaceAll(text, "Visit", "Visits")), 0o600))
+	assert.Contains(t, want(t, 2, dir, "apply", "--write", "other.sql").errs, "is of another database")
+	assert.NoFileExists(t, filepath.Join(dir, "other.sql"))
 }
