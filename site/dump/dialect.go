@@ -31,8 +31,7 @@ var sniffs = []struct {
 	{regexp.MustCompile(`(?m)^-- PostgreSQL database dump|^COPY [^;]+ FROM stdin;|^SELECT pg_catalog\.`), Postgres},
 	{regexp.MustCompile(`(?m)^PRAGMA foreign_keys=|^BEGIN TRANSACTION;\s+CREATE TABLE`), SQLite},
 	{regexp.MustCompile("(?mi)^(INSERT|REPLACE) (IGNORE )?INTO `|^CREATE TABLE (IF NOT EXISTS )?`|^LOCK TABLES "), MySQL},
-	{regexp.MustCompile(`(?m)^SET standard_conforming_strings|^INSERT INTO [a-z_]+\.["a-z_0-9]+ `), Postgres},
-	{regexp.MustCompile(`(?m)^INSERT INTO \S+ VALUES\(`), SQLite},
+	{regexp.MustCompile(`(?m)^SET standard_conforming_strings|^SET client_encoding|^\\restrict `), Postgres},
 }
 
 // Sniff tells the dialect from the beginning of a dump.
