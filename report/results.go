@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -449,9 +450,21 @@ func padRunes(s string, n int) string {
 	return s
 }
 
+// fileList names files: of many, the first and the last.
+func fileList(names []string) string {
+	if len(names) > 4 {
+		return fmt.Sprintf("%s to %s, %s", names[0], filepath.Base(names[len(names)-1]), plural(len(names), "file"))
+	}
+	return strings.Join(names, ", ")
+}
+
 // DumpApplied shows what was made of an exported database.
 func (t *Text) DumpApplied(d *work.DumpApplied) {
-	t.printf("Sheet %s of %s: %s in %s changed.\n\n", clip(d.Sheet, 30), clip(d.Site, 40), plural(d.Refs, "reference"), plural(d.Changed, "cell"))
+	what := "A new dump of"
+	if len(d.Back) > 0 {
+		what = "A patch for"
+	}
+	t.printf("%s %s: it changes %s in %s.\n\n", what, clip(d.Site, 40), plural(d.Refs, "reference"), plural(d.Changed, "cell"))
 	var rows [][]string
 	for _, name := range byCount(d.Tables) {
 		rows = append(rows, []string{clip(name, 40), number(d.Tables[name])})
@@ -463,9 +476,10 @@ func (t *Text) DumpApplied(d *work.DumpApplied) {
 	for _, name := range byCount(d.Keyless) {
 		t.wrap("  ", t.care(plural(d.Keyless[name], "cell")+" of "+clip(name, 40)+" left: the table has no primary key, by which a patch could find its rows. A new dump has them (apply --write FILE)."))
 	}
-	t.wrap("  ", "Written: "+Clean(strings.Join(d.Wrote, ", ")))
+	t.wrap("  ", "Written: "+Clean(fileList(d.Wrote)))
 	if len(d.Back) > 0 {
-		t.wrap("  ", "Takes it back: "+Clean(strings.Join(d.Back, ", ")))
+		t.wrap("  ", "Takes it back: "+Clean(fileList(d.Back)))
+		t.wrap("  ", "Rows that were edited since the export are left as they are; the last statement counts them.")
 	} else {
 		t.wrap("  ", "The dump it was made of stays as it is: "+Clean(d.Dump))
 		if d.Proven > 0 {
@@ -708,18 +722,20 @@ func (t *Text) Filtered(f *work.Filtered) {
 	}
 }
 
-// placesShown is how many of the findings that need a person filter shows with their places.
-const placesShown = 12
+// placesShown is how many of the findings of each reason that needs a person filter shows with their places.
+const placesShown = 3
 
 // filterPlaces shows where the findings are that need a person.
 func (t *Text) filterPlaces(f *work.Filtered) {
 	var rows [][]string
 	total := 0
+	shown := map[rewrite.Reason]int{}
 	for _, l := range f.Left {
 		if !l.Reason.NeedsPerson() || l.Line == 0 {
 			continue
 		}
-		if total++; total > placesShown {
+		total++
+		if shown[l.Reason]++; shown[l.Reason] > placesShown {
 			continue
 		}
 		where := l.Table
@@ -743,6 +759,7 @@ func (t *Text) filterNotes(f *work.Filtered) {
 	if f.As != "dump" {
 		return
 	}
+	t.printf("\n")
 	if f.Counts[rewrite.Code] > 0 {
 		t.wrap("  ", "References in views, triggers, functions and definitions change with --code.")
 	}

@@ -31,7 +31,10 @@ shot() { # NAME ROWS COMMAND
 	wait $term 2>/dev/null || true
 }
 sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
-shot filter 24 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
+shot filter 37 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
+trimlantern init --config dump.yaml --site https://ternrock.example --also www.ternrock.example --database dump:site.sql --prefix tr_ >/dev/null
+trimlantern preview --config dump.yaml --offline >/dev/null || true
+shot patch 22 'trimlantern apply --config dump.yaml --patch patch.sql'
 shot mend 22 'trimlantern mend'
 shot ready 25 'trimlantern ready'
 shot redirect-before 29 'trimlantern redirect test'
