@@ -428,7 +428,8 @@ and in comments are named with their line.
 or xz, in a zip or tar archive, or in UTF-16 is unpacked; an output is packed as
 its name says (.gz, .zst, .bz2, .xz, .zip, .tar.gz and so on). The dump is read to
 its end before anything is written, and an output file appears under its name only
-when it is whole. The summary goes to standard error.
+when it is whole; more than 32 MB of standard input wait in a temporary file. The
+summary goes to standard error.
 
 The sister sites of a network are found in the dump. It asks no other host: what
 pages load from elsewhere is left and counted. Memory stays small whatever the size

@@ -80,6 +80,22 @@ type patchSQL struct {
 	splice  func(expr string, at, length int, in string) string                          // puts a literal in the place of length letters, from 0
 }
 
+// text returns a column as text, where its type is another.
+func (s *patchSQL) text(column string, c patchedCell) string {
+	if s.dialect == dump.Postgres && !c.binary {
+		return column + "::text"
+	}
+	return column
+}
+
+// typed returns text as a value of the column's type. Of a type with a length it stays text, since that would cut it.
+func (s *patchSQL) typed(value string, c patchedCell) string {
+	if s.dialect != dump.Postgres || c.binary || c.typ == "" || strings.HasPrefix(c.typ, "text") || strings.HasPrefix(c.typ, "char") || strings.HasPrefix(c.typ, "varchar") {
+		return value
+	}
+	return "CAST(" + value + " AS " + c.typ + ")"
+}
+
 // maxSplices is how many edits of a value are written as edits; more are written as the whole value.
 const maxSplices = 24
 
@@ -178,6 +194,14 @@ var patchSQLs = map[dump.Dialect]patchSQL{
 	},
 }
 
+// patchedCell is a cell of a row that a patch changes.
+type patchedCell struct {
+	*dumpCell
+	was, is []byte
+	binary  bool
+	typ     string // of its column
+}
+
 // row writes the statements for one row.
 func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err error) {
 	t := p.d.tables[row.table]
@@ -190,77 +214,73 @@ func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err erro
 	if len(primary) == 0 {
 		return func() error { p.d.out.Keyless[row.table] += len(row.cells); return nil }, nil
 	}
-	type change struct {
-		column        string
-		before, after []byte
-		edits         []rewrite.Edit
-		binary        bool
-		cell          *dumpCell
-	}
-	var changes []change
+	var cells []patchedCell
 	for k := range row.cells {
 		c := &row.cells[k]
 		i, before, after, err := cell(r, c)
 		if err != nil {
 			return nil, err
 		}
-		ch := change{c.column, bytes.Clone(before), after, c.edits, r.Columns[i].Bytes, c}
-		if first, ok := firstReading(r, i); ok && string(first) != string(before) {
+		one := patchedCell{c, bytes.Clone(before), after, r.Blob(i), r.Columns[i].Type}
+		if first, ok := firstReading(r, i); ok && !bytes.Equal(first, one.was) {
 			// The database converts to UTF-8 what the software reads in another charset.
 			return nil, fmt.Errorf("a value of %s.%s is of another charset than the dump, which a patch cannot write: write a dump instead (apply --write FILE)", row.table, c.column)
 		}
-		changes = append(changes, ch)
+		cells = append(cells, one)
 	}
-	statement := func(forth bool) string {
-		var sets, guards, keys []string
-		for _, c := range changes {
-			column := p.sql.quote(c.column)
-			from, to, edits, sum := c.before, c.after, c.edits, c.cell.before
-			if !forth {
-				from, to, edits, sum = c.after, c.before, rewrite.Invert(c.edits), c.cell.after
-			}
-			sets = append(sets, column+" = "+p.value(column, from, to, edits, c.binary))
-			guards = append(guards, p.sql.is(column, from, sum, c.binary))
-		}
-		for _, c := range t.Columns {
-			if c.Stamp {
-				sets = append(sets, p.sql.quote(c.Name)+" = "+p.sql.quote(c.Name))
-			}
-		}
-		for _, name := range primary {
-			i := indexOf(r.Columns, name)
-			if i < 0 {
-				continue
-			}
-			is := p.sql.quote(name) + " = "
-			if v, ok := r.Bare(i); ok {
-				is += string(v)
-			} else {
-				v, _ := r.Value(i)
-				for _, c := range changes { // a key that changes is found by what it is now
-					if c.column == name && !forth {
-						v = c.after
-					}
-				}
-				is += p.sql.literal(v, r.Columns[i].Bytes)
-			}
-			keys = append(keys, is)
-		}
-		name := p.sql.quote(t.Name)
-		if t.Schema != "" && t.Others {
-			name = p.sql.quote(t.Schema) + "." + name
-		}
-		update := "UPDATE " + name + " SET " + strings.Join(sets, ", ") + " WHERE " + strings.Join(append(keys, guards...), " AND ")
-		if p.sql.dialect == dump.Postgres {
-			return "WITH took AS (" + update + " RETURNING 1) INSERT INTO trimlantern_took SELECT count(*) FROM took;\n"
-		}
-		return update + ";\n" + p.sql.after
-	}
-	there, back, place := statement(true), statement(false), r.Offset()
+	there, back, place := p.statement(t, r, primary, cells, true), p.statement(t, r, primary, cells, false), r.Offset()
 	return func() error {
 		p.d.count(row)
 		return errors.Join(p.there.add(place, there), p.back.add(place, back))
 	}, nil
+}
+
+// statement returns the statement that changes a row, or changes it back.
+func (p *patching) statement(t dump.Table, r *dump.Row, primary []string, cells []patchedCell, forth bool) string {
+	var sets, guards, where []string
+	for _, c := range cells {
+		column := p.sql.quote(c.column)
+		from, to, edits, sum := c.was, c.is, c.edits, c.before
+		if !forth {
+			from, to, edits, sum = c.is, c.was, rewrite.Invert(c.edits), c.after
+		}
+		set := p.value(p.sql.text(column, c), from, to, edits, c.binary)
+		sets = append(sets, column+" = "+p.sql.typed(set, c))
+		guards = append(guards, p.sql.is(column, from, sum, c.binary))
+	}
+	for _, c := range t.Columns {
+		if c.Stamp {
+			sets = append(sets, p.sql.quote(c.Name)+" = "+p.sql.quote(c.Name))
+		}
+	}
+	for _, name := range primary {
+		i := indexOf(r.Columns, name)
+		if i < 0 {
+			continue
+		}
+		is := ""
+		if v, ok := r.Bare(i); ok {
+			is = string(v)
+		} else {
+			v, _ := r.Value(i)
+			for _, c := range cells { // a key that changes is found by what it is now
+				if c.column == name && !forth {
+					v = c.is
+				}
+			}
+			is = p.sql.literal(v, r.Columns[i].Bytes)
+		}
+		where = append(where, p.sql.quote(name)+" = "+is)
+	}
+	name := p.sql.quote(t.Name)
+	if t.Schema != "" && t.Others {
+		name = p.sql.quote(t.Schema) + "." + name
+	}
+	update := "UPDATE " + name + " SET " + strings.Join(sets, ", ") + " WHERE " + strings.Join(append(where, guards...), " AND ")
+	if p.sql.dialect == dump.Postgres {
+		return "WITH took AS (" + update + " RETURNING 1) INSERT INTO trimlantern_took SELECT count(*) FROM took;\n"
+	}
+	return update + ";\n" + p.sql.after
 }
 
 // firstReading returns a value as UTF-8.

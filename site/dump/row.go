@@ -132,6 +132,14 @@ func (r *Row) First(i int) {
 	r.Value(i)
 }
 
+// Blob reports whether a value is bytes and not text. SQLite tells that of each value, others of the column.
+func (r *Row) Blob(i int) bool {
+	if r.syntax.dialect == SQLite {
+		return r.fields[i].form == hexText && !r.fields[i].cast
+	}
+	return r.Columns != nil && r.Columns[i].Bytes
+}
+
 // isBytes reports whether a value is of no charset, or of one of its own.
 func (r *Row) isBytes(i int) bool {
 	return r.fields[i].raw || r.fields[i].form == copyHex || r.Columns != nil && r.Columns[i].Bytes

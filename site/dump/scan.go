@@ -584,6 +584,7 @@ func (s *state) expression(b []byte, from, to int) field {
 	}
 	if inner, ok := s.converted(b[:to], from); ok {
 		if f := s.expression(b, inner.start, inner.end); f.form != bare {
+			f.cast = true
 			return f
 		}
 		return whole

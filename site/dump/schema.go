@@ -41,6 +41,7 @@ func (t *Table) String() string {
 // Column is one column as a dump shows it.
 type Column struct {
 	Name     string
+	Type     string // as the dump writes it, lower case
 	Charset  string // of its text, lower case; "": not said
 	MaxChars int64  // longest value in characters; 0: no such limit
 	MaxBytes int64  // longest value in bytes; 0: no such limit
@@ -307,6 +308,12 @@ func (x *session) column(name string, def []token, b []byte) Column {
 		return c
 	}
 	typ := strings.ToLower(string(b[def[0].start:def[len(def)-1].end]))
+	for i, t := range def {
+		if t.is(b, "NOT", "NULL", "DEFAULT", "COLLATE", "CONSTRAINT", "GENERATED", "PRIMARY", "UNIQUE", "CHECK", "REFERENCES", "COMMENT", "AS") {
+			break
+		}
+		c.Type = strings.ToLower(string(b[def[0].start:def[i].end]))
+	}
 	for i, t := range def {
 		if i > 0 && t.is(b, "UPDATE") && def[i-1].is(b, "ON") {
 			c.Stamp = true

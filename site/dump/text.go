@@ -34,6 +34,7 @@ type field struct {
 	form       form
 	start, end int
 	raw        bool     // bytes, or text of a charset of its own
+	cast       bool     // the statement says of what type it is
 	holders    []holder // replaced: what stands for control characters
 }
 

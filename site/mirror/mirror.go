@@ -67,7 +67,7 @@ type About struct {
 }
 
 // aboutVersion changes whenever copies are made in another way.
-const aboutVersion = 2
+const aboutVersion = 3
 
 // Open opens the copy, which it makes, or makes anew, where the dump has changed since.
 func Open(ctx context.Context, c Config) (*Store, error) {
@@ -483,8 +483,8 @@ func (b *builder) row(r *dump.Row) {
 	stmt, err := b.insert(r)
 	if err == nil {
 		args := []any{r.Offset()}
-		for i, c := range r.Columns {
-			args = append(args, b.value(r, i, c))
+		for i := range r.Columns {
+			args = append(args, b.value(r, i))
 		}
 		_, err = stmt.ExecContext(b.ctx, args...)
 	}
@@ -509,7 +509,7 @@ func (b *builder) insert(r *dump.Row) (*sql.Stmt, error) {
 }
 
 // value returns a value for the copy.
-func (b *builder) value(r *dump.Row, i int, c dump.Column) any {
+func (b *builder) value(r *dump.Row, i int) any {
 	v, ok := r.Value(i)
 	if !ok {
 		v, _ = r.Bare(i)
@@ -519,7 +519,7 @@ func (b *builder) value(r *dump.Row, i int, c dump.Column) any {
 		return nil
 	}
 	v = Reading(r, i, v, b.config.Unsound)
-	if c.Bytes {
+	if r.Blob(i) {
 		return bytes.Clone(v)
 	}
 	return string(v)

@@ -77,6 +77,19 @@ func expected(t *testing.T, v string) string {
 	return string(after)
 }
 
+// patched returns the patch of a dump, and the one that takes it back.
+func (b *bench) patched(file string) (there, back string) {
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "dump:"+file)
+	b.tool(1, "preview", "--offline", "--judge", "none")
+	b.tool(0, "apply", "--patch", "patch.sql", "--largest-file", "64")
+	for name, to := range map[string]*string{"patch.sql": &there, "patch.back.sql": &back} {
+		text, err := os.ReadFile(filepath.Join(b.dir, name))
+		require.NoError(b.t, err)
+		*to = string(text)
+	}
+	return there, back
+}
+
 func seeded(t *testing.T) random {
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
@@ -229,6 +242,16 @@ func TestSQLiteDump(t *testing.T) {
 		shell(two, string(filter(t, b.program, []byte(dump), more...)))
 		same(t, "filter "+how, want, cells(two))
 	}
+	file := filepath.Join(b.dir, "one.sql")
+	require.NoError(t, os.WriteFile(file, []byte(shell("one.db", ".dump\n")), 0o600))
+	there, back := b.patched(file)
+	was := cells("one.db")
+	shell("patched.db", shell("one.db", ".dump\n"))
+	assert.Regexp(t, `(?m)^\d+\|0$`, shell("patched.db", there), "all rows took")
+	same(t, "--patch", want, cells("patched.db"))
+	shell("patched.db", back)
+	same(t, "--patch and back", was, cells("patched.db"))
+	require.NoError(t, os.Remove(filepath.Join(b.dir, "trimlantern.yaml")))
 	said, err := exec.Command(b.program, "filter", "--site", "https://ternrock.example", filepath.Join(b.dir, "one.db"), filepath.Join(b.dir, "out.db")).CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(said), "this is an SQLite database")
@@ -324,6 +347,18 @@ func TestPostgreSQLDump(t *testing.T) {
 	psql("coded", string(filter(t, b.program, dumped(), "--code")))
 	assert.Equal(t, "https://ternrock.example/; $a$\n", strings.TrimLeft(psql("coded", "SELECT public.f();"), " "))
 	same(t, "--code", want, cells("coded"))
+	// A patch over the database that the dump was made of, and back.
+	file := filepath.Join(b.dir, "one.sql")
+	require.NoError(t, os.WriteFile(file, dumped(), 0o600))
+	there, back := b.patched(file)
+	psql("postgres", "CREATE DATABASE patched;")
+	psql("patched", string(dumped()))
+	was := cells("patched")
+	said := psql("patched", there)
+	assert.Regexp(t, `(?m)^\d+\|0$`, said, "all rows took")
+	same(t, "--patch", want, cells("patched"))
+	psql("patched", back)
+	same(t, "--patch and back", was, cells("patched"))
 	for flag, say := range map[string]string{"-Fc": "custom format", "-Ft": "tar format"} {
 		in := filepath.Join(b.dir, "other"+flag)
 		require.NoError(t, os.WriteFile(in, dumped(flag), 0o600))
