@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"trimlantern/core/rewrite"
+	"trimlantern/core/seek"
 )
 
 // Bounds of memory.
@@ -451,15 +452,11 @@ func skipBlank(b []byte, p int) int {
 	return p
 }
 
+// digitsBegin finds how bytes in hexadecimal digits begin: 0x68, x'68, UNHEX('68.
+var digitsBegin = seek.NewTriples([]seek.Class{{First: "0", Second: "xX"}, {First: "xX", Second: "'("}}, "0123456789abcdefABCDEF'\" ")
+
 // holdsDigits reports whether a text may hold bytes in hexadecimal digits, as MariaDB and MySQL read them.
-func holdsDigits(b []byte) bool {
-	for _, begin := range []string{"0x", "X'", "x'", "EX(", "ex("} {
-		if bytes.Contains(b, []byte(begin)) {
-			return true
-		}
-	}
-	return false
-}
+func holdsDigits(b []byte) bool { return digitsBegin.Next(b, 0) >= 0 }
 
 // walk is one way through a chunk.
 type walk struct {
