@@ -105,6 +105,9 @@ func (t *Text) Preview(p *work.Preview) {
 	if idle > 0 {
 		t.printf("  %s\n", t.faint(plural(idle, "more table")+" with nothing to change"))
 	}
+	if n := len(p.Elsewhere); n > 0 {
+		t.wrap("  ", "Not looked at: "+plural(n, "other table")+" of the database, by the names not the site's: "+clip(strings.Join(p.Elsewhere, ", "), 60))
+	}
 	if len(p.Hosts) > 0 {
 		var hosts [][]string
 		for _, h := range byCount(p.Hosts) {
@@ -544,6 +547,7 @@ func (t *Text) Applied(a *work.Applied) {
 	} else {
 		t.printf("  %s\n", t.care(fmt.Sprintf("a second preview finds %s and %s to change", plural(a.Remain.Cells, "cell"), plural(len(a.Remain.Files), "file"))))
 	}
+	t.after(a.After)
 	if a.Addresses {
 		t.printf("  the site's own addresses changed: log in again\n")
 	}
@@ -604,6 +608,13 @@ func (t *Text) skips(skips []sheet.Skip) {
 	}
 }
 
+// after says what the system needs when its content has changed.
+func (t *Text) after(commands []string) {
+	for _, c := range commands {
+		t.wrap("  ", "Now run: "+Clean(c))
+	}
+}
+
 // Undone reports what undo did.
 func (t *Text) Undone(u *work.Undone) {
 	if u.SQL {
@@ -617,6 +628,7 @@ func (t *Text) Undone(u *work.Undone) {
 		for _, f := range u.Files {
 			t.printf("  as before: %s\n", clip(f, 66))
 		}
+		t.after(u.After)
 		if len(u.Left) > 0 {
 			t.heading("Left, since somebody changed them after us")
 			t.skips(u.Left)
@@ -635,6 +647,7 @@ func (t *Text) Undone(u *work.Undone) {
 		t.printf("  %s put back\n", plural(u.Rows, "cached row"))
 	}
 	t.someFiles("file as before:", u.Files, 60)
+	t.after(u.After)
 	for _, f := range u.Folders {
 		t.printf("  filled again: %s\n", clip(f, 64))
 	}
@@ -760,6 +773,9 @@ func (t *Text) filterNotes(f *work.Filtered) {
 		return
 	}
 	t.printf("\n")
+	if f.Unread > 0 {
+		t.wrap("  ", "Not looked at: "+plural(f.Unread, "other file")+" of the archive, not called .sql")
+	}
 	if f.Counts[rewrite.Code] > 0 {
 		t.wrap("  ", "References in views, triggers, functions and definitions change with --code.")
 	}

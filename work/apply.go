@@ -29,6 +29,7 @@ type Applied struct {
 	Emptied   []CacheFolder  `json:"emptied,omitempty"` // folders of cached files
 	Files     []string       `json:"files,omitempty"`   // files changed, earlier parts of the run included
 	Addresses bool           `json:"addresses"`         // the site's own addresses changed: logins end
+	After     []string       `json:"run_after"`         // what the system needs when its content has changed: shown, never run
 	Remain    *Preview       `json:"second_preview"`
 }
 
@@ -125,6 +126,9 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, err
 	}
 	a.out.Remain = s.out
+	if a.out.Changed+len(a.out.Files) > 0 {
+		a.out.After = j.Layout.After
+	}
 	return a.out, nil
 }
 

@@ -64,6 +64,7 @@ type Filtered struct {
 	Addresses  int                    `json:"addresses"`    // the site's own addresses that were changed
 	Makes      bool                   `json:"makes_tables"` // the dump makes tables
 	Drops      bool                   `json:"drops_tables"` // it removes those of the same names before
+	Unread     int                    `json:"other_files"`  // files of an archive that are no dumps: copied as they are
 	Foreign    string                 `json:"other_site"`   // a host that the dump speaks of where it never speaks of the site's; "": it does
 }
 
@@ -113,6 +114,9 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 		return nil, f.failed(err, true)
 	}
 	defer f.in.close()
+	for _, s := range f.in.sources {
+		f.out.Unread += s.Others
+	}
 	if f.out.As, err = f.tell(); err != nil {
 		return nil, f.failed(err, true)
 	}

@@ -147,12 +147,36 @@ func (have found) choose(configs map[string]*layout.Layout) (config, system stri
 	return "", ""
 }
 
+// takeFiles takes a site without a database, whose configuration file is found.
+func (in *initing) takeFiles(path string, l *layout.Layout) error {
+	in.file.Database.Kind, in.file.Database.File = database.NoneKind, in.relative(filepath.Dir(path))
+	in.out.Used = append(in.out.Used, "no database: the content is files, beside "+in.relative(path))
+	if in.file.Layout == "" {
+		in.file.Layout = l.Name
+	}
+	if len(in.file.Files) == 0 {
+		for _, f := range l.Files {
+			dir := filepath.Join(filepath.Dir(path), filepath.FromSlash(f))
+			if info, err := os.Stat(dir); err == nil && info.IsDir() {
+				in.file.Files = append(in.file.Files, in.relative(dir))
+			}
+		}
+	}
+	for _, pattern := range l.Except {
+		in.file.Choose.Except = append(in.file.Choose.Except, "file:"+pattern)
+	}
+	return nil
+}
+
 // take reads the system's configuration file. system is the folder of the system; "": the file's.
 func (in *initing) take(path, system string, l *layout.Layout) error {
 	if system == "" {
 		system = filepath.Dir(path)
 	}
 	d := &in.file.Database
+	if l.Config.Kind == database.NoneKind {
+		return in.takeFiles(path, l)
+	}
 	conn, err := l.Config.Connect(path)
 	var unclear *layout.Unclear
 	drop, dropped := l.Config.DropIn(path, system)

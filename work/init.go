@@ -324,7 +324,7 @@ func (in *initing) connect(ctx context.Context) error {
 	if err := in.addresses(ctx, j, db, own); err != nil {
 		return err
 	}
-	if in.out.Tables == 0 {
+	if in.out.Tables == 0 && d.Kind != database.NoneKind {
 		return misuse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
 	}
 	in.out.Layout, in.out.Database, in.out.Prefix, in.out.Files = in.file.Layout, c.Where(), d.Prefix, in.file.Files
@@ -349,6 +349,9 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 	}
 	fit := fitting(j.Layout, tables)
 	d := &in.file.Database
+	if d.Kind == database.NoneKind {
+		return nil, nil
+	}
 	switch {
 	case d.Prefix == "" && len(fit) > 0:
 		d.Prefix = fit[0]

@@ -37,7 +37,8 @@ type Preview struct {
 	Sites     []Place                `json:"sites,omitempty"` // of several in one database, those that were read
 	Hosts     map[string]int         `json:"hosts"`
 	Counts    map[rewrite.Reason]int `json:"left"`
-	Left      []sheet.Left           `json:"findings"` // those that need a person, and some of the others
+	Elsewhere []string               `json:"other_tables"` // tables of the database that are not the site's, by their names: not looked at
+	Left      []sheet.Left           `json:"findings"`     // those that need a person, and some of the others
 	Samples   []Sample               `json:"samples"`
 	Verdicts  map[string]string      `json:"verdicts"`                // host: answer and why
 	Folders   []CacheFolder          `json:"cache_folders,omitempty"` // folders of cached files
@@ -174,6 +175,9 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	s := j.survey(db, asked, w, kind, choice)
+	if s.out.Elsewhere, err = j.elsewhere(ctx, db); err != nil {
+		return nil, err
+	}
 	if s.opinion, err = j.secondOpinion(kind); err != nil {
 		return nil, err
 	}
@@ -201,6 +205,21 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	}
 	p.Sheet = id
 	return p, nil
+}
+
+// elsewhere lists the tables that are not the site's: those without its prefix, and those of other systems.
+func (j *Job) elsewhere(ctx context.Context, db database.Database) ([]string, error) {
+	all, err := db.Tables(ctx, "")
+	if err != nil {
+		return nil, world(err, "the database's tables cannot be listed", "check the database, then run the same command again")
+	}
+	names := []string{}
+	for _, t := range all {
+		if !strings.HasPrefix(t.Name, j.File.Database.Prefix) || j.foreign(t.Name) {
+			names = append(names, t.Name)
+		}
+	}
+	return names, nil
 }
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {

@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/core/point"
 	"trimlantern/core/sheet"
+	"trimlantern/site/database"
 )
 
 // Status is the road as a check list.
@@ -74,7 +75,11 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		to.next("fix database in " + j.File.Path + ", then: trimlantern status")
 	} else {
 		db.Close()
-		to.add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
+		if j.File.Database.Kind == database.NoneKind {
+			to.add("database", "done", "", "none: the content is files")
+		} else {
+			to.add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
+		}
 	}
 	runs, err := j.runs()
 	if err != nil {

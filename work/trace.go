@@ -464,7 +464,7 @@ func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 	j := t.job
 	look := func(dir string, cached bool) error {
 		j.Progress.At("tracing in "+dir, 0, 0)
-		skipped, err := files.Walk(dir, func(name string, _ fs.FileInfo, b []byte) error {
+		skipped, err := files.Walk(dir, j.Layout.Kinds, func(name string, _ fs.FileInfo, b []byte) error {
 			rel, err := filepath.Rel(j.File.Dir, name)
 			if err != nil {
 				rel = name

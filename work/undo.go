@@ -29,7 +29,8 @@ type Undone struct {
 	Script  string         `json:"script,omitempty"`  // where the SQL went
 	SQL     bool           `json:"sql"`               // written as SQL: nothing was changed
 	Tables  map[string]int `json:"tables"`
-	Left    []sheet.Skip   `json:"left"` // cells that others changed since
+	Left    []sheet.Skip   `json:"left"`      // cells that others changed since
+	After   []string       `json:"run_after"` // what the system needs when its content has changed: shown, never run
 }
 
 // Code is the exit code that the undo comes to.
@@ -82,7 +83,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 			"check database in the site file; if it is the same one on another server now, write there: identity: '"+st.Header.Database+"'")
 	}
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
-		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}}}
+		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}, After: j.Layout.After}}
 	u.only = func(table string) bool {
 		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.fits(p, table) })
 	}

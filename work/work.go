@@ -389,6 +389,9 @@ func dbFault(err error, c database.Config) error {
 
 // checkTables refuses a prefix that no table has, or a layout that does not fit.
 func (j *Job) checkTables(ctx context.Context, db database.Database, tables []database.Table, c database.Config) error {
+	if c.Kind == database.NoneKind {
+		return nil
+	}
 	prefix := j.File.Database.Prefix
 	names := tableNames(tables)
 	for _, p := range j.Layout.Prefix(names) {

@@ -42,6 +42,8 @@ func (c Config) Where() string {
 	switch c.Kind {
 	case "sqlite":
 		return "SQLite file " + c.File
+	case NoneKind:
+		return "no database: files in " + c.File
 	case "dump":
 		return "dump " + c.File
 	}
@@ -239,6 +241,8 @@ func Open(ctx context.Context, c Config) (Database, error) {
 		return openMySQL(ctx, c)
 	case "postgres":
 		return openPostgres(ctx, c)
+	case NoneKind:
+		return none{"files:" + c.File}, nil
 	}
 	return nil, fmt.Errorf("unknown kind of database %q; known are mysql, postgres and sqlite", c.Kind)
 }

@@ -16,6 +16,7 @@ type Schema struct {
 	Makes   bool     // it makes tables
 
 	named map[[2]string]*Table // by schema and name
+	lists map[string]bool      // PostgreSQL's types of fixed values
 }
 
 // Table is one table as a dump shows it.
@@ -130,6 +131,10 @@ func (s *Schema) learn(x *session, b []byte) {
 			s.create(x, &r)
 		case r.take("INDEX") && unique:
 			s.index(x, &r)
+		case r.take("TYPE"):
+			if _, name := r.qualified(); r.take("AS") && r.take("ENUM") {
+				s.lists[name] = true
+			}
 		}
 	case r.take("ALTER"):
 		r.take("ONLINE", "IGNORE")
@@ -161,6 +166,7 @@ func (s *Schema) create(x *session, r *reader) {
 		def := r.element()
 		if len(def) > 0 {
 			t.define(x, def, r.b)
+			s.fixed(t)
 		}
 		if !r.take(",") {
 			break
@@ -207,6 +213,16 @@ func (t *Table) define(x *session, def []token, b []byte) {
 		}
 	}
 	t.Columns = append(t.Columns, c)
+}
+
+// fixed marks the last column where its type is one of fixed values.
+func (s *Schema) fixed(t *Table) {
+	if len(t.Columns) == 0 {
+		return
+	}
+	c := &t.Columns[len(t.Columns)-1]
+	name := c.Type[strings.LastIndexByte(c.Type, '.')+1:]
+	c.List = c.List || s.lists[strings.Trim(name, `"`)]
 }
 
 // isType tells a column called "key" from a key.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"trimlantern/site/disk"
@@ -25,14 +26,19 @@ const MaxSize = 8 << 20
 // Skipped is a file that was not read, and why.
 type Skipped struct{ Path, Why string }
 
-// Walk calls visit for each text file below dir, in order of name. Symbolic links are not
+// Walk calls visit for each text file below dir, in order of name: those whose names say that they write or style
+// pages, and those with one of the endings in more (".mdwn"). Symbolic links are not
 // followed, and what is no regular file is not opened.
-func Walk(dir string, visit func(path string, info fs.FileInfo, b []byte) error) (skipped []Skipped, err error) {
+func Walk(dir string, more []string, visit func(path string, info fs.FileInfo, b []byte) error) (skipped []Skipped, err error) {
 	tree, err := disk.OpenTree(dir)
 	if err != nil {
 		return nil, err
 	}
 	defer tree.Close()
+	isText := func(name string) bool {
+		end := strings.ToLower(filepath.Ext(name))
+		return endings[end] || slices.Contains(more, end)
+	}
 	skip := func(name, why string) {
 		skipped = append(skipped, Skipped{filepath.Join(dir, filepath.FromSlash(name)), why})
 	}
@@ -69,9 +75,6 @@ func Walk(dir string, visit func(path string, info fs.FileInfo, b []byte) error)
 	})
 	return skipped, err
 }
-
-// isText reports whether a file's name says that it writes or styles pages.
-func isText(name string) bool { return endings[strings.ToLower(filepath.Ext(name))] }
 
 // bare returns what went wrong without the path, which stands beside it.
 func bare(err error) string {

@@ -13,23 +13,23 @@ import (
 
 func TestWalk(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range map[string]string{"b/x.PHP": "one", "a.css": "two", "c.txt": "no", "d.js": "bin\x00ary", "e.html": string(make([]byte, MaxSize+1))} {
+	for name, text := range map[string]string{"b/x.PHP": "one", "b/y.md": "own", "a.css": "two", "c.txt": "no", "d.js": "bin\x00ary", "e.html": string(make([]byte, MaxSize+1))} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
 	require.NoError(t, os.Symlink(filepath.Join(dir, "a.css"), filepath.Join(dir, "link.css")))
 	var got []string
-	skipped, err := Walk(dir, func(path string, _ fs.FileInfo, b []byte) error {
+	skipped, err := Walk(dir, []string{".md"}, func(path string, _ fs.FileInfo, b []byte) error {
 		got = append(got, filepath.Base(path)+" "+string(b))
 		return nil
 	})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"a.css two", "x.PHP one"}, got)
+	assert.Equal(t, []string{"a.css two", "x.PHP one", "y.md own"}, got)
 	require.Len(t, skipped, 2)
 	assert.Equal(t, "larger than 8 MB", skipped[0].Why)
 	assert.Contains(t, skipped[1].Why, "a symbolic link")
-	_, err = Walk(filepath.Join(dir, "nowhere"), nil)
+	_, err = Walk(filepath.Join(dir, "nowhere"), nil, nil)
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 

@@ -36,7 +36,10 @@ type Layout struct {
 	Idle        []Cache     `yaml:"idle" json:"idle"`               // rows that no visitor sees: drafts, old versions
 	Sites       *Sites      `yaml:"sites" json:"sites"`             // several sites in one database
 	Config      *ConfigFile `yaml:"config" json:"config"`           // the system's own configuration
-	Files       []string    `yaml:"files" json:"files"`             // folders with code that writes pages
+	Files       []string    `yaml:"files" json:"files"`             // folders with code that writes pages, or with the content itself
+	Kinds       []string    `yaml:"kinds" json:"kinds"`             // endings of text files in them, besides those of code: ".md"
+	Except      []string    `yaml:"except" json:"except"`           // files in them that the system makes anew, as patterns
+	After       []string    `yaml:"after" json:"after"`             // what to run when the content has changed: shown, never run
 	Pages       []Cache     `yaml:"pages" json:"pages"`             // rows that are pages of their own, by their label's page
 	SiteMaps    []string    `yaml:"site_maps" json:"site_maps"`     // paths of its lists of pages
 	Entrances   []Entrance  `yaml:"entrances" json:"entrances"`     // addresses that sites of the kind have by themselves
@@ -174,7 +177,7 @@ func (l Label) Needs() []string {
 type ConfigFile struct {
 	File     string            `yaml:"file" json:"file"`
 	Format   string            `yaml:"format" json:"format"` // "php" (literals in code) or "env" (NAME=value lines)
-	Kind     string            `yaml:"kind" json:"kind"`     // of the database: mysql, postgres or sqlite
+	Kind     string            `yaml:"kind" json:"kind"`     // of the database: mysql, postgres or sqlite; none: the content is files
 	User     string            `yaml:"user" json:"user"`
 	Password string            `yaml:"password" json:"password"`
 	Host     string            `yaml:"host" json:"host"` // may hold a port or a socket too
@@ -323,6 +326,17 @@ func Parse(b []byte) (*Layout, error) {
 		if !filepath.IsLocal(d.Path) {
 			return nil, fmt.Errorf("layout %s: cache_files: %q is no folder below the system's own", l.Name, d.Path)
 		}
+	}
+	for _, k := range l.Kinds {
+		if !strings.HasPrefix(k, ".") || strings.ContainsAny(k, "/*") {
+			return nil, fmt.Errorf("layout %s: kinds: %q is no ending; write it as .md", l.Name, k)
+		}
+	}
+	if c := l.Config; c != nil && c.Kind == "none" {
+		if c.File == "" {
+			return nil, fmt.Errorf("layout %s: config needs file, by which a site of the kind is found", l.Name)
+		}
+		return &l, nil
 	}
 	if c := l.Config; c != nil && (c.File == "" || c.Database == "" || !slices.Contains([]string{"php", "env"}, c.Format) || !slices.Contains([]string{"mysql", "postgres", "sqlite"}, c.Kind)) {
 		return nil, fmt.Errorf("layout %s: config needs file, format (php or env), kind (mysql, postgres or sqlite) and database", l.Name)

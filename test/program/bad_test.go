@@ -41,7 +41,7 @@ func TestBadInput(t *testing.T) {
 		{"no folder", empty, []string{"init", "--site", "https://ternrock.example", "nowhere"}, 2, "there is no folder nowhere"},
 		{"database not there", empty, []string{"init", "--site", "https://ternrock.example", "--database", "sqlite:nothing.db"}, 3, "the database is not there"},
 		{"no database file", empty, []string{"init", "--site", "https://ternrock.example", "--database", "sqlite:" + broken}, 3, "is not an SQLite file"},
-		{"a database address that is none", empty, []string{"init", "--site", "https://ternrock.example", "--database", "cabinet"}, 2, "write sqlite:FILE, mysql://"},
+		{"a database address that is none", empty, []string{"init", "--site", "https://ternrock.example", "--database", "cabinet"}, 2, "write sqlite:FILE, dump:FILE, mysql://"},
 		{"a password in the open", empty, []string{"init", "--site", "https://ternrock.example", "--database", "mysql://keeper:lamp-oil@h/museum"}, 2, "must not hold the password"},
 		{"no such prefix", dir, []string{"init", "--config", "x.yaml", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--prefix", "zz_"}, 2, `no tables of WordPress with the prefix "zz_"`},
 		{"no such layout", dir, []string{"init", "--config", "x.yaml", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--layout", "none"}, 2, "known are generic, wordpress"},
