@@ -30,6 +30,7 @@ need /usr/sbin/named bind9
 need /usr/lib/galera/libgalera_smm.so galera-4
 need rsync rsync
 need ikiwiki ikiwiki
+need fossil fossil
 need /usr/share/phpmyadmin/index.php phpmyadmin
 grep -qx zip <<<"$modules" || missing+=(php-zip)
 grep -qx bz2 <<<"$modules" || missing+=(php-bz2)

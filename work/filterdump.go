@@ -46,6 +46,7 @@ type knownTable struct {
 	short   string
 	layout  *layout.Layout
 	columns []database.Column
+	kept    bool // its rows are never changed
 	blind   bool // nobody can tell its columns apart, and some are not to be changed
 	address int  // the column that holds addresses of the site; -1: none
 }
@@ -172,6 +173,10 @@ func (t *tally) row(r *dump.Row) {
 	known := t.of(r)
 	if !r.More {
 		known.count.Rows++
+	}
+	if known.kept {
+		t.leave(sheet.Left{Reason: rewrite.Immutable, Table: r.Table.String(), Count: 1}, 0)
+		return
 	}
 	may := false
 	for i := range r.Len() {
@@ -307,7 +312,7 @@ func (t *tally) know(r *dump.Row) *knownTable {
 	}
 	k := &knownTable{count: count, short: name, layout: &layout.Layout{}, address: -1}
 	if seen, ok := t.f.known[name]; ok {
-		k.short, k.layout, k.blind = seen.Short, seen.layout, seen.Blind
+		k.short, k.layout, k.blind, k.kept = seen.Short, seen.layout, seen.Blind, seen.layout.IsKept(seen.Short)
 		if r.Columns == nil {
 			for _, c := range seen.Columns {
 				k.columns = append(k.columns, database.Column{Name: c})

@@ -51,6 +51,9 @@ type UndoOptions struct {
 
 // Undo puts back what a journal says.
 func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
+	if j.IsDump() {
+		return nil, misuse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
+	}
 	defer j.Progress.End()
 	release, err := j.Book.Lock()
 	if err != nil {

@@ -38,6 +38,7 @@ const (
 	Malformed  Reason = "malformed"  // an address that is not well formed
 	Hidden     Reason = "hidden"     // a table of which the database hides rows
 	Unloadable Reason = "unloadable" // PHP, asked for a second opinion, would not load it after the change
+	Immutable  Reason = "immutable"  // a row that its system never changes: an old version, or addressed by its content
 	Nameless   Reason = "nameless"   // nobody can tell the columns of its row apart, and some are not to be changed
 	Code       Reason = "code"       // in what a database keeps or runs: a view, a trigger, a function, a default
 	Statement  Reason = "statement"  // in a statement of a dump that is no row, or in an expression
@@ -82,6 +83,7 @@ var reasons = map[Reason]struct {
 	Hidden:     {"tables with rows that this database user may not see", true},
 	Unloadable: {"values that PHP would no longer load", true},
 	Charset:    {"text that the connection's charset would change", true},
+	Immutable:  {"rows that are never changed (old versions, named by their content): not looked at", false},
 	Nameless:   {"rows whose columns cannot be told apart", true},
 	Code:       {"in views, triggers, functions and definitions", true},
 	Statement:  {"in statements and expressions that are no values", true},

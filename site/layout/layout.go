@@ -31,6 +31,7 @@ type Layout struct {
 	Addresses   []Address   `yaml:"addresses" json:"addresses"`     // the site's own addresses
 	Identifiers []Column    `yaml:"identifiers" json:"identifiers"` // permanent identifiers: never changed
 	Caches      []Cache     `yaml:"caches" json:"caches"`           // rows that the system makes anew
+	Kept        []string    `yaml:"kept" json:"kept"`               // tables whose rows are never changed: old versions, rows addressed by their content
 	CacheFiles  []CacheDir  `yaml:"cache_files" json:"cache_files"` // folders that the system fills anew
 	Labels      []Label     `yaml:"labels" json:"labels"`           // how a row is called
 	Idle        []Cache     `yaml:"idle" json:"idle"`               // rows that no visitor sees: drafts, old versions
@@ -362,6 +363,9 @@ func (l *Layout) IsIdentifier(table, column string) bool {
 	return false
 }
 
+// IsKept reports whether rows of a table are never changed.
+func (l *Layout) IsKept(table string) bool { return slices.Contains(l.Kept, table) }
+
 // IsCache reports whether a row is a cached copy, and whether it may be removed;
 // get returns a column's value.
 func (l *Layout) IsCache(table string, get func(column string) string) (cached, safe bool) {
@@ -473,6 +477,9 @@ func (l *Layout) Known() []string {
 	}
 	for _, c := range l.Caches {
 		add(c.Table)
+	}
+	for _, t := range l.Kept {
+		add(t)
 	}
 	for _, lb := range l.Labels {
 		add(lb.Table)

@@ -223,6 +223,7 @@ func TestDumpsPage(t *testing.T) {
 	assert.FileExists(t, filepath.Join(dir, "patch.back.sql"))
 	// In place a dump is never changed, and one that changed since is refused.
 	assert.Contains(t, want(t, 2, dir, "apply").errs, "apply --write FILE")
+	assert.Contains(t, want(t, 2, dir, "undo").errs, "never changed in place")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "museum.sql"), []byte(strings.ReplaceAll(text, "Visit", "Visits")), 0o600))
 	assert.Contains(t, want(t, 2, dir, "apply", "--write", "other.sql").errs, "is of another database")
 	assert.NoFileExists(t, filepath.Join(dir, "other.sql"))

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -92,4 +93,54 @@ func TestFlatFileSystem(t *testing.T) {
 	}
 	build()
 	assert.Positive(t, own())
+}
+
+// A real system whose content is addressed by its hash, in a database of its own shape: its settings go to HTTPS,
+// what is named by its content stays and is named, and the system's own check of integrity passes.
+func TestContentAddressedSystem(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.program = built
+	layout, err := os.ReadFile("fossil.yaml")
+	require.NoError(t, err)
+	require.LessOrEqual(t, bytes.Count(layout, []byte("\n")), 60)
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "fossil.yaml"), layout, 0o644))
+	repo := filepath.Join(b.dir, "museum.fossil")
+	fossil := func(dir, in string, args ...string) string {
+		c := exec.Command("fossil", args...)
+		c.Dir, c.Stdin = dir, strings.NewReader(in)
+		c.Env = append(os.Environ(), "HOME="+b.dir, "USER=keeper")
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%v\n%s", args, out)
+		return string(out)
+	}
+	sql := func(q string) string { return string(b.run(b.dir, "sqlite3", repo, q)) }
+	fossil(b.dir, "", "new", repo)
+	check := filepath.Join(b.dir, "checkout")
+	require.NoError(t, os.Mkdir(check, 0o755))
+	fossil(check, "", "open", repo)
+	require.NoError(t, os.WriteFile(filepath.Join(check, "readme.md"), []byte(strings.Repeat("See http://ternrock.example/lamp. ", 20)), 0o644))
+	fossil(check, "", "add", "readme.md")
+	fossil(check, "", "commit", "-m", "see http://ternrock.example/news")
+	fossil(check, "Visit http://ternrock.example/\n", "wiki", "create", "Visit", "-")
+	fossil(check, "", "ticket", "add", "title", "bad link http://ternrock.example/t")
+	sql("INSERT INTO config(name,value,mtime) VALUES ('project-description','Home: http://ternrock.example/',0),('header','<img src=\"http://ternrock.example/logo.png\">',0)")
+	blobs := sql("SELECT rid, uuid, hex(content) FROM blob ORDER BY 1")
+	events := sql("SELECT * FROM event ORDER BY 1")
+	before := sql(".dump")
+
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--layout", "fossil.yaml", "--database", "sqlite:"+repo)
+	said := b.tool(1, "preview", "--offline", "--judge", "none")
+	assert.Contains(t, said, "rows that are never changed")
+	assert.Contains(t, said, "cached copies")
+	b.tool(0, "apply", "--offline")
+	assert.Equal(t, "2\n", sql("SELECT count(*) FROM config WHERE value LIKE '%https://ternrock.example/%' AND value NOT LIKE '%http:%'"))
+	assert.Equal(t, blobs, sql("SELECT rid, uuid, hex(content) FROM blob ORDER BY 1"))
+	assert.Equal(t, events, sql("SELECT * FROM event ORDER BY 1"))
+	assert.Contains(t, fossil(b.dir, "", "test-integrity", repo), "non-phantom blobs (out of")
+	fossil(b.dir, "", "rebuild", repo)
+	assert.Equal(t, "2\n", sql("SELECT count(*) FROM config WHERE value LIKE '%https://ternrock.example/%'"))
+	b.tool(0, "undo")
+	assert.Equal(t, strings.Count(before, "http://ternrock.example"), strings.Count(sql(".dump"), "http://ternrock.example"))
+	fossil(b.dir, "", "test-integrity", repo)
 }
