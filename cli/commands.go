@@ -37,6 +37,10 @@ for an SQLite database; or the flags say it. Without --site the database says th
 address; sister sites are found there too. The password is never written: the site
 file says where it is kept. Running init again corrects the site file; decisions stay.
 
+--database dump:FILE takes an exported database, packed or not: it is looked at like a
+live one, and apply makes a new dump or a patch of it. --layout FILE.yaml describes a
+system of your own, also one whose content is files.
+
 The site file and the logbook, with all old values, are kept in a folder of the site
 below your data folder ($XDG_DATA_HOME/trimlantern/HOST), where no web server can hand
 them out. --here keeps them in the current folder, --config FILE wherever you say.
@@ -45,6 +49,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 		Example: `  trimlantern init /var/www/ternrock
   trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
   trimlantern init --site https://ternrock.example --database sqlite:site.db --prefix tr_ --files theme
+  trimlantern init --site https://ternrock.example --database dump:museum.sql.gz
   trimlantern init --site https://ternrock.example --database mysql://keeper@localhost/museum \
       --password-env MUSEUM_PASSWORD --prefix wp_
   trimlantern init --site https://ternrock.example --password-file secret \

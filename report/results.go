@@ -782,6 +782,9 @@ func (t *Text) filterNotes(f *work.Filtered) {
 	if f.Foreign != "" {
 		t.wrap("  ", t.care("The dump never speaks of "+Clean(strings.TrimPrefix(f.Site, "https://"))+", but of "+clip(f.Foreign, 60)+". Is --site right?"))
 	}
+	if f.CutOff {
+		t.wrap("  ", t.care("The dump does not say at its end that it is complete, as its program does: is all of it there?"))
+	}
 	switch {
 	case !f.Makes:
 		t.wrap("  ", "The dump has rows but no tables: load it where the tables are there and empty.")

@@ -64,6 +64,7 @@ type Filtered struct {
 	Addresses  int                    `json:"addresses"`    // the site's own addresses that were changed
 	Makes      bool                   `json:"makes_tables"` // the dump makes tables
 	Drops      bool                   `json:"drops_tables"` // it removes those of the same names before
+	CutOff     bool                   `json:"cut_off"`      // its program says at the end that a dump is complete, and that is missing
 	Unread     int                    `json:"other_files"`  // files of an archive that are no dumps: copied as they are
 	Foreign    string                 `json:"other_site"`   // a host that the dump speaks of where it never speaks of the site's; "": it does
 }
@@ -106,7 +107,7 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 	if err != nil {
 		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
-	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}}}
+	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Tables: []sheet.TableCount{}, Left: []sheet.Left{}, Nameless: []string{}}}
 	if f.layouts, err = layoutsNamed(o.Layout); err != nil {
 		return nil, unknownLayout(err)
 	}
@@ -120,14 +121,12 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 	if f.out.As, err = f.tell(); err != nil {
 		return nil, f.failed(err, true)
 	}
-	prepare, write := f.look, f.dump
-	if f.out.As == "value" {
-		prepare, write = nil, f.value
-	}
-	if prepare != nil {
-		if err := prepare(ctx); err != nil {
+	write := f.value
+	if f.out.As == "dump" {
+		if err := f.look(ctx); err != nil {
 			return nil, f.failed(err, true)
 		}
+		write = f.dump
 	}
 	out, err := f.openOutput()
 	if err != nil {

@@ -39,7 +39,7 @@ func (f *filtering) look(ctx context.Context) error {
 	}
 	s := f.survey.Schema
 	f.out.Dialect, f.out.BytesIn = s.Dialect.String(), f.survey.Bytes
-	f.out.Makes, f.out.Drops = s.Makes, s.Drops
+	f.out.Makes, f.out.Drops, f.out.CutOff = s.Makes, s.Drops, f.survey.CutOff
 	f.recognise(s)
 	return f.learn(ctx)
 }

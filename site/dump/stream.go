@@ -70,6 +70,7 @@ func (e *Broken) Unwrap() error { return e.Err }
 type Survey struct {
 	Schema *Schema
 	Bytes  int64
+	CutOff bool // a program wrote it that says at its end that it is complete, and that is missing
 	pieces []piece
 }
 
@@ -105,7 +106,31 @@ func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 	}
 	st := state{session: session{syntax: syntaxOf(o.Dialect)}, model: s.Schema, lines: ownProgram.Match(head), learns: true}
 	st.speak(o.Charset)
-	return s, s.split(ctx, in, st, o)
+	end := &tail{r: in}
+	err = s.split(ctx, end, st, o)
+	for begins, ends := range complete {
+		if bytes.Contains(head, []byte(begins)) && !bytes.Contains(end.last, []byte(ends)) {
+			s.CutOff = true
+		}
+	}
+	return s, err
+}
+
+// complete is how dump programs begin, with what they write at the end.
+var complete = map[string]string{"-- MariaDB dump ": "-- Dump completed", "-- MySQL dump ": "-- Dump completed", "\n-- PostgreSQL database dump\n": "\n-- PostgreSQL database dump complete\n"}
+
+// tail keeps the end of what is read.
+type tail struct {
+	r    io.Reader
+	last []byte
+}
+
+func (t *tail) Read(b []byte) (int, error) {
+	const keep = 4 << 10
+	n, err := t.r.Read(b)
+	t.last = append(t.last, b[max(0, n-keep):n]...)
+	t.last = t.last[:copy(t.last, t.last[max(0, len(t.last)-keep):])]
+	return n, err
 }
 
 // ownProgram is how the dump programs of MariaDB and MySQL begin. They write a line

@@ -228,3 +228,16 @@ func TestDumpsPage(t *testing.T) {
 	assert.Contains(t, want(t, 2, dir, "apply", "--write", "other.sql").errs, "is of another database")
 	assert.NoFileExists(t, filepath.Join(dir, "other.sql"))
 }
+
+// A dump that a program began, and that does not end as the program ends one, is filtered, and that is said.
+func TestFilterCutOff(t *testing.T) {
+	const rest = "CREATE TABLE `t` (`a` text);\nINSERT INTO `t` VALUES ('http://ternrock.example');\n"
+	for begin, end := range map[string]string{"-- MariaDB dump 10.19\n": "-- Dump completed on 2026-11-26\n", "": ""} {
+		r, _ := filtered(t, "in.sql", begin+rest+end, "--dialect", "mysql")
+		assert.NotContains(t, r.errs, "complete, as its program does", begin)
+		if begin != "" {
+			r, _ = filtered(t, "in.sql", begin+rest, "--dialect", "mysql")
+			assert.Contains(t, strings.Join(strings.Fields(r.errs), " "), "does not say at its end that it is complete")
+		}
+	}
+}
