@@ -175,9 +175,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	s := j.survey(db, asked, w, kind, choice)
-	if s.out.Elsewhere, err = j.elsewhere(ctx, db); err != nil {
-		return nil, err
-	}
+	s.out.Elsewhere = j.elsewhere
 	if s.opinion, err = j.secondOpinion(kind); err != nil {
 		return nil, err
 	}
@@ -205,21 +203,6 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	}
 	p.Sheet = id
 	return p, nil
-}
-
-// elsewhere lists the tables that are not the site's: those without its prefix, and those of other systems.
-func (j *Job) elsewhere(ctx context.Context, db database.Database) ([]string, error) {
-	all, err := db.Tables(ctx, "")
-	if err != nil {
-		return nil, world(err, "the database's tables cannot be listed", "check the database, then run the same command again")
-	}
-	names := []string{}
-	for _, t := range all {
-		if !strings.HasPrefix(t.Name, j.File.Database.Prefix) || j.foreign(t.Name) {
-			names = append(names, t.Name)
-		}
-	}
-	return names, nil
 }
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {

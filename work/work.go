@@ -89,8 +89,10 @@ type Job struct {
 	conn   *layout.Connection // what the system's own configuration says
 	sites  map[int]Place      // of several sites in one database, by number
 	others []string           // prefixes of other systems below ours
-	client *fetch.Client
-	links  map[string][]string // of front pages that were asked for
+
+	elsewhere []string // tables of the database that are not the site's, by their names
+	client    *fetch.Client
+	links     map[string][]string // of front pages that were asked for
 
 	cookies bool           // the client keeps those of the site
 	cause   envelope.Cause // what broke the lengths that Mend corrects
@@ -346,11 +348,21 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 	if err != nil {
 		return nil, nil, dbFault(err, c)
 	}
-	tables, err := db.Tables(ctx, j.File.Database.Prefix)
+	tables, err := db.Tables(ctx, "")
 	if err != nil {
 		db.Close()
 		return nil, nil, dbFault(err, c)
 	}
+	j.elsewhere = []string{}
+	isOther := func(t database.Table) bool {
+		other := !strings.HasPrefix(t.Name, j.File.Database.Prefix) || j.foreign(t.Name)
+		if other {
+			j.elsewhere = append(j.elsewhere, t.Name)
+		}
+		return other
+	}
+	j.others = nil
+	tables = slices.DeleteFunc(tables, isOther)
 	if err := j.checkTables(ctx, db, tables, c); err != nil {
 		db.Close()
 		return nil, nil, err
@@ -359,7 +371,7 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 		db.Close()
 		return nil, nil, dbFault(err, c)
 	}
-	return db, slices.DeleteFunc(tables, func(t database.Table) bool { return j.foreign(t.Name) }), nil
+	return db, slices.DeleteFunc(tables, isOther), nil
 }
 
 // dbFault says in a user's words why the database failed.

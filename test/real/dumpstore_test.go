@@ -204,6 +204,15 @@ func TestDumpsOfRandomDatabases(t *testing.T) {
 		if code == 0 {
 			e.holdsSame(fmt.Sprintf("database %d", n), "two", "three")
 			assert.Regexp(t, `(?m)^\d+\t0$`, string(out), "database %d: all rows took", n)
+			// The live database; of tables without a key it leaves every row.
+			e.sql("DROP DATABASE IF EXISTS four; CREATE DATABASE four")
+			e.load("four", export)
+			e.tool(0, "init", "--config", "live.yaml", "--site", "https://"+host, "--also", "www."+host, "--database", "mysql://root@/four?socket="+e.socket)
+			live, said := e.try("preview", "--config", "live.yaml", "--offline", "--judge", "none")
+			require.Contains(t, []int{0, 1}, live, said)
+			live, said = e.try("apply", "--config", "live.yaml", "--offline")
+			require.Contains(t, []int{0, 1}, live, said)
+			e.holdsSame(fmt.Sprintf("database %d, live", n), "two", "four")
 		}
 		back, err := os.ReadFile(filepath.Join(dir, "patch.back.sql"))
 		require.NoError(t, err)

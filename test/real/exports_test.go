@@ -180,15 +180,41 @@ func (e *exported) judge(what string, structure, export []byte, args ...string) 
 		for _, v := range c[1] {
 			got = append(got, strings.ToUpper(hex.EncodeToString([]byte(v))))
 		}
-		slices.Sort(got)
 		slices.Sort(c[0])
 		want := e.wanted(column, c[0])
+		var became []string // in the order of what they were
+		for _, v := range c[0] {
+			became = append(became, e.wanted(column, []string{v})...)
+		}
+		e.loads(what, c[0], became)
+		slices.Sort(got)
 		for i := range want {
 			if !assert.Equal(e.t, unhex(want[i]), unhex(got[i]), "%s: %s", what, column) {
 				break
 			}
 		}
 	}
+}
+
+// loads has PHP load every value of an export that it loads as it was: all of them must load as they became.
+func (e *exported) loads(what string, was, is []string) {
+	e.t.Helper()
+	var in strings.Builder
+	for i := range was {
+		fmt.Fprintf(&in, "%x %s\n", was[i], is[i])
+	}
+	const script = `$ok = $bad = 0;
+while (($line = fgets(STDIN)) !== false) {
+	[$was, $is] = explode(" ", rtrim($line, "\n"));
+	if (@unserialize(hex2bin($was), ["allowed_classes" => false]) === false) continue;
+	if (@unserialize(hex2bin($is), ["allowed_classes" => false]) === false) $bad++; else $ok++;
+}
+echo "$ok $bad";`
+	c := exec.Command("php", "-r", script)
+	c.Stdin = strings.NewReader(in.String())
+	out, err := c.CombinedOutput()
+	require.NoError(e.t, err, "%s", out)
+	assert.Regexp(e.t, `^\d+ 0$`, string(out), "%s: values that PHP loads, and no longer loads", what)
 }
 
 func unhex(s string) string {
