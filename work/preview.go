@@ -175,7 +175,6 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	s := j.survey(db, asked, w, kind, choice)
-	s.out.Elsewhere = j.elsewhere
 	if s.opinion, err = j.secondOpinion(kind); err != nil {
 		return nil, err
 	}
@@ -208,7 +207,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
 	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask, Hashed: j.Layout.Hashed(j.conn)}
 	return &survey{job: j, rules: rules, judge: judge{rules: rules, layout: j.Layout, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
-		out: &Preview{Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+		out: &Preview{Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
 // run goes through the addresses and then all tables.
