@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -102,11 +103,16 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	to.preview(sheetID, header, end)
-	applied := false
+	scan, err := j.weightiest()
+	if err != nil {
+		return nil, err
+	}
+	applied, changed := false, lastOf(runs)
 	if j.IsDump() {
-		if err := j.dumpStep(to, sheetID, end); err != nil {
+		if changed, err = j.dumpStep(to, sheetID, end, scan); err != nil {
 			return nil, err
 		}
+		applied = !changed.IsZero()
 	} else {
 		applied = to.apply(runs, sheetID, end)
 	}
@@ -114,11 +120,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	if err := j.redirectStep(to); err != nil {
 		return nil, err
 	}
-	scan, err := j.weightiest()
-	if err != nil {
-		return nil, err
-	}
-	if to.scan(scan, lastOf(runs)) {
+	if to.scan(scan, changed) {
 		// On HTTPS is said where every step has its evidence, and not where nobody looked.
 		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.State != "done" && s.Name != "apply" })
 	}
@@ -161,7 +163,17 @@ func lastOf(runs []*journalState) (last time.Time) {
 // lastChange returns when the site's content was changed last, as far as the logbook knows.
 func (j *Job) lastChange() (time.Time, error) {
 	runs, err := j.runs()
-	return lastOf(runs), err
+	last := lastOf(runs)
+	if err == nil && j.IsDump() {
+		made := DumpApplied{}
+		if err := j.Book.ReadJSON(dumpRecord, &made); err != nil {
+			return last, world(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), dumpRecord))
+		}
+		if when, err := time.Parse(time.RFC3339, made.Time); err == nil && when.After(last) {
+			last = when
+		}
+	}
+	return last, err
 }
 
 // lockStep adds what the system's configuration holds against the database, as it is now.

@@ -1,0 +1,57 @@
+package work
+
+import (
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/coverage"
+	"trimlantern/core/sheet"
+	"trimlantern/site/logbook"
+	"trimlantern/site/sitefile"
+)
+
+// That a dump was loaded only the pages show: a whole, clean scan since it was written.
+func TestDumpStep(t *testing.T) {
+	at := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	j := &Job{File: &sitefile.File{Database: sitefile.Database{Kind: DumpKind}}, Book: logbook.Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))}
+	step := func(sheetID string, end *sheet.Summary, scan *Scan) (Step, time.Time) {
+		st := &Status{}
+		wrote, err := j.dumpStep(steps{Status: st, now: at}, sheetID, end, scan)
+		require.NoError(t, err)
+		require.Len(t, st.Steps, 1)
+		return st.Steps[0], wrote
+	}
+	cells := &sheet.Summary{Cells: 3}
+	clean := func(when time.Time, whole bool) *Scan {
+		return &Scan{Time: when, Read: 5, Coverage: coverage.Summary{Complete: whole}}
+	}
+	s, wrote := step("1", cells, nil)
+	assert.Equal(t, "todo", s.State)
+	assert.True(t, wrote.IsZero())
+	require.NoError(t, j.Book.WriteJSON(dumpRecord, DumpApplied{Time: at.Format(time.RFC3339), Sheet: "1", Changed: 3, Wrote: []string{"new.sql"}}))
+	for _, c := range []struct {
+		why   string
+		sheet string
+		end   *sheet.Summary
+		scan  *Scan
+		state string
+	}{
+		{"nobody looked since", "1", cells, nil, "care"},
+		{"a clean scan of before", "1", cells, clean(at.Add(-time.Hour), true), "care"},
+		{"a scan since that left something out", "1", cells, clean(at.Add(time.Hour), false), "care"},
+		{"a clean scan since", "1", cells, clean(at.Add(time.Hour), true), "done"},
+		{"a newer sheet", "2", cells, clean(at.Add(time.Hour), true), "todo"},
+		{"nothing to change", "2", &sheet.Summary{}, nil, "done"},
+	} {
+		s, wrote := step(c.sheet, c.end, c.scan)
+		assert.Equal(t, c.state, s.State, c.why)
+		assert.Equal(t, at, wrote, c.why)
+	}
+	changed, err := j.lastChange()
+	require.NoError(t, err)
+	assert.Equal(t, at, changed, "evidence must be newer than the dump")
+}
