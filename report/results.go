@@ -479,6 +479,9 @@ func (t *Text) DumpApplied(d *work.DumpApplied) {
 	for _, name := range byCount(d.Keyless) {
 		t.wrap("  ", t.care(plural(d.Keyless[name], "cell")+" of "+clip(name, 40)+" left: the table has no primary key, by which a patch could find its rows. A new dump has them (apply --write FILE)."))
 	}
+	for _, name := range byCount(d.Charset) {
+		t.wrap("  ", t.care(plural(d.Charset[name], "cell")+" of "+clip(name, 40)+" left: the site's software reads them in another charset than the dump has. A new dump has them (apply --write FILE)."))
+	}
 	t.wrap("  ", "Written: "+Clean(fileList(d.Wrote)))
 	if len(d.Back) > 0 {
 		t.wrap("  ", "Takes it back: "+Clean(fileList(d.Back)))

@@ -45,8 +45,9 @@ type DumpApplied struct {
 	Proven    int            `json:"proven"` // cells that the new dump, read again, has as planned
 	Refs      int            `json:"references"`
 	Tables    map[string]int `json:"tables"`
-	Keyless   map[string]int `json:"keyless"` // cells of tables without a primary key, which a patch cannot find
-	Files     int            `json:"files"`   // files of the sheet, which only apply on the site's own machine changes
+	Keyless   map[string]int `json:"keyless"`       // cells of tables without a primary key, which a patch cannot find
+	Charset   map[string]int `json:"other_charset"` // cells that the software reads in another charset than the dump has, which a patch cannot write
+	Files     int            `json:"files"`         // files of the sheet, which only apply on the site's own machine changes
 	Addresses bool           `json:"addresses"`
 	Makes     bool           `json:"makes_tables"`
 	Drops     bool           `json:"drops_tables"`
@@ -123,7 +124,7 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	name := j.File.Abs(j.File.Database.File)
 	d := &dumpApplying{job: j, o: o, store: store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
 		f:   &filtering{o: FilterOptions{In: name, Out: o.Write, Charset: j.File.Database.Charset}, p: j.Progress, site: j.Site},
-		out: &DumpApplied{Site: j.Site.String(), Sheet: id, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Wrote: []string{}, Back: []string{}}}
+		out: &DumpApplied{Site: j.Site.String(), Sheet: id, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
 	if err := d.plan(id); err != nil {
 		return nil, err
 	}
@@ -426,7 +427,7 @@ func (d *dumpApplying) writePatch(ctx context.Context) error {
 		return d.f.failed(err, true)
 	}
 	if d.out.Changed == 0 && d.out.Planned > 0 {
-		return misuse(nil, "no table of the sheet has a primary key, by which a patch could find its rows", "write a new dump: trimlantern apply --write FILE")
+		return misuse(nil, "none of the changed rows can be found by a patch: their tables have no primary key", "write a new dump: trimlantern apply --write FILE")
 	}
 	return d.patch.write()
 }

@@ -224,7 +224,7 @@ func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err erro
 		one := patchedCell{c, bytes.Clone(before), after, r.Blob(i), r.Columns[i].Type}
 		if first, ok := firstReading(r, i); ok && !bytes.Equal(first, one.was) {
 			// The database converts to UTF-8 what the software reads in another charset.
-			return nil, fmt.Errorf("a value of %s.%s is of another charset than the dump, which a patch cannot write: write a dump instead (apply --write FILE)", row.table, c.column)
+			return func() error { p.d.out.Charset[row.table] += len(row.cells); return nil }, nil
 		}
 		cells = append(cells, one)
 	}
