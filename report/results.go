@@ -131,7 +131,7 @@ func (t *Text) Preview(p *work.Preview) {
 	case p.Changes() > 0:
 		t.printf("\nSheet %s holds exactly these changes.\n", p.Sheet)
 		if strings.HasPrefix(p.Database, "dump:") {
-			t.next("trimlantern apply --write FILE makes a new dump; --patch FILE only what changes")
+			t.next("trimlantern apply --write FILE for a new dump, or trimlantern apply --patch FILE for what changes alone")
 			return
 		}
 		t.next("trimlantern apply")
@@ -234,6 +234,10 @@ func (t *Text) part(p *work.Preview) {
 			what = "trimlantern apply --drop-caches empties it, and undo fills it again"
 		}
 		t.wrap("  ", fmt.Sprintf("%s: %s; %s.", clip(f.Path, 60), plural(f.Files, "file"), what))
+	}
+	if p.Drops > 0 && strings.HasPrefix(p.Database, "dump:") {
+		t.wrap("  ", plural(p.Drops, "cached row")+" with references stays in the dump: empty the caches once it is loaded.")
+		return
 	}
 	if p.Drops > 0 {
 		t.wrap("  ", plural(p.Drops, "cached row")+" with references can be removed without loss: trimlantern apply --drop-caches does it, and undo puts back what it removed.")
@@ -467,7 +471,11 @@ func (t *Text) DumpApplied(d *work.DumpApplied) {
 	if len(d.Back) > 0 {
 		what = "A patch for"
 	}
-	t.printf("%s %s: it changes %s in %s.\n\n", what, clip(d.Site, 40), plural(d.Refs, "reference"), plural(d.Changed, "cell"))
+	changes := fmt.Sprintf("%s in %s", plural(d.Refs, "reference"), plural(d.Changed, "cell"))
+	if d.Kind == work.Lengths {
+		changes = "lengths in " + plural(d.Changed, "cell")
+	}
+	t.printf("%s %s: it changes %s.\n\n", what, clip(d.Site, 40), changes)
 	var rows [][]string
 	for _, name := range byCount(d.Tables) {
 		rows = append(rows, []string{clip(name, 40), number(d.Tables[name])})
@@ -491,18 +499,10 @@ func (t *Text) DumpApplied(d *work.DumpApplied) {
 		if d.Proven > 0 {
 			t.printf("  Read again: the new dump has %s as planned.\n", plural(d.Proven, "cell"))
 		}
-		switch {
-		case !d.Makes:
-			t.wrap("  ", "It has rows but no tables: load it where the tables are there and empty.")
-		case !d.Drops:
-			t.wrap("  ", "It does not remove tables before it makes them: load it into an empty database.")
-		}
 	}
+	t.onLoading(d.CutOff, len(d.Back) > 0 || d.Makes, len(d.Back) > 0 || d.Drops, d.Addresses)
 	if d.Files > 0 {
 		t.wrap("  ", t.care(plural(d.Files, "file")+" of the sheet stay as they are: upload them changed, or run trimlantern apply on the site's own machine."))
-	}
-	if d.Addresses {
-		t.wrap("  ", "The site's own address changes with it: once it is loaded everybody has to log in again. Empty page caches then.")
 	}
 	t.next("load it into the database, then: trimlantern scan")
 }
@@ -785,16 +785,22 @@ func (t *Text) filterNotes(f *work.Filtered) {
 	if f.Foreign != "" {
 		t.wrap("  ", t.care("The dump never speaks of "+Clean(strings.TrimPrefix(f.Site, "https://"))+", but of "+clip(f.Foreign, 60)+". Is --site right?"))
 	}
-	if f.CutOff {
+	t.onLoading(f.CutOff, f.Makes, f.Drops, f.Addresses > 0)
+}
+
+// onLoading says what whoever loads a dump has to know: whether it may be cut off, makes and removes tables, and changes
+// the site's own addresses.
+func (t *Text) onLoading(cutOff, makes, drops, addresses bool) {
+	if cutOff {
 		t.wrap("  ", t.care("The dump does not say at its end that it is complete, as its program does: is all of it there?"))
 	}
 	switch {
-	case !f.Makes:
+	case !makes:
 		t.wrap("  ", "The dump has rows but no tables: load it where the tables are there and empty.")
-	case !f.Drops:
+	case !drops:
 		t.wrap("  ", "The dump does not remove tables before it makes them: load it into an empty database, or export it again with DROP TABLE.")
 	}
-	if f.Addresses > 0 {
+	if addresses {
 		t.wrap("  ", "The site's own address changes with it: once it is loaded everybody has to log in again. Empty page caches then.")
 	}
 }
@@ -816,6 +822,10 @@ func (t *Text) History(h *work.History) {
 		rows = append(rows, []string{clip(e.ID, 19), e.Run, cells, state})
 	}
 	t.rows([]string{"name", "run", ">cells", "state"}, rows)
+	if !slices.ContainsFunc(h.Entries, func(e work.PastEntry) bool { return e.Run == "apply" || e.Run == "redirect" }) {
+		t.next("trimlantern status")
+		return
+	}
 	t.next("trimlantern undo NAME takes back the apply of that name")
 }
 

@@ -111,25 +111,34 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	if err := a.mark(sheet.Finished); err != nil {
 		return nil, err
 	}
-	asked, err := j.verdicts(ctx)
+	if a.out.Changed+len(a.out.Files) > 0 {
+		a.out.After = j.Layout.After
+	}
+	if a.out.Remain, err = a.remain(header); err != nil {
+		return nil, err
+	}
+	return a.out, nil
+}
+
+// remain reads everything once more and returns what is left.
+func (a *applying) remain(header sheet.Header) (*Preview, error) {
+	j := a.job
+	asked, err := j.verdicts(a.ctx)
 	if err != nil {
 		return nil, err
 	}
-	if tables, err = j.chosen(header.Choice, tables); err != nil {
+	tables, err := j.chosen(header.Choice, a.tables)
+	if err != nil {
 		return nil, err
 	}
-	s := j.survey(db, asked, nil, header.Kind, header.Choice)
-	if err := s.run(ctx, db, tables); err != nil {
+	s := j.survey(a.db, asked, nil, header.Kind, header.Choice)
+	if err := s.run(a.ctx, a.db, tables); err != nil {
 		return nil, err
 	}
 	if err := s.files(); err != nil {
 		return nil, err
 	}
-	a.out.Remain = s.out
-	if a.out.Changed+len(a.out.Files) > 0 {
-		a.out.After = j.Layout.After
-	}
-	return a.out, nil
+	return s.out, nil
 }
 
 // lock takes the lock on the database.

@@ -37,7 +37,9 @@ type DumpApplied struct {
 	Time      string         `json:"time"` // RFC 3339
 	Site      string         `json:"site"`
 	Sheet     string         `json:"sheet"`
-	Dump      string         `json:"dump"` // the one that was read, which stays as it is
+	Kind      string         `json:"kind"`    // of the sheet
+	CutOff    bool           `json:"cut_off"` // see Filtered
+	Dump      string         `json:"dump"`    // the one that was read, which stays as it is
 	Wrote     []string       `json:"wrote"`
 	Back      []string       `json:"back"` // the patch that takes the other one back
 	Planned   int            `json:"planned"`
@@ -55,7 +57,7 @@ type DumpApplied struct {
 
 // Code is the exit code that it comes to.
 func (d *DumpApplied) Code() int {
-	if d.Changed < d.Planned {
+	if d.Changed < d.Planned || d.CutOff {
 		return Remain
 	}
 	return Clean
@@ -117,14 +119,14 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 		return nil, err
 	}
 	defer db.Close()
-	_, end, err := j.checkSheet(id, db)
+	header, end, err := j.checkSheet(id, db)
 	if err != nil {
 		return nil, err
 	}
 	name := j.File.Abs(j.File.Database.File)
 	d := &dumpApplying{job: j, o: o, store: store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
 		f:   &filtering{o: FilterOptions{In: name, Out: o.Write, Charset: j.File.Database.Charset}, p: j.Progress, site: j.Site},
-		out: &DumpApplied{Site: j.Site.String(), Sheet: id, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
+		out: &DumpApplied{Site: j.Site.String(), Sheet: id, Kind: header.Kind, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
 	if err := d.plan(id); err != nil {
 		return nil, err
 	}
@@ -136,6 +138,7 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	if d.f.survey, err = d.f.surveyAs(ctx, d.store.About.Dialect); err != nil {
 		return nil, d.f.failed(err, true)
 	}
+	d.out.CutOff = d.f.survey.CutOff
 	// What is kept is small: collect seldom.
 	defer debug.SetGCPercent(debug.SetGCPercent(200))
 	d.out.Makes, d.out.Drops = d.f.survey.Schema.Makes, d.f.survey.Schema.Drops

@@ -15,7 +15,7 @@ type export struct{ what, do string }
 
 // otherExport tells what kind of export a text is, other than SQL; nothing where it looks like none.
 func otherExport(text []byte) export {
-	const choose = "export the database again and choose SQL as the format, with structure and data"
+	const choose = "export the database again and choose SQL as the format, with structure and data; if this is one stored value: --as value"
 	for _, k := range []struct {
 		sign *regexp.Regexp
 		what string

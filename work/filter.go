@@ -76,7 +76,7 @@ func (f *Filtered) Code() int {
 			return Remain
 		}
 	}
-	if f.Foreign != "" {
+	if f.Foreign != "" || f.CutOff {
 		return Remain
 	}
 	return Clean

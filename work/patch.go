@@ -324,31 +324,36 @@ func (p *patching) value(column string, from, to []byte, edits []rewrite.Edit, b
 	return expr
 }
 
-// write writes the files of both patches.
-func (p *patching) write() error {
+// write writes the files of both patches: first those that take it back, without which there is no patch. Files
+// that are there already stay: an older one may be all that takes back what was loaded.
+func (p *patching) write() (err error) {
 	order := p.d.order()
+	backwards := slices.Clone(order)
+	slices.Reverse(backwards)
 	name := p.d.o.Patch
 	end := filepath.Ext(name)
 	base := strings.TrimSuffix(name, end)
-	there, err := p.files(order, p.there, base, end, "changes the database to https")
-	if err != nil {
+	there, back := p.parts(order, p.there, base, end), p.parts(backwards, p.back, base+".back", end)
+	for _, f := range slices.Concat(there, back) {
+		if _, err := os.Lstat(f.name); err == nil {
+			return misuse(nil, f.name+" is there already", "name another file: trimlantern apply --patch FILE")
+		}
+	}
+	if p.d.out.Back, err = p.files(back, p.back, "takes back what "+filepath.Base(name)+" changed"); err != nil {
 		return err
 	}
-	for i, j := 0, len(order)-1; i < j; i, j = i+1, j-1 {
-		order[i], order[j] = order[j], order[i]
-	}
-	back, err := p.files(order, p.back, base+".back", end, "takes back what "+filepath.Base(name)+" changed")
-	p.d.out.Wrote, p.d.out.Back = there, back
+	p.d.out.Wrote, err = p.files(there, p.there, "changes what sheet "+p.d.out.Sheet+" holds")
 	return err
 }
 
-// files writes statements into as many files as their length asks for.
-func (p *patching) files(order []int64, from *spool, base, end, what string) (names []string, err error) {
-	failed := func(err error) error { return world(err, "the patch cannot be written", "make room on the disk") }
-	if err := from.w.Flush(); err != nil {
-		return nil, failed(err)
-	}
-	var parts [][]int64
+// patchFile is one file of a patch, with the places of its rows.
+type patchFile struct {
+	name   string
+	places []int64
+}
+
+// parts shares rows out to as many files as their length asks for.
+func (p *patching) parts(order []int64, from *spool, base, end string) (parts []patchFile) {
 	size := int64(0)
 	for _, place := range order {
 		at, ok := from.at[place]
@@ -356,21 +361,32 @@ func (p *patching) files(order []int64, from *spool, base, end, what string) (na
 			continue
 		}
 		if len(parts) == 0 || size+int64(at.size) > p.d.o.Largest-1024 {
-			parts, size = append(parts, nil), 0
+			parts, size = append(parts, patchFile{}), 0
 		}
-		parts[len(parts)-1] = append(parts[len(parts)-1], place)
+		last := &parts[len(parts)-1]
+		last.places = append(last.places, place)
 		size += int64(at.size)
 	}
-	for i, places := range parts {
-		name := base + end
-		if len(parts) > 1 {
-			name = fmt.Sprintf("%s.%0*d-of-%d%s", base, len(fmt.Sprint(len(parts))), i+1, len(parts), end)
+	for i := range parts {
+		if parts[i].name = base + end; len(parts) > 1 {
+			parts[i].name = fmt.Sprintf("%s.%0*d-of-%d%s", base, len(fmt.Sprint(len(parts))), i+1, len(parts), end)
 		}
-		head := fmt.Sprintf("-- Trim Lantern: %s. File %d of %d, %d rows.\n-- Rows that were edited since the export are left as they are; the last statement counts them.\n", what, i+1, len(parts), len(places))
-		if err := p.file(name, head, places, from); err != nil {
-			return names, failed(err)
+	}
+	return parts
+}
+
+// files writes the files of one patch.
+func (p *patching) files(parts []patchFile, from *spool, what string) (names []string, err error) {
+	err = from.w.Flush()
+	for i, f := range parts {
+		head := fmt.Sprintf("-- Trim Lantern: %s. File %d of %d, %d rows.\n-- Rows that were edited since the export are left as they are; the last statement counts them.\n", what, i+1, len(parts), len(f.places))
+		if err == nil {
+			err = p.file(f.name, head, f.places, from)
 		}
-		names = append(names, name)
+		names = append(names, f.name)
+	}
+	if err != nil {
+		return nil, world(err, "the patch cannot be written", "make room on the disk")
 	}
 	return names, nil
 }

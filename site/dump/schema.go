@@ -146,18 +146,24 @@ func (s *Schema) learn(x *session, b []byte) {
 	}
 }
 
-// create reads CREATE TABLE.
-func (s *Schema) create(x *session, r *reader) {
-	if r.take("IF") {
-		r.take("NOT")
-		r.take("EXISTS")
+// of reads the name of the table that a statement is about; nil where there is none.
+func (s *Schema) of(x *session, r *reader) *Table {
+	for r.take("IF", "NOT", "EXISTS", "ONLY") {
 	}
 	schema, name := r.qualified()
 	if name == "" {
+		return nil
+	}
+	return s.table(x.in(schema), name)
+}
+
+// create reads CREATE TABLE.
+func (s *Schema) create(x *session, r *reader) {
+	t := s.of(x, r)
+	if t == nil {
 		return
 	}
 	s.Makes = true
-	t := s.table(x.in(schema), name)
 	if !r.take("(") {
 		return // like another one, or from a query
 	}
@@ -288,19 +294,15 @@ func (s *Schema) index(x *session, r *reader) {
 
 // alter reads the unique keys that ALTER TABLE adds.
 func (s *Schema) alter(x *session, r *reader) {
-	if r.take("IF") {
-		r.take("EXISTS")
-	}
-	r.take("ONLY")
-	schema, name := r.qualified()
-	if name == "" {
+	table := s.of(x, r)
+	if table == nil {
 		return
 	}
 	for {
 		def := r.element()
 		for i, t := range def {
 			if t.is(r.b, "PRIMARY", "UNIQUE") {
-				s.table(x.in(schema), name).unique(keyColumns(x, def[i:], r.b))
+				table.unique(keyColumns(x, def[i:], r.b))
 				break
 			}
 		}

@@ -191,7 +191,7 @@ func TestDumpsPage(t *testing.T) {
 	require.NoError(t, err)
 	dir := t.TempDir()
 	text := "-- MariaDB dump 10.19\nDROP TABLE IF EXISTS `tr_posts`;\n" + strings.Replace(strings.ReplaceAll(posts, "m_posts", "tr_posts"), "`ID` int", "`ID` int PRIMARY KEY", 1) +
-		"INSERT INTO `tr_posts` (`ID`,`post_title`,`post_content`) VALUES\n(1,'Visit','<img src=\\\"http://ternrock.example/a.png\\\">');\n"
+		"INSERT INTO `tr_posts` (`ID`,`post_title`,`post_content`) VALUES\n(1,'Visit','<img src=\\\"http://ternrock.example/a.png\\\">');\n-- Dump completed\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "museum.sql"), []byte(text), 0o600))
 	ran := 0
 	for _, block := range strings.Split(string(b), "```sh\n")[1:] {
@@ -221,6 +221,20 @@ func TestDumpsPage(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(patch), "UPDATE `tr_posts` SET `post_content` = INSERT(`post_content`, 15, 0, 's') WHERE `ID` = 1 AND SHA2(")
 	assert.FileExists(t, filepath.Join(dir, "patch.back.sql"))
+	// A patch never takes the place of a file that is there; a pipe cannot be read again, so nothing is called so.
+	assert.Contains(t, want(t, 2, dir, "apply", "--patch", "patch.sql").errs, "is there already")
+	again, err := os.ReadFile(filepath.Join(dir, "patch.sql"))
+	require.NoError(t, err)
+	assert.Equal(t, string(patch), string(again))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
+	piped := make(chan string)
+	go func() {
+		b, _ := os.ReadFile(filepath.Join(dir, "pipe")) // what came is looked at
+		piped <- string(b)
+	}()
+	r := want(t, 0, dir, "apply", "--write", "pipe")
+	assert.Equal(t, secure, <-piped)
+	assert.NotContains(t, r.out, "Read again")
 	// In place a dump is never changed, and one that changed since is refused.
 	assert.Contains(t, want(t, 2, dir, "apply").errs, "apply --write FILE")
 	assert.Contains(t, want(t, 2, dir, "undo").errs, "never changed in place")
@@ -235,9 +249,11 @@ func TestFilterCutOff(t *testing.T) {
 	for begin, end := range map[string]string{"-- MariaDB dump 10.19\n": "-- Dump completed on 2026-11-26\n", "": ""} {
 		r, _ := filtered(t, "in.sql", begin+rest+end, "--dialect", "mysql")
 		assert.NotContains(t, r.errs, "complete, as its program does", begin)
+		assert.Equal(t, 0, r.code)
 		if begin != "" {
 			r, _ = filtered(t, "in.sql", begin+rest, "--dialect", "mysql")
 			assert.Contains(t, strings.Join(strings.Fields(r.errs), " "), "does not say at its end that it is complete")
+			assert.Equal(t, 1, r.code)
 		}
 	}
 }

@@ -20,11 +20,11 @@ const dumpTables = "CREATE TABLE `m_posts` (\n  `ID` bigint unsigned NOT NULL,\n
 
 const dumpText = "-- MariaDB dump 10.19  Distrib 10.11\n" + dumpTables +
 	"INSERT INTO `m_posts` (`ID`,`post_title`,`post_content`,`guid`) VALUES\n(1,'Visit','a:1:{i:0;s:23:\\\"http://ternrock.example\\\";}','http://ternrock.example/?p=1'),\n(2,'Lamp','it\\'s http://ternrock.example:80/','http://ternrock.example/?p=2');\n" +
-	"INSERT INTO `m_options` VALUES (1,'_transient_x','http://ternrock.example','yes'),(2,'home','http://ternrock.example','yes');\n"
+	"INSERT INTO `m_options` VALUES (1,'_transient_x','http://ternrock.example','yes'),(2,'home','http://ternrock.example','yes');\n-- Dump completed\n"
 
 const dumpWant = "-- MariaDB dump 10.19  Distrib 10.11\n" + dumpTables +
 	"INSERT INTO `m_posts` (`ID`,`post_title`,`post_content`,`guid`) VALUES\n(1,'Visit','a:1:{i:0;s:24:\\\"https://ternrock.example\\\";}','http://ternrock.example/?p=1'),\n(2,'Lamp','it\\'s https://ternrock.example/','http://ternrock.example/?p=2');\n" +
-	"INSERT INTO `m_options` VALUES (1,'_transient_x','http://ternrock.example','yes'),(2,'home','https://ternrock.example','yes');\n"
+	"INSERT INTO `m_options` VALUES (1,'_transient_x','http://ternrock.example','yes'),(2,'home','https://ternrock.example','yes');\n-- Dump completed\n"
 
 // pipe runs filter with something on standard input.
 func pipe(t testing.TB, in string, args ...string) result {
