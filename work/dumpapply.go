@@ -125,7 +125,7 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	}
 	name := j.File.Abs(j.File.Database.File)
 	d := &dumpApplying{job: j, o: o, store: store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
-		f:   &filtering{o: FilterOptions{In: name, Out: o.Write, Charset: j.File.Database.Charset}, p: j.Progress, site: j.Site},
+		f:   &filtering{o: FilterOptions{In: name, Out: o.Write, Charset: j.File.Database.Charset, Row: storedRow}, p: j.Progress, site: j.Site},
 		out: &DumpApplied{Site: j.Site.String(), Sheet: id, Kind: header.Kind, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
 	if err := d.plan(id); err != nil {
 		return nil, err
@@ -373,7 +373,7 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 	failed := func(err error) error {
 		return world(err, "the new dump is not as it was written", "check the disk; delete "+d.o.Write+" and run the command again")
 	}
-	again := &filtering{o: FilterOptions{In: d.o.Write, Charset: d.f.o.Charset}, p: d.job.Progress, site: d.job.Site}
+	again := &filtering{o: FilterOptions{In: d.o.Write, Charset: d.f.o.Charset, Row: storedRow}, p: d.job.Progress, site: d.job.Site}
 	var err error
 	if again.in, err = openInput(again.o); err != nil {
 		return failed(err)

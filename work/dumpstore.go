@@ -22,6 +22,9 @@ const DumpKind = "dump"
 // IsDump reports whether the site's database is an exported one.
 func (j *Job) IsDump() bool { return j.File.Database.Kind == DumpKind }
 
+// storedRow is the largest row of a dump that is a store, in MB.
+const storedRow = 512
+
 // connect opens the site's database. Of a dump it is the working copy in the logbook, or before there is one, a
 // copy that goes when it is closed.
 func (j *Job) connect(ctx context.Context, c database.Config) (database.Database, error) {
@@ -57,7 +60,7 @@ func (p *passing) Close() error { return errors.Join(p.Store.Close(), os.RemoveA
 // mirrored says how the dump is copied.
 func (j *Job) mirrored(c database.Config, to string) mirror.Config {
 	rules := &rewrite.Rules{Site: j.Site}
-	return mirror.Config{Dump: c.File, Copy: to, Charset: strings.ToLower(c.Charset),
+	return mirror.Config{Dump: c.File, Copy: to, Charset: strings.ToLower(c.Charset), MaxUnit: storedRow << 20,
 		Unsound: func(v []byte) bool { return isUnsound(rules.Value(v)) },
 		Beside:  func(p *dump.Passage) []sheet.Left { return besideRows(&rewrite.Rules{Site: j.Site}, p) },
 		Progress: func(what string, done, total int64) {
@@ -78,14 +81,17 @@ func dumpFault(err error, c database.Config) error {
 		return misuse(err, c.Where(), "export it again with structure and data")
 	case errors.Is(err, mirror.ErrUpdates):
 		return misuse(err, c.Where(), "export it again with INSERT; or use the filter: trimlantern filter --site https://HOST IN OUT")
+	case errors.Is(err, dump.ErrDialect):
+		return misuse(err, c.Where(), "give a dump as the database's own dump program or a web panel writes it; one that does not tell whose SQL it is goes through the filter: trimlantern filter --dialect mysql --site https://HOST IN OUT")
+	case errors.As(err, new(*dump.TooLarge)):
+		return misuse(err, c.Where(), "use the filter, which takes rows of up to 1 GB: trimlantern filter --largest-row 1024 --site https://HOST IN OUT")
 	case errors.Is(err, context.Canceled):
 		return world(nil, "interrupted; nothing was changed", "run the same command again")
 	}
 	f := &filtering{o: FilterOptions{In: c.File}}
 	var broken *dump.Broken
-	var large *dump.TooLarge
 	var foreign *pack.Foreign
-	if errors.As(err, &broken) || errors.As(err, &large) || errors.As(err, &foreign) || errors.Is(err, dump.ErrDialect) || errors.Is(err, pack.ErrPacked) || errors.Is(err, dump.ErrChanged) {
+	if errors.As(err, &broken) || errors.As(err, &foreign) || errors.Is(err, pack.ErrPacked) || errors.Is(err, dump.ErrChanged) {
 		return f.failed(err, true)
 	}
 	return nil
