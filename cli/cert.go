@@ -12,20 +12,25 @@ import (
 func (a *app) certCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "cert",
-		Short: "Certificate files: request, check, proof",
-		Long: `What an authority needs and gives, by open standards and without any authority's own
-service: request makes a key and a signing request, check looks whether the files that
-came back belong together and writes them in the server's order, proof tries whether
-a file that proves who owns the site can be fetched.
+		Short: "Certificates: obtain, renew, revoke, request, check, proof",
+		Long: `Certificates by open standards and without any authority's own service.
+
+obtain gets one from an authority that speaks the open protocol (RFC 8555) and
+puts it in place, renew repeats that when it is due, revoke takes one back.
+Where the certificate comes another way: request makes a key and a signing
+request, check looks whether the files that came back belong together and
+writes them in the server's order, proof tries whether a file that proves who
+owns the site can be fetched.
 
 ` + exitCodes,
-		Example: `  trimlantern cert request
+		Example: `  trimlantern cert obtain --directory https://authority.example/directory --accept-terms
+  trimlantern cert renew --quiet
   trimlantern cert check ternrock.crt bundle.crt ternrock.example.key.pem --write .
   trimlantern cert proof /var/www/ternrock`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
-	c.AddCommand(a.certRequest(), a.certCheck(), a.certProof())
+	c.AddCommand(a.certObtain(), a.certRenew(), a.certRevoke(), a.certRequest(), a.certCheck(), a.certProof())
 	return c
 }
 

@@ -139,8 +139,20 @@ type Timer struct {
 func (*Timer) Code() int { return Clean }
 
 // TimerFor writes the line for cron, which mails what is printed, or the two units for systemd, whose journal
-// keeps it.
+// keeps it: for the health check every morning.
 func (j *Job) TimerFor(kind string) (*Timer, error) {
+	return j.timer(kind, "trimlantern-"+j.Site.Host, "checkup --quiet", "Health check", "every morning", 6)
+}
+
+// RenewalTimer is TimerFor for the renewal of certificates, twice a day.
+func (j *Job) RenewalTimer(kind string) (*Timer, error) {
+	return j.timer(kind, "trimlantern-renew-"+j.Site.Host, "cert renew --quiet", "Renewal of the certificates", "twice a day", 4, 16)
+}
+
+func (j *Job) timer(kind, name, command, what, often string, hours ...int) (*Timer, error) {
+	if j.File.Path == "" {
+		return nil, misuse(nil, "a timer needs a site file, and there is none", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
+	}
 	program, err := os.Executable()
 	if err == nil {
 		program, err = filepath.EvalSymlinks(program)
@@ -148,16 +160,20 @@ func (j *Job) TimerFor(kind string) (*Timer, error) {
 	if err != nil {
 		return nil, world(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
 	}
-	command := shellWord(program) + " checkup --quiet --config " + shellWord(j.File.Path)
+	command = shellWord(program) + " " + command + " --config " + shellWord(j.File.Path)
 	minute := int(hashOf(j.Site.Host) % 60) // not all sites of a machine at once
-	name := "trimlantern-" + j.Site.Host
+	at, calendar := []string{}, ""
+	for _, h := range hours {
+		at = append(at, fmt.Sprint(h))
+		calendar += fmt.Sprintf("OnCalendar=*-*-* %02d:%02d:00\n", h, minute)
+	}
 	switch kind {
 	case "cron":
-		return &Timer{kind, map[string]string{"crontab": fmt.Sprintf("%d 6 * * *  %s\n", minute, strings.ReplaceAll(command, "%", `\%`))}}, nil
+		return &Timer{kind, map[string]string{"crontab": fmt.Sprintf("%d %s * * *  %s\n", minute, strings.Join(at, ","), strings.ReplaceAll(command, "%", `\%`))}}, nil
 	case "systemd":
 		return &Timer{kind, map[string]string{
-			name + ".service": "[Unit]\nDescription=Health check of " + j.Site.String() + "\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nType=oneshot\nExecStart=" + strings.ReplaceAll(command, "%", "%%") + "\n",
-			name + ".timer":   fmt.Sprintf("[Unit]\nDescription=Health check of %s every morning\n\n[Timer]\nOnCalendar=*-*-* 06:%02d:00\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n", j.Site, minute),
+			name + ".service": "[Unit]\nDescription=" + what + " of " + j.Site.String() + "\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nType=oneshot\nExecStart=" + strings.ReplaceAll(command, "%", "%%") + "\n",
+			name + ".timer":   fmt.Sprintf("[Unit]\nDescription=%s of %s %s\n\n[Timer]\n%sPersistent=true\n\n[Install]\nWantedBy=timers.target\n", what, j.Site, often, calendar),
 		}}, nil
 	}
 	return nil, misuse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")

@@ -276,8 +276,10 @@ func (j *Job) reload(ctx context.Context, command string) error {
 	if command == "" {
 		return nil
 	}
-	said, err := exec.CommandContext(ctx, "sh", "-c", command).CombinedOutput()
-	if err == nil {
+	c := exec.CommandContext(ctx, "sh", "-c", command)
+	c.WaitDelay = 2 * time.Second // a server that it started may hold its output for good
+	said, err := c.CombinedOutput()
+	if err == nil || errors.Is(err, exec.ErrWaitDelay) {
 		return nil
 	}
 	text := strings.Join(strings.Fields(string(said[max(0, len(said)-500):])), " ")

@@ -245,35 +245,66 @@ func (b Bundle) PEM() (chain, key []byte, err error) {
 	if b.Key == nil {
 		return chain, nil, nil
 	}
-	der, err := x509.MarshalPKCS8PrivateKey(b.Key)
-	if err != nil {
-		return nil, nil, err
-	}
-	return chain, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+	key, err = KeyPEM(b.Key)
+	return chain, key, err
 }
 
-// Request makes a private key of a kind ("ecdsa" on P-256, or "rsa" of 3072 bits) and
-// a signing request (PKCS #10, RFC 2986) for names; both as PEM.
-func Request(kind string, names []string) (key, request []byte, err error) {
-	var signer crypto.Signer
+// NewKey makes a private key of a kind: "ecdsa" on P-256, or "rsa" of 3072 bits.
+func NewKey(kind string) (crypto.Signer, error) {
 	switch kind {
 	case "ecdsa":
-		signer, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	case "rsa":
-		signer, err = rsa.GenerateKey(rand.Reader, 3072)
-	default:
-		err = fmt.Errorf("keys are of the kind ecdsa or rsa, not %q", kind)
+		return rsa.GenerateKey(rand.Reader, 3072)
 	}
+	return nil, fmt.Errorf("keys are of the kind ecdsa or rsa, not %q", kind)
+}
+
+// KeyPEM writes a key in the form that servers read (PKCS #8, RFC 5958).
+func KeyPEM(key crypto.Signer) ([]byte, error) {
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
+
+// ReadKey reads the first private key of a PEM text.
+func ReadKey(b []byte) (crypto.Signer, error) {
+	papers, err := Read("", b, "")
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range papers {
+		if p.Key != nil {
+			return p.Key, nil
+		}
+	}
+	return nil, errors.New("holds no private key that can be read")
+}
+
+// Asking makes a signing request (PKCS #10, RFC 2986) in DER for names, the first of them the subject's.
+func Asking(key crypto.Signer, names []string) ([]byte, error) {
+	return x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: names[0]}, DNSNames: names}, key)
+}
+
+// Request makes a private key of a kind (see NewKey) and a signing request for names; both as PEM.
+func Request(kind string, names []string) (key, request []byte, err error) {
+	signer, err := NewKey(kind)
 	if err != nil {
 		return nil, nil, err
 	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: names[0]}, DNSNames: names}, signer)
+	der, err := Asking(signer, names)
 	if err != nil {
 		return nil, nil, err
 	}
-	keyDER, err := x509.MarshalPKCS8PrivateKey(signer)
-	if err != nil {
+	if key, err = KeyPEM(signer); err != nil {
 		return nil, nil, err
 	}
-	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: keyDER}), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}), nil
+	return key, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}), nil
+}
+
+// Fits reports whether a private key belongs to a certificate.
+func Fits(key crypto.Signer, c *x509.Certificate) bool {
+	return key != nil && c != nil && sameKey(key.Public(), c.PublicKey)
 }

@@ -147,32 +147,37 @@ func (c *Client) Servers(ctx context.Context, name string) (zone string, servers
 	return "", nil, nil
 }
 
-// Issuers returns which authorities may issue certificates for a name (CAA, RFC 8659), and the name that says
-// so. With no such record anywhere at is "": then all may. An empty list with a name means that none may.
+// Issuers returns which authorities may issue certificates for a name, or with *. for the names below it (CAA,
+// RFC 8659), and the name that says so. With no such record anywhere at is "": then all may. An empty list with a
+// name means that none may.
 func (c *Client) Issuers(ctx context.Context, name string) (issuers []string, at string, err error) {
-	for at = strings.TrimSuffix(name, "."); strings.Contains(at, "."); _, at, _ = strings.Cut(at, ".") {
+	bare, wild := strings.CutPrefix(strings.TrimSuffix(name, "."), "*.")
+	for at = bare; strings.Contains(at, "."); _, at, _ = strings.Cut(at, ".") {
 		r, err := c.ask(ctx, c.server, at, dns.TypeCAA)
 		if err != nil {
 			return nil, "", err
 		}
-		found := false
+		said := map[string][]string{} // by tag
 		for _, rr := range r.Answer {
 			caa, ok := rr.(*dns.CAA)
 			if !ok {
 				continue
 			}
-			found = true
-			if domain, _, _ := strings.Cut(caa.Value, ";"); caa.Tag == "issue" && strings.TrimSpace(domain) != "" {
-				issuers = append(issuers, strings.TrimSpace(domain))
-			}
+			tag := strings.ToLower(caa.Tag)
+			domain, _, _ := strings.Cut(caa.Value, ";")
+			said[tag] = append(said[tag], strings.TrimSpace(domain))
 		}
-		if found {
-			limits := slices.ContainsFunc(r.Answer, func(rr dns.RR) bool { caa, ok := rr.(*dns.CAA); return ok && caa.Tag == "issue" })
-			if !limits { // it limits wildcards alone, or names an address for reports
-				return nil, "", nil
-			}
-			return issuers, at, nil
+		if len(said) == 0 {
+			continue
 		}
+		tag := "issue"
+		if wild && said["issuewild"] != nil {
+			tag = "issuewild"
+		}
+		if said[tag] == nil { // it limits wildcards alone, or names an address for reports
+			return nil, "", nil
+		}
+		return slices.DeleteFunc(said[tag], func(s string) bool { return s == "" }), at, nil
 	}
 	return nil, "", nil
 }

@@ -1,0 +1,179 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"trimlantern/core/point"
+	"trimlantern/work"
+)
+
+// Records shows the records that a person has to make.
+func (t *Text) Records(records []work.Record) {
+	t.printf("Make %s in the DNS, beside what is there already:\n\n", plural(len(records), "record"))
+	for _, r := range records {
+		t.printf("  name   %s\n  type   %s\n  text   %s\n\n", Clean(r.Name), r.Type, Clean(r.Value))
+	}
+	t.printf("Some panels want the name without the domain at its end, and add it themselves.\n")
+}
+
+// Obtained shows what became of the site's certificates. A renewal in which nothing was due shows nothing.
+func (t *Text) Obtained(o *work.Obtained) {
+	first := true
+	for _, c := range o.Certificates {
+		if o.Renewing && c.State == work.CertKept && len(c.Files) == 0 && o.Code() == work.Clean {
+			continue
+		}
+		if !first {
+			t.printf("\n")
+		}
+		first = false
+		t.certificate(o, c)
+	}
+	if first || o.Renewing {
+		return
+	}
+	switch shown := o.Certificates[0]; {
+	case o.Code() != work.Clean && shown.Do != "":
+	case shown.Texts != nil:
+		t.next("paste the three texts into the panel, then: trimlantern ready")
+	case len(shown.Served) > 0 && allNew(o):
+		t.next("have it renewed in time: trimlantern cert renew --install-timer cron")
+	default:
+		t.next("name these files in the server's configuration, then: trimlantern ready")
+	}
+}
+
+// allNew reports whether every address shows the certificates.
+func allNew(o *work.Obtained) bool {
+	for _, c := range o.Certificates {
+		for _, s := range c.Served {
+			if !s.New {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// certWords begin a report on one certificate.
+var certWords = map[work.CertState]string{
+	work.CertIssued: "Obtained a certificate for", work.CertKept: "There is a good certificate for", work.CertWaiting: "Waiting for the DNS: no certificate yet for",
+	work.CertRefused: "Not put in place: the certificate for", work.CertBack: "Taken back: the new certificate for", work.CertFailed: "No certificate for",
+}
+
+func (t *Text) certificate(o *work.Obtained, c work.Certificate) {
+	head := certWords[c.State] + " " + Clean(strings.Join(c.Names, ", "))
+	switch c.State {
+	case work.CertIssued:
+		t.mark(t.good("[x]"), head)
+	case work.CertKept:
+		t.mark(t.good("[x]"), head)
+	case work.CertWaiting:
+		t.mark(t.care("[!]"), head)
+	default:
+		t.mark(t.bad("[-]"), head)
+	}
+	if c.Problem != "" {
+		t.wrap("      ", Clean(c.Problem))
+	}
+	if c.Do != "" {
+		t.wrap("      ", t.faint("do:  ")+Clean(c.Do))
+	}
+	for i, tried := range c.Tried {
+		if c.State != work.CertFailed && c.State != work.CertWaiting {
+			break // another way worked
+		}
+		if i == 0 {
+			t.heading("Tried, and does not work")
+		}
+		t.wrap("  ", fmt.Sprintf("%s, %s: %s", tried.Way, Clean(tried.Name), Clean(tried.Why)))
+	}
+	if c.State == work.CertWaiting && len(c.Records) > 0 {
+		t.heading("Records to make in the DNS, beside what is there")
+		for _, r := range c.Records {
+			t.printf("  name   %s\n  type   %s\n  text   %s\n", Clean(r.Name), r.Type, Clean(r.Value))
+			if r.Why != "" {
+				t.wrap("         ", t.faint(Clean(r.Why)))
+			}
+		}
+	}
+	if !c.Until.IsZero() && c.State != work.CertFailed {
+		t.printf("      %s\n", t.faint(fmt.Sprintf("good until %s, due for renewal on %s", day(c.Until), day(c.Renew))))
+		if c.Way != "" {
+			t.printf("      %s\n", t.faint("names proven by "+wayWords[c.Way]))
+		}
+	}
+	if c.Way == "dns-by-hand" && c.State == work.CertIssued {
+		t.wrap("      ", t.faint("the records in the DNS are not needed any more"))
+	}
+	if point.Worst(c.Points).Fault() {
+		t.heading("What our own check says of it")
+		var faults []point.Point
+		for _, p := range c.Points {
+			if p.Grade.Fault() {
+				faults = append(faults, p)
+			}
+		}
+		t.points(faults)
+	}
+	if c.Folder != "" {
+		t.heading("Files")
+		rows := [][]string{{"key", "private key, for nobody else to read"}, {"fullchain", "certificate and chain, as most servers want it"}, {"leaf", "the certificate alone"}, {"chain", "the chain alone"}}
+		t.printf("  in %s\n", t.clip(c.Folder, 74))
+		for i := range rows {
+			rows[i][0] += ".pem"
+		}
+		t.rows(nil, rows)
+	}
+	for i, f := range c.Files {
+		if i == 0 {
+			t.heading("Replaced; the ones of before are kept")
+		}
+		t.printf("  %s\n", t.clip(f, 76))
+	}
+	t.servedBy(c)
+	t.texts(c)
+}
+
+var wayWords = map[string]string{"file": "a file in the web root", "listener": "a listener on port 80", "dns-update": "a record (dynamic update)", "dns-hook": "a record (your program)", "dns-by-hand": "a record that you made"}
+
+func day(when time.Time) string { return when.UTC().Format("2006-01-02") }
+
+// servedBy shows what the site's addresses show.
+func (t *Text) servedBy(c work.Certificate) {
+	for i, s := range c.Served {
+		if i == 0 {
+			t.heading("Served now")
+		}
+		where := Clean(s.Name)
+		if s.Addr != "" {
+			where += " at " + Clean(s.Addr)
+		}
+		if s.New {
+			t.mark(t.good("[x]"), where+": this certificate")
+			continue
+		}
+		t.mark(t.care("[!]"), where+": "+Clean(s.Why))
+	}
+}
+
+// texts prints what a panel asks for, each text with its name, in the order in which panels ask.
+func (t *Text) texts(c work.Certificate) {
+	if c.Texts == nil {
+		return
+	}
+	for _, part := range []struct{ key, name string }{
+		{"leaf", "1. Certificate (also called CRT)"}, {"key", "2. Private key (KEY); keep it secret"}, {"chain", "3. Chain (also called intermediate certificates, CA bundle, CABUNDLE)"},
+	} {
+		t.heading(part.name)
+		t.printf("%s", c.Texts[part.key])
+	}
+}
+
+// Revoked reports on a certificate that was revoked.
+func (t *Text) Revoked(r *work.Revoked) {
+	t.printf("Revoked the certificate for %s, which would have been good until %s (%s).\n", Clean(strings.Join(r.Names, ", ")), day(r.Until), r.Reason)
+	t.wrap("", t.faint("Browsers refuse it as soon as they know: within days, or at once where they ask."))
+}

@@ -1,0 +1,339 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/certs"
+	"trimlantern/core/point"
+	"trimlantern/site/certfolder"
+	"trimlantern/site/disk"
+	"trimlantern/site/probe"
+)
+
+// place puts a certificate where the server reads it, has the server read it, and looks whether it is served. What
+// makes things worse is taken back.
+func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.Set, v *certfolder.Version) error {
+	leaf := v.Chain[0]
+	r.dated(c, set, leaf)
+	if r.o.Show {
+		c.Texts = map[string]string{}
+		for _, part := range certfolder.Parts {
+			c.Texts[part] = string(v.Text[part])
+		}
+	}
+	c.Points = r.judge(c, v)
+	if point.Worst(c.Points) == point.Stop {
+		c.Folder = filepath.Join(set.Path(), v.Name)
+		c.State, c.Problem = CertRefused, "visitors could not use the certificate that came"
+		c.Do = "see what is marked; the one of before stays in use"
+		return nil
+	}
+	c.Folder = set.CurrentLink()
+	before, err := set.Current()
+	if err != nil {
+		return keepFault(err, r.folder)
+	}
+	files, err := r.serverFiles(v)
+	if err != nil {
+		return err
+	}
+	changed := slices.DeleteFunc(slices.Clone(files), func(f serverFile) bool { return f.there && bytes.Equal(f.before, f.after) })
+	c.inPlace = len(files) > 0 || r.plan.After != ""
+	if before == v.Name && len(changed) == 0 {
+		c.Served = r.served(ctx, c, leaf)
+		return nil
+	}
+	was, listened := r.served(ctx, c, leaf), r.listening(ctx)
+	if err := r.swap(set, v, before, changed, c); err != nil {
+		return err
+	}
+	if err := r.check(ctx, c, set, leaf, was, listened); err != nil {
+		return err
+	}
+	if c.State == CertBack {
+		return nil
+	}
+	st, err := set.State()
+	if err == nil {
+		st.Held = ""
+		err = errors.Join(set.SetState(st), set.SetSwap(nil))
+	}
+	if err != nil {
+		return keepFault(err, r.folder)
+	}
+	return nil
+}
+
+// swap replaces the server's files and the link, so that Restore can take it back after a kill too.
+func (r *obtaining) swap(set *certfolder.Set, v *certfolder.Version, before string, files []serverFile, c *Certificate) error {
+	change := &certfolder.Swap{Before: before, Files: []certfolder.Kept{}}
+	for _, f := range files {
+		kept := certfolder.Kept{Path: f.path}
+		if f.there {
+			var err error
+			if kept.Old, err = set.Keep(v.Name, f.path, f.before, f.mode); err != nil {
+				return keepFault(err, r.folder)
+			}
+		}
+		change.Files = append(change.Files, kept)
+	}
+	if err := set.SetSwap(change); err != nil {
+		return keepFault(err, r.folder)
+	}
+	for _, f := range files {
+		if err := certfolder.Put(f.path, f.after, f.mode); err != nil {
+			if back := errors.Join(change.Restore(), set.SetSwap(nil)); back != nil {
+				return world(errors.Join(err, back), f.path+" cannot be written, and what was replaced cannot be put back", "run the same command again once it can")
+			}
+			return world(err, f.path+" cannot be written", "make its folder writable, or run the command as root; nothing was replaced")
+		}
+		c.Files = append(c.Files, f.path)
+	}
+	if err := set.Use(v.Name); err != nil {
+		return keepFault(err, r.folder)
+	}
+	return nil
+}
+
+// servedWithin is how long a server may take to serve a certificate after it was told.
+const servedWithin = 10 * time.Second
+
+// check has the server read the files, and compares what the site's addresses show with before.
+func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.Set, leaf *x509.Certificate, was []Served, listened []string) error {
+	if err := r.job.reload(ctx, r.plan.After); err != nil {
+		return r.takeBack(ctx, c, set, "the server does not take it: "+err.Error())
+	}
+	for began := time.Now(); ; {
+		c.Served = r.served(ctx, c, leaf)
+		worse := worseServed(was, c.Served)
+		if now := r.listening(ctx); worse == "" && len(listened) > 0 && len(now) == 0 {
+			worse = "nothing listens at " + listened[0] + " any more"
+		}
+		patient := time.Since(began) < servedWithin && ctx.Err() == nil
+		switch {
+		case worse != "" && !patient:
+			return r.takeBack(ctx, c, set, worse)
+		case worse == "" && (c.allServe() || !c.inPlace || r.plan.After == "" || !patient):
+			return nil
+		}
+		r.job.Progress.At("waiting for the server to show the new certificate", 0, 0)
+		r.rest(ctx, 300*time.Millisecond)
+	}
+}
+
+// takeBack puts back what was there before and has the server read it again.
+func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolder.Set, why string) error {
+	c.State, c.Problem = CertBack, why
+	c.Do = "fix that, then run the same command again: the new certificate is kept and needs no new order"
+	change, err := set.Swap()
+	if err == nil && change != nil {
+		err = errors.Join(change.Restore(), set.Use(change.Before))
+	}
+	if err != nil {
+		return world(err, "the new certificate harms the site ("+why+"), and the files cannot be put back", "put them back by hand; copies are in "+set.Path())
+	}
+	c.Files = []string{}
+	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer stop()
+	if err := r.job.reload(ctx, r.plan.After); err != nil {
+		c.Problem += "; after the old files were put back: " + err.Error()
+	}
+	if err := set.SetSwap(nil); err != nil {
+		return keepFault(err, r.folder)
+	}
+	return nil
+}
+
+// listening returns where something listens for plain HTTP.
+func (r *obtaining) listening(ctx context.Context) (out []string) {
+	for _, name := range r.job.Site.NetworkHosts() {
+		addrs, err := probe.Addresses(ctx, r.web, name, "80")
+		if err != nil {
+			continue // that is said of port 443
+		}
+		for _, a := range addrs {
+			if !slices.Contains(out, a) && probe.Listens(ctx, a) == nil {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}
+
+// served asks each address of each name which certificate it shows.
+func (r *obtaining) served(ctx context.Context, c *Certificate, leaf *x509.Certificate) []Served {
+	out := []Served{}
+	for _, name := range r.job.Site.NetworkHosts() {
+		if len(certs.Uncovered(leaf, []string{name})) > 0 {
+			continue
+		}
+		r.job.Progress.At("asking "+name, 0, 0)
+		addrs, err := probe.Addresses(ctx, r.web, name, "443")
+		if err != nil {
+			out = append(out, Served{Name: name, Why: "cannot be looked up"})
+			continue
+		}
+		for _, addr := range slices.Compact(slices.Sorted(slices.Values(addrs))) {
+			s := Served{Name: name, Addr: addr}
+			switch seen := probe.Handshake(ctx, addr, name); {
+			case seen.Far:
+				continue // nothing can be said of it
+			case seen.Err != "":
+				s.Why = seen.Err
+			case bytes.Equal(seen.Chain[0].Raw, leaf.Raw):
+				s.New = true
+				if len(seen.Chain) < 2 && !bytes.Equal(leaf.RawIssuer, leaf.RawSubject) {
+					s.New, s.Why = false, alone
+				}
+			default:
+				s.Why = "another certificate"
+				sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: r.web.Roots(), Now: r.job.Now()}
+				for _, p := range sent.Judge() {
+					if p.Grade == point.Stop {
+						s.Why = unusable + p.What
+						break
+					}
+				}
+			}
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// What an address may show besides the new certificate.
+const (
+	alone    = "the new certificate, without the chain behind it"
+	unusable = "a certificate that visitors cannot use: "
+)
+
+// worseServed says which address shows something worse than before; "": none does.
+func worseServed(was, now []Served) string {
+	rank := func(s Served) int {
+		switch {
+		case s.New:
+			return 3
+		case s.Why == "another certificate" || s.Why == alone:
+			return 2
+		case strings.HasPrefix(s.Why, unusable):
+			return 1
+		}
+		return 0
+	}
+	for _, n := range now {
+		at := slices.IndexFunc(was, func(w Served) bool { return w.Name == n.Name && w.Addr == n.Addr })
+		if at >= 0 && rank(n) < rank(was[at]) {
+			return fmt.Sprintf("%s at %s shows something worse than before: %s", n.Name, n.Addr, n.Why)
+		}
+	}
+	return ""
+}
+
+// serverFile is a file that the server's configuration names.
+type serverFile struct {
+	path          string
+	before, after []byte
+	mode          fs.FileMode
+	there         bool
+}
+
+// serverFiles reads the files that the certificate is to be installed as, and says what each gets: what it holds
+// today, or what is named before it: key=FILE.
+func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
+	var out []serverFile
+	var parts []string
+	for _, named := range r.plan.Install {
+		part, path, ok := strings.Cut(named, "=")
+		if !ok || !slices.Contains(append(slices.Clone(certfolder.Parts), "all"), part) {
+			part, path = "", named
+		}
+		path, err := filepath.Abs(path)
+		if err != nil {
+			return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+		}
+		f := serverFile{path: path, mode: 0o644}
+		f.before, err = disk.Read(path, maxPaper)
+		switch {
+		case err == nil:
+			f.there = true
+			if info, serr := os.Stat(path); serr == nil {
+				f.mode = info.Mode().Perm()
+			}
+		case !errors.Is(err, fs.ErrNotExist):
+			return nil, misuse(err, path+" cannot be read", "name the files that the server's configuration names, as a user who may read and replace them")
+		case part == "":
+			return nil, misuse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", named))
+		case part == "key" || part == "all":
+			f.mode = 0o600
+		}
+		if part == "" {
+			if part = holds(f.before); part == "" {
+				return nil, misuse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+named)
+			}
+		}
+		out, parts = append(out, f), append(parts, part)
+	}
+	chained := slices.Contains(parts, "chain")
+	for i, part := range parts {
+		if part == "certificate" { // one certificate alone: the chain goes with it, unless it has a file of its own
+			part = "fullchain"
+			if chained {
+				part = "leaf"
+			}
+		}
+		parts[i] = part
+		out[i].after = v.Text[part]
+		if part == "all" {
+			out[i].after = append(slices.Clone(v.Text["fullchain"]), v.Text["key"]...)
+		}
+	}
+	if len(out) > 0 && !slices.Contains(parts, "all") && !(slices.Contains(parts, "key") && (slices.Contains(parts, "fullchain") || slices.Contains(parts, "leaf"))) {
+		return nil, misuse(nil, "the files to install are not both a key and a certificate", "name both with --install-as: the server does not start with a key that does not belong to its certificate")
+	}
+	return out, nil
+}
+
+// holds says what a file of a server holds: a part, "all", or "certificate" for one certificate alone; "" where
+// it is neither.
+func holds(b []byte) string {
+	papers, err := certs.Read("", b, "")
+	if err != nil {
+		return ""
+	}
+	key, leaf, above := false, false, 0
+	for _, p := range papers {
+		switch {
+		case p.Key != nil:
+			key = true
+		case p.Cert != nil && p.Cert.IsCA && !bytes.Equal(p.Cert.RawIssuer, p.Cert.RawSubject):
+			above++
+		case p.Cert != nil && !leaf:
+			leaf = true
+		case p.Cert != nil:
+			above++
+		}
+	}
+	switch {
+	case key && (leaf || above > 0):
+		return "all"
+	case key:
+		return "key"
+	case leaf && above > 0:
+		return "fullchain"
+	case leaf:
+		return "certificate"
+	case above > 0:
+		return "chain"
+	}
+	return ""
+}

@@ -1,0 +1,756 @@
+package work
+
+import (
+	"context"
+	"crypto"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"trimlantern/core/certs"
+	"trimlantern/core/point"
+	"trimlantern/site/acme"
+	"trimlantern/site/certfolder"
+	"trimlantern/site/disk"
+	"trimlantern/site/dns"
+	"trimlantern/site/fetch"
+	"trimlantern/site/proof"
+)
+
+// ObtainOptions say how a certificate is obtained. What is not set is as it was the last time.
+type ObtainOptions struct {
+	certfolder.Plan
+	Folder     string        // where certificates are kept; "": beside the site file
+	Accept     bool          // the owner agrees to the authority's terms of service
+	BindingID  string        // of an account that the authority knows
+	BindingKey string        // file with its key
+	Again      bool          // also where a good certificate is there
+	KeepKey    bool          // the new certificate is for the key of the one in use
+	Show       bool          // the texts for a panel
+	Wait       time.Duration // for the records of a proof to be seen; 0: the usual
+
+	Tell func([]Record) // called with the records that a person has to make, before they are waited for
+}
+
+// Obtained is what became of the site's certificates.
+type Obtained struct {
+	Site         string        `json:"site"`
+	Directory    string        `json:"directory"`
+	Certificates []Certificate `json:"certificates"`
+	Renewing     bool          `json:"renewing"` // nobody asked for it but the timer
+}
+
+// CertState says what became of one certificate. The values are stable names.
+type CertState string
+
+// The states.
+const (
+	CertIssued  CertState = "issued"  // it is new
+	CertKept    CertState = "kept"    // there was a good one
+	CertWaiting CertState = "waiting" // a person has to do something first
+	CertRefused CertState = "refused" // it was issued, and visitors could not use it
+	CertBack    CertState = "back"    // it was put in place and taken back
+	CertFailed  CertState = "failed"  // it could not be had
+)
+
+// Certificate is what became of one certificate.
+type Certificate struct {
+	Host    string            `json:"host"`
+	Names   []string          `json:"names"`
+	State   CertState         `json:"state"`
+	Way     string            `json:"way,omitempty"` // how the names were proven
+	Tried   []Tried           `json:"tried"`         // the ways that were tried first, and why they do not work
+	Records []Record          `json:"records"`       // of the DNS, that a person has to make
+	Points  []point.Point     `json:"points"`        // what our own judge says of the certificate
+	Until   time.Time         `json:"until,omitzero"`
+	Renew   time.Time         `json:"renew,omitzero"` // when it is due
+	Folder  string            `json:"folder,omitempty"`
+	Files   []string          `json:"files"`  // of the server, that were replaced
+	Served  []Served          `json:"served"` // what the site's addresses showed afterwards
+	Problem string            `json:"problem,omitempty"`
+	Do      string            `json:"do,omitempty"`
+	Texts   map[string]string `json:"texts,omitempty"` // PEM by part, for a panel
+	again   bool              // the same command may succeed later
+	inPlace bool              // files or a command were named, so that it must be served
+}
+
+// Tried is a way of proof that does not work for a name.
+type Tried struct {
+	Way  string `json:"way"`
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
+// Record is a record of the DNS that proves a name.
+type Record struct {
+	Name  string `json:"name"`
+	Type  string `json:"type"`
+	Value string `json:"value"`
+	Why   string `json:"why,omitempty"` // who does not see it yet
+}
+
+// Served is what one address shows for one name.
+type Served struct {
+	Name string `json:"name"`
+	Addr string `json:"addr"`
+	New  bool   `json:"new"` // the certificate that was put in place
+	Why  string `json:"why,omitempty"`
+}
+
+// Code is the exit code that it comes to.
+func (o *Obtained) Code() int {
+	code := Clean
+	for _, c := range o.Certificates {
+		switch {
+		case c.State == CertFailed:
+			return World
+		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe():
+			code = Remain
+		}
+	}
+	return code
+}
+
+func (c *Certificate) allServe() bool {
+	return !slices.ContainsFunc(c.Served, func(s Served) bool { return !s.New })
+}
+
+// certFolder is where the certificates of the site are kept.
+func (j *Job) certFolder(given string) string {
+	if given != "" {
+		if abs, err := filepath.Abs(given); err == nil {
+			return abs
+		}
+		return given
+	}
+	return filepath.Join(filepath.Dir(j.Book.Path()), "certificates")
+}
+
+// obtaining is one run.
+type obtaining struct {
+	job    *Job
+	o      ObtainOptions
+	plan   certfolder.Plan
+	folder *certfolder.Folder
+	web    *fetch.Client
+	key    crypto.Signer
+	ca     *acme.Authority
+	way    proof.Way // nil: not chosen yet
+	out    *Obtained
+}
+
+// Obtain obtains a certificate for all names of the site, or one for each site of its network, by RFC 8555, puts
+// it where the server reads it, and looks whether it is served.
+func (j *Job) Obtain(ctx context.Context, o ObtainOptions) (*Obtained, error) {
+	defer j.Progress.End()
+	r, release, err := j.obtaining(o)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	if err := r.agreeable(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.folder.SetPlan(r.plan); err != nil {
+		return nil, keepFault(err, r.folder)
+	}
+	return r.each(ctx, func(c *Certificate, set *certfolder.Set) error { return r.one(ctx, c, set, o.Again) })
+}
+
+// keepFault says that the folder of certificates cannot be written.
+func keepFault(err error, f *certfolder.Folder) error {
+	if refused := untrusted(err); refused != nil {
+		return refused
+	}
+	return world(err, "the certificates cannot be kept", "make "+f.Path()+" writable, with room on its disk; then run the same command again")
+}
+
+// obtaining opens the folder and puts together what is asked for.
+func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
+	dir := j.certFolder(o.Folder)
+	if err := j.keepable(dir); err != nil {
+		return nil, nil, err
+	}
+	release, err := j.Book.Lock()
+	if err != nil {
+		return nil, nil, lockFault(err)
+	}
+	done := func(err error) (*obtaining, func(), error) { release(); return nil, nil, err }
+	folder, err := certfolder.Open(dir)
+	if refused := untrusted(err); refused != nil {
+		return done(refused)
+	}
+	if err != nil {
+		return done(world(err, "the certificates cannot be kept", "make "+dir+" writable"))
+	}
+	kept, _, err := folder.Plan()
+	if refused := untrusted(err); refused != nil {
+		return done(refused)
+	}
+	if err != nil {
+		return done(world(err, "what was asked for before cannot be read", "move "+dir+" away, then run the command with all its options"))
+	}
+	r := &obtaining{job: j, o: o, plan: merged(kept, o.Plan), folder: folder, out: &Obtained{Site: j.Site.String(), Certificates: []Certificate{}}}
+	if r.plan.Directory == "" {
+		return done(misuse(nil, "no authority is named", "name the address of its directory: --directory https://…"))
+	}
+	if !strings.HasPrefix(r.plan.Directory, "https://") {
+		return done(misuse(nil, fmt.Sprintf("%q is no https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
+	}
+	for i, root := range r.plan.Roots {
+		if r.plan.Roots[i], err = filepath.Abs(root); err != nil {
+			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
+		}
+	}
+	for _, file := range []*string{&r.plan.UpdateKey, &r.plan.Program} {
+		if *file == "" {
+			continue
+		}
+		if *file, err = filepath.Abs(*file); err != nil {
+			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
+		}
+	}
+	r.out.Directory = r.plan.Directory
+	if r.web, err = j.web(); err != nil {
+		return done(err)
+	}
+	return r, release, nil
+}
+
+// merged is the plan of before with what is asked for now.
+func merged(kept, now certfolder.Plan) certfolder.Plan {
+	set := func(to *string, v string) {
+		if v != "" {
+			*to = v
+		}
+	}
+	list := func(to *[]string, v []string) {
+		if v != nil {
+			*to = v
+		}
+	}
+	if now.Way != "" || now.Update != "" || now.Program != "" || now.Listen != "" || now.Roots != nil { // another way forgets the one of before
+		kept.Way, kept.Roots, kept.Listen, kept.Update, kept.UpdateKey, kept.Program = "", nil, "", "", "", ""
+	}
+	set(&kept.Directory, now.Directory)
+	set(&kept.Email, now.Email)
+	set(&kept.Profile, now.Profile)
+	set(&kept.Key, now.Key)
+	set(&kept.Way, now.Way)
+	set(&kept.Listen, now.Listen)
+	set(&kept.Update, now.Update)
+	set(&kept.UpdateKey, now.UpdateKey)
+	set(&kept.Program, now.Program)
+	set(&kept.After, now.After)
+	list(&kept.Names, now.Names)
+	list(&kept.Roots, now.Roots)
+	list(&kept.Resolvers, now.Resolvers)
+	list(&kept.Install, now.Install)
+	kept.Each = kept.Each || now.Each
+	if kept.Key == "" {
+		kept.Key = "ecdsa"
+	}
+	if kept.Accounts == nil {
+		kept.Accounts = map[string]string{}
+	}
+	return kept
+}
+
+// sets returns for which names certificates are wanted, each first under the host that it is kept by.
+func (r *obtaining) sets() (all []Certificate) {
+	add := func(host string, names []string) {
+		all = append(all, Certificate{Host: host, Names: certs.Ordered(names), Tried: []Tried{}, Records: []Record{}, Points: []point.Point{}, Files: []string{}, Served: []Served{}})
+	}
+	if !r.plan.Each {
+		add(r.job.Site.Host, append(r.job.Site.NetworkHosts(), r.plan.Names...))
+		return all
+	}
+	for i, site := range r.job.Site.Network() {
+		names := site.Hosts()
+		if i == 0 {
+			names = append(slices.Clone(names), r.plan.Names...)
+		}
+		add(site.Host, names)
+	}
+	return all
+}
+
+// each does something for each certificate, and keeps what it came to.
+func (r *obtaining) each(ctx context.Context, do func(*Certificate, *certfolder.Set) error) (*Obtained, error) {
+	defer func() {
+		if r.ca != nil {
+			r.ca.Close()
+		}
+	}()
+	for _, c := range r.sets() {
+		set, err := r.folder.Set(c.Host)
+		if err != nil {
+			return nil, keepFault(err, r.folder)
+		}
+		err = do(&c, set)
+		r.closeWay()
+		if ctx.Err() != nil {
+			return nil, world(nil, "interrupted", "run the same command again: it goes on where it was")
+		}
+		if err != nil {
+			c.fail(err)
+		}
+		if err := r.note(&c, set); err != nil {
+			return nil, err
+		}
+		r.out.Certificates = append(r.out.Certificates, c)
+	}
+	return r.out, nil
+}
+
+// fail keeps why a certificate could not be had.
+func (c *Certificate) fail(err error) {
+	c.State, c.Problem = CertFailed, err.Error()
+	var f *Fault
+	if errors.As(err, &f) {
+		c.Do = f.Do
+	}
+	var refused *acme.Refused
+	c.again = errors.As(err, &refused) && refused.Again()
+}
+
+// note keeps in the state whether it failed.
+func (r *obtaining) note(c *Certificate, set *certfolder.Set) error {
+	st, err := set.State()
+	if err != nil {
+		return keepFault(err, r.folder)
+	}
+	st.Ran = r.job.Now()
+	switch c.State {
+	case CertFailed, CertRefused, CertBack:
+		st.Failed, st.Why = r.job.Now(), c.Problem
+	case CertWaiting:
+	default:
+		st.Failed, st.Why, st.NotBefore = time.Time{}, "", time.Time{}
+	}
+	if err := set.SetState(st); err != nil {
+		return keepFault(err, r.folder)
+	}
+	return nil
+}
+
+// agreeable asks the authority for its directory where terms have to be agreed to first: then nothing was done.
+func (r *obtaining) agreeable(ctx context.Context) error {
+	if r.plan.Accounts[r.plan.Directory] != "" {
+		return nil
+	}
+	if err := r.open(ctx); err != nil {
+		return nil // told of each certificate
+	}
+	if terms := r.ca.Terms; terms != "" && r.plan.Agreed != terms && !r.o.Accept {
+		return misuse(nil, "the authority has terms of service: "+terms, "read them; if you agree, run the same command with --accept-terms")
+	}
+	if r.ca.Bound && r.o.BindingID == "" {
+		return misuse(nil, "the authority wants accounts bound to one that it knows", "get an identifier and a key from it, then add --eab-id ID --eab-key-file FILE")
+	}
+	if p := r.plan.Profile; p != "" {
+		if _, ok := r.ca.Profiles[p]; !ok {
+			var offered []string
+			for name := range r.ca.Profiles {
+				offered = append(offered, name)
+			}
+			slices.Sort(offered)
+			what := "the authority offers no profiles"
+			if len(offered) > 0 {
+				what = fmt.Sprintf("the authority has no profile %q; it offers %s", p, strings.Join(offered, ", "))
+			}
+			return misuse(nil, what, "name one that it offers with --profile, or none")
+		}
+	}
+	if r.o.Accept {
+		r.plan.Agreed = r.ca.Terms
+	}
+	return nil
+}
+
+// wrongClock is how far this machine's clock may be from the authority's.
+const wrongClock = time.Hour
+
+// open asks the authority for its directory, once.
+func (r *obtaining) open(ctx context.Context) error {
+	if r.ca != nil {
+		return nil
+	}
+	var err error
+	if r.key, err = r.folder.AccountKey(r.plan.Directory); err != nil {
+		return keepFault(err, r.folder)
+	}
+	r.job.Progress.At("asking the authority", 0, 0)
+	host := ""
+	if u, err := url.Parse(r.plan.Directory); err == nil {
+		host = u.Hostname()
+	}
+	own, err := fetch.New(fetch.Options{Resolve: append(slices.Clone(r.job.Resolve), r.job.File.Network.Resolve...), Own: append(r.job.Site.NetworkHosts(), host), Timeout: r.job.Timeout})
+	if err != nil {
+		return misuse(err, "the network options cannot be used", "check --resolve, or network in the site file")
+	}
+	ca, err := acme.Open(ctx, acme.Options{Directory: r.plan.Directory, Roots: r.web.Roots(), Dial: own.Dial, Agent: "TrimLantern", Key: r.key, Account: r.plan.Accounts[r.plan.Directory]})
+	if err != nil {
+		return authorityFault(err, r.plan.Directory)
+	}
+	if off := ca.Clock.Sub(r.job.Now()); !ca.Clock.IsZero() && off.Abs() > wrongClock {
+		ca.Close()
+		way := "behind"
+		if off < 0 {
+			way, off = "ahead of", -off
+		}
+		return world(nil, fmt.Sprintf("the clock of this machine is %s %s the authority's", spanWords(off), way), "set the clock; whether a certificate is valid cannot be told with a wrong one")
+	}
+	r.ca = ca
+	return nil
+}
+
+// spanWords says how long something is.
+func spanWords(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour:
+		return countOf(int(d.Hours()/24), "day")
+	case d >= 2*time.Hour:
+		return countOf(int(d.Hours()), "hour")
+	case d >= 2*time.Minute:
+		return countOf(int(d.Minutes()), "minute")
+	}
+	return countOf(max(1, int(d.Seconds())), "second")
+}
+
+// account registers the account's key, or finds its account.
+func (r *obtaining) account(ctx context.Context) error {
+	if r.plan.Accounts[r.plan.Directory] != "" {
+		return nil
+	}
+	binding, err := r.binding()
+	if err != nil {
+		return err
+	}
+	agreed := r.plan.Agreed == r.ca.Terms
+	u, err := r.ca.Register(ctx, r.plan.Email, agreed, binding)
+	if err != nil {
+		return authorityFault(err, r.plan.Directory)
+	}
+	r.plan.Accounts[r.plan.Directory] = u
+	if err := r.folder.SetPlan(r.plan); err != nil {
+		return keepFault(err, r.folder)
+	}
+	return nil
+}
+
+// binding reads what ties the account to one that the authority knows.
+func (r *obtaining) binding() (*acme.Binding, error) {
+	if r.o.BindingID == "" {
+		return nil, nil
+	}
+	b, err := disk.ReadTrusted(r.o.BindingKey, maxSettings)
+	if refused := untrusted(err); refused != nil {
+		return nil, refused
+	}
+	if err != nil {
+		return nil, misuse(err, "the binding's key cannot be read", "name the file that holds it: --eab-key-file FILE")
+	}
+	text := strings.TrimRight(strings.TrimSpace(string(b)), "=")
+	key, err := base64.RawURLEncoding.DecodeString(strings.NewReplacer("+", "-", "/", "_").Replace(text))
+	if err != nil || len(key) == 0 {
+		return nil, misuse(nil, r.o.BindingKey+" holds no key in base64", "write the key into it as the authority gave it, and nothing else")
+	}
+	return &acme.Binding{ID: r.o.BindingID, Key: key}, nil
+}
+
+// one obtains one certificate, unless a good one is there, and puts it in place.
+func (r *obtaining) one(ctx context.Context, c *Certificate, set *certfolder.Set, again bool) error {
+	if err := r.tidy(ctx, set); err != nil {
+		return err
+	}
+	st, err := set.State()
+	if err != nil {
+		return keepFault(err, r.folder)
+	}
+	current, err := r.current(set)
+	if err != nil {
+		return err
+	}
+	if held, _ := set.Read(st.Held); held != nil && r.good(held, c, st) == "" && !again { // issued, and could not be put in place
+		c.State = CertIssued
+		return r.place(ctx, c, set, held)
+	}
+	if current != nil && !again && r.good(current, c, st) == "" {
+		c.State = CertKept
+		return r.place(ctx, c, set, current)
+	}
+	if st.NotBefore.After(r.job.Now()) {
+		return world(nil, "the authority wants no question before "+st.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), "run the same command then")
+	}
+	made, err := r.issue(ctx, c, set, current)
+	if err != nil || made == nil {
+		return r.limited(err, set)
+	}
+	return r.place(ctx, c, set, made)
+}
+
+// limited keeps until when a rate limit holds.
+func (r *obtaining) limited(err error, set *certfolder.Set) error {
+	var refused *acme.Refused
+	if !errors.As(err, &refused) || refused.Kind != acme.RateLimited || refused.After == 0 {
+		return err
+	}
+	st, serr := set.State()
+	if serr != nil {
+		return err
+	}
+	st.NotBefore = r.job.Now().Add(min(refused.After, 14*24*time.Hour))
+	_ = set.SetState(st) // then it is asked once more, and says the same
+	return err
+}
+
+// current reads the version in use; nil where there is none.
+func (r *obtaining) current(set *certfolder.Set) (*certfolder.Version, error) {
+	name, err := set.Current()
+	if err != nil {
+		return nil, keepFault(err, r.folder)
+	}
+	v, err := set.Read(name)
+	if err != nil {
+		return nil, nil // it cannot be used: a new one takes its place
+	}
+	return v, nil
+}
+
+// good says why a certificate has to be replaced; "" where it has not.
+func (r *obtaining) good(v *certfolder.Version, c *Certificate, st certfolder.State) string {
+	now := r.job.Now()
+	leaf := v.Chain[0]
+	missing := certs.Uncovered(leaf, c.Names)
+	switch {
+	case len(missing) > 0:
+		return "it does not cover " + strings.Join(missing, ", ")
+	case !certs.Fits(v.Key, leaf):
+		return "the key does not belong to it"
+	case !now.Before(leaf.NotAfter):
+		return "it expired"
+	case !now.Before(certs.RenewAt(leaf, st.Window)):
+		return "it is due"
+	}
+	return ""
+}
+
+// tidy takes away what an earlier run left when it was killed: proofs, and files that were being replaced.
+func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
+	pending, err := set.Pending()
+	if err != nil {
+		return keepFault(err, r.folder)
+	}
+	if pending != nil && len(pending.Placed) > 0 {
+		for _, p := range pending.Placed {
+			if err := proof.Remove(ctx, p); err != nil {
+				return world(err, "the proof of an earlier run cannot be removed", "remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record)
+			}
+		}
+		pending.Placed = nil
+		if err := set.SetPending(pending); err != nil {
+			return keepFault(err, r.folder)
+		}
+	}
+	swap, err := set.Swap()
+	if err != nil {
+		return keepFault(err, r.folder)
+	}
+	if swap == nil {
+		return nil
+	}
+	if err := errors.Join(swap.Restore(), set.Use(swap.Before)); err != nil {
+		return world(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
+	}
+	if err := r.job.reload(ctx, r.plan.After); err != nil {
+		return err
+	}
+	if err := set.SetSwap(nil); err != nil {
+		return keepFault(err, r.folder)
+	}
+	return nil
+}
+
+// issue has the certificate issued, checks it, and keeps it; nil: it is not here yet, or of no use.
+func (r *obtaining) issue(ctx context.Context, c *Certificate, set *certfolder.Set, current *certfolder.Version) (*certfolder.Version, error) {
+	if err := r.open(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.account(ctx); err != nil {
+		return nil, err
+	}
+	order, pending, err := r.order(ctx, c, set)
+	if err != nil {
+		return nil, err
+	}
+	key, err := r.orderKey(set, current)
+	if err != nil {
+		return nil, err
+	}
+	if order.Status == "pending" {
+		if done, err := r.prove(ctx, c, set, order, pending); err != nil || !done {
+			return nil, err
+		}
+	}
+	r.job.Progress.At("waiting for the certificate", 0, 0)
+	request, err := certs.Asking(key, c.Names)
+	if err != nil {
+		return nil, world(err, "the signing request cannot be made", "run the command again")
+	}
+	chain, err := r.ca.Finalize(ctx, order, request)
+	if err != nil {
+		if ctx.Err() == nil && !errors.Is(err, acme.ErrSlow) && !again(err) { // this order comes to nothing any more
+			_ = set.SetPending(nil) // else it is looked at once more
+		}
+		return nil, authorityFault(err, r.plan.Directory)
+	}
+	name, err := set.Add(chain, key, r.job.Now())
+	if err != nil {
+		return nil, keepFault(err, r.folder)
+	}
+	st, err := set.State()
+	if err == nil {
+		st.Held, st.Window, st.Asked = name, nil, time.Time{}
+		err = errors.Join(set.SetState(st), set.SetPending(nil))
+	}
+	if err != nil {
+		return nil, keepFault(err, r.folder)
+	}
+	made := &certfolder.Version{Name: name, Chain: chain, Key: key}
+	if made.Text, err = certfolder.Texts(chain, key); err != nil {
+		return nil, world(err, "the certificate cannot be written", "run the command again")
+	}
+	c.State = CertIssued
+	return made, nil
+}
+
+// again reports whether the same question may have another answer later.
+func again(err error) bool {
+	var refused *acme.Refused
+	return errors.As(err, &refused) && refused.Again()
+}
+
+// orderKey is the key that the certificate is for: a new one, unless it is to stay or an order is under way.
+func (r *obtaining) orderKey(set *certfolder.Set, current *certfolder.Version) (crypto.Signer, error) {
+	key, err := set.PendingKey()
+	if err != nil {
+		return nil, keepFault(err, r.folder)
+	}
+	if key != nil {
+		return key, nil
+	}
+	if key, err = certs.NewKey(r.plan.Key); err != nil {
+		return nil, misuse(err, "--key", "write ecdsa or rsa")
+	}
+	if r.o.KeepKey && current != nil {
+		key = current.Key
+	}
+	if err := set.SetPendingKey(key); err != nil {
+		return nil, keepFault(err, r.folder)
+	}
+	return key, nil
+}
+
+// order goes on with the order that is under way, or makes one.
+func (r *obtaining) order(ctx context.Context, c *Certificate, set *certfolder.Set) (*acme.Order, *certfolder.Pending, error) {
+	pending, err := set.Pending()
+	if err != nil {
+		return nil, nil, keepFault(err, r.folder)
+	}
+	if pending != nil && pending.Order != "" && pending.Directory == r.plan.Directory && slices.Equal(pending.Names, c.Names) {
+		order, err := r.ca.Resume(ctx, pending.Order)
+		if err == nil && order.Status != "invalid" {
+			return order, pending, nil
+		}
+		if err != nil && (again(err) || ctx.Err() != nil) {
+			return nil, nil, authorityFault(err, r.plan.Directory)
+		}
+	}
+	if err := set.SetPending(nil); err != nil {
+		return nil, nil, keepFault(err, r.folder)
+	}
+	if err := r.permitted(ctx, c.Names); err != nil {
+		return nil, nil, err
+	}
+	if err := r.findWay(ctx, c, set); err != nil {
+		return nil, nil, err
+	}
+	r.job.Progress.At("ordering a certificate for "+c.Names[0], 0, 0)
+	order, err := r.ca.Order(ctx, c.Names, r.plan.Profile)
+	var refused *acme.Refused
+	if errors.As(err, &refused) && refused.Kind == acme.NoAccount { // it forgot us: the next run registers again
+		delete(r.plan.Accounts, r.plan.Directory)
+		_ = r.folder.SetPlan(r.plan) // else the next run says the same
+	}
+	if err != nil {
+		return nil, nil, authorityFault(err, r.plan.Directory)
+	}
+	pending = &certfolder.Pending{Directory: r.plan.Directory, Order: order.URL, Names: c.Names}
+	if err := set.SetPending(pending); err != nil {
+		return nil, nil, keepFault(err, r.folder)
+	}
+	return order, pending, nil
+}
+
+// permitted asks the DNS whether the authority may issue for the names, as it will ask itself.
+func (r *obtaining) permitted(ctx context.Context, names []string) error {
+	if len(r.ca.Issuers) == 0 || r.job.Offline {
+		return nil
+	}
+	client, err := dns.New(append(r.plan.Resolvers, "")[0])
+	if err != nil {
+		return nil // nobody to ask: the authority asks
+	}
+	for _, name := range names {
+		if len(r.plan.Resolvers) == 0 && len(r.web.Override(strings.TrimPrefix(name, "*."), "443")) > 0 {
+			continue
+		}
+		allowed, at, err := client.Issuers(ctx, name)
+		if err != nil || at == "" || slices.ContainsFunc(allowed, func(a string) bool { return slices.Contains(r.ca.Issuers, a) }) {
+			continue
+		}
+		who := "no authority"
+		if len(allowed) > 0 {
+			who = "only " + strings.Join(allowed, ", ")
+		}
+		return world(nil, fmt.Sprintf("the DNS of %s lets %s issue certificates for %s (CAA); this authority goes by %s", at, who, name, strings.Join(r.ca.Issuers, ", ")),
+			fmt.Sprintf("add a CAA record: %s. CAA 0 issue %q; or take an authority that is allowed", at, r.ca.Issuers[0]))
+	}
+	return nil
+}
+
+// judge is what our own judge says of a certificate before it replaces anything.
+func (r *obtaining) judge(c *Certificate, v *certfolder.Version) []point.Point {
+	var names []string
+	for _, n := range c.Names {
+		if !strings.HasPrefix(n, "*.") {
+			names = append(names, n)
+		}
+	}
+	leaf := v.Chain[0]
+	sent := certs.Sent{Chain: v.Chain, Names: names, Roots: r.web.Roots(), Now: r.job.Now()}
+	points := sent.Judge()
+	if missing := certs.Uncovered(leaf, c.Names); len(missing) > 0 && len(names) < len(c.Names) {
+		points = append(points, point.Point{ID: "names", Grade: point.Stop, What: "it does not cover " + strings.Join(missing, ", "), Do: "order it again: --again"})
+	}
+	if !certs.Fits(v.Key, leaf) {
+		points = append(points, point.Point{ID: "pair", Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it", Do: "order it again: --again"})
+	}
+	return points
+}
+
+// dated fills in until when a certificate is good.
+func (r *obtaining) dated(c *Certificate, set *certfolder.Set, leaf *x509.Certificate) {
+	st, err := set.State()
+	if err != nil {
+		st = certfolder.State{}
+	}
+	c.Until, c.Renew = leaf.NotAfter.UTC(), certs.RenewAt(leaf, st.Window).UTC()
+}

@@ -1,0 +1,194 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"trimlantern/core/certs"
+	"trimlantern/site/acme"
+	"trimlantern/site/certfolder"
+)
+
+// askedAnew is how often an authority is asked when a certificate is to be renewed.
+const askedAnew = 6 * time.Hour
+
+// Renew renews the certificates of the site that are due: when a third of their life is left, or when the
+// authority says (RFC 9773). It repeats what was asked for the last time.
+func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
+	defer j.Progress.End()
+	there, err := certfolder.There(j.certFolder(o.Folder))
+	if refused := untrusted(err); refused != nil {
+		return nil, refused
+	}
+	if err == nil && there != nil {
+		_, ok, perr := there.Plan()
+		if err = perr; err == nil && !ok {
+			there = nil
+		}
+	}
+	if err != nil {
+		return nil, world(err, "what was asked for before cannot be read", "obtain a certificate anew: trimlantern cert obtain")
+	}
+	if there == nil {
+		return nil, misuse(nil, "no certificate of this site was obtained by this program", "obtain one first: trimlantern cert obtain --directory https://…")
+	}
+	r, release, err := j.obtaining(o)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	r.out.Renewing = true
+	return r.each(ctx, func(c *Certificate, set *certfolder.Set) error {
+		r.askWindow(ctx, set)
+		return r.one(ctx, c, set, o.Again)
+	})
+}
+
+// askWindow asks the authority when it wants the certificate to be renewed. Without an answer the certificate's
+// own dates decide.
+func (r *obtaining) askWindow(ctx context.Context, set *certfolder.Set) {
+	current, err := r.current(set)
+	if err != nil || current == nil {
+		return
+	}
+	st, err := set.State()
+	if err != nil || r.job.Now().Sub(st.Asked).Abs() < askedAnew || r.open(ctx) != nil {
+		return
+	}
+	w, err := r.ca.Window(ctx, current.Chain[0])
+	if err != nil {
+		return
+	}
+	st.Window, st.Asked = w, r.job.Now()
+	_ = set.SetState(st) // then it is asked again
+}
+
+// Renewal is what is known of the renewal of one certificate.
+type Renewal struct {
+	Host   string    `json:"host"`
+	Until  time.Time `json:"until"`
+	Due    time.Time `json:"due"`
+	Ran    time.Time `json:"ran,omitzero"`    // when it was last looked whether it is due
+	Failed time.Time `json:"failed,omitzero"` // when it failed the last time; zero: it did not
+	Why    string    `json:"why,omitempty"`
+}
+
+// idle is how long nobody may have looked whether a certificate is due, before that is a fault.
+const idle = 4 * 24 * time.Hour
+
+// Trouble says what is wrong with the renewal at a time; "" where nothing is.
+func (r Renewal) Trouble(now time.Time) string {
+	switch {
+	case !r.Failed.IsZero() && now.After(r.Due):
+		return fmt.Sprintf("the renewal of the certificate for %s failed on %s: %s", r.Host, r.Failed.UTC().Format("2006-01-02"), r.Why)
+	case now.After(r.Due.Add(idle)):
+		return fmt.Sprintf("the certificate for %s was due for renewal on %s, and nothing renewed it", r.Host, r.Due.UTC().Format("2006-01-02"))
+	case !r.Ran.IsZero() && now.Sub(r.Ran) > idle:
+		return fmt.Sprintf("nothing has looked since %s whether the certificate for %s is due for renewal", r.Ran.UTC().Format("2006-01-02"), r.Host)
+	}
+	return ""
+}
+
+// renewals returns what is known of the certificates that this program obtained for the site.
+func (j *Job) renewals() ([]Renewal, error) {
+	if j.Book == nil {
+		return nil, nil
+	}
+	folder, err := certfolder.There(j.certFolder(""))
+	if err != nil || folder == nil {
+		return nil, err
+	}
+	hosts, err := folder.Sets()
+	if err != nil {
+		return nil, err
+	}
+	var out []Renewal
+	for _, host := range hosts {
+		if !slices.Contains(j.Site.NetworkHosts(), host) {
+			continue
+		}
+		set, err := folder.Set(host)
+		if err != nil {
+			return nil, err
+		}
+		name, err := set.Current()
+		if err != nil {
+			return nil, err
+		}
+		v, err := set.Read(name)
+		if err != nil || v == nil {
+			continue // there is none in use
+		}
+		st, err := set.State()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Renewal{Host: host, Until: v.Chain[0].NotAfter.UTC(), Due: certs.RenewAt(v.Chain[0], st.Window).UTC(), Ran: st.Ran, Failed: st.Failed, Why: st.Why})
+	}
+	return out, nil
+}
+
+// Revoked is a certificate that was revoked.
+type Revoked struct {
+	Host   string    `json:"host"`
+	Names  []string  `json:"names"`
+	Until  time.Time `json:"until"`
+	Reason string    `json:"reason"`
+}
+
+// Code is the exit code that it comes to.
+func (*Revoked) Code() int { return Clean }
+
+// Revoke has the authority revoke the certificate of one host that is in use, or the one called version. One that
+// the site still serves is refused, unless anyway is set: browsers would turn visitors away.
+func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason string, anyway bool) (*Revoked, error) {
+	defer j.Progress.End()
+	if _, ok := acme.Reasons[reason]; !ok {
+		return nil, misuse(nil, fmt.Sprintf("%q is no reason", reason), "write unspecified, key-compromise, superseded or cessation")
+	}
+	r, release, err := j.obtaining(o)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	if host == "" {
+		host = j.Site.Host
+	}
+	if !slices.Contains(j.Site.NetworkHosts(), host) {
+		return nil, misuse(nil, host+" is none of the site's names", "name one of them")
+	}
+	set, err := r.folder.Set(host)
+	if err != nil {
+		return nil, keepFault(err, r.folder)
+	}
+	if version == "" {
+		if version, err = set.Current(); err != nil {
+			return nil, keepFault(err, r.folder)
+		}
+	}
+	v, err := set.Read(version)
+	if err != nil {
+		return nil, misuse(nil, "there is no certificate "+version+" of "+host, "see the folders in "+set.Path())
+	}
+	if v == nil {
+		return nil, misuse(nil, "no certificate of "+host+" is in use", "name one of the folders in "+set.Path()+" with --version NAME")
+	}
+	leaf := v.Chain[0]
+	c := Certificate{Host: host, Names: leaf.DNSNames}
+	if shows := slices.IndexFunc(r.served(ctx, &c, leaf), func(s Served) bool { return s.New || s.Why == alone }); shows >= 0 && !anyway {
+		return nil, misuse(nil, "the site serves this certificate", "put a new one in place first: trimlantern cert obtain --again; then revoke the old one: --version "+version+"; or revoke it at once with --anyway: browsers will turn visitors away")
+	}
+	if err := r.open(ctx); err != nil {
+		return nil, err
+	}
+	defer r.ca.Close()
+	err = r.ca.Revoke(ctx, leaf, reason)
+	var refused *acme.Refused
+	if err != nil && !(errors.As(err, &refused) && refused.Kind == acme.AlreadyRevoked) {
+		return nil, authorityFault(err, r.plan.Directory)
+	}
+	return &Revoked{Host: host, Names: leaf.DNSNames, Until: leaf.NotAfter.UTC(), Reason: reason}, nil
+}
