@@ -27,6 +27,9 @@ need chromium chromium
 need openssl openssl
 need ss iproute2
 need /usr/sbin/named bind9
+need pebble pebble
+need nsupdate bind9-dnsutils
+need curl curl
 need /usr/lib/galera/libgalera_smm.so galera-4
 need rsync rsync
 need ikiwiki ikiwiki

@@ -49,12 +49,12 @@ func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 	changed := slices.DeleteFunc(slices.Clone(files), func(f serverFile) bool { return f.there && bytes.Equal(f.before, f.after) })
 	c.inPlace = len(files) > 0 || r.plan.After != ""
-	if before == v.Name && len(changed) == 0 {
-		c.Served = r.served(ctx, c, leaf)
-		return nil
-	}
 	was, listened := r.served(ctx, c, leaf), r.listening(ctx)
-	if err := r.swap(set, v, before, changed, c); err != nil {
+	if before == v.Name && len(changed) == 0 {
+		if c.Served = was; c.allServe() || r.plan.After == "" {
+			return nil
+		}
+	} else if err := r.swap(set, v, before, changed, c); err != nil {
 		return err
 	}
 	if err := r.check(ctx, c, set, leaf, was, listened); err != nil {

@@ -478,6 +478,9 @@ func (r *obtaining) one(ctx context.Context, c *Certificate, set *certfolder.Set
 	if err != nil {
 		return err
 	}
+	if pending, err := set.Pending(); err == nil && pending != nil && pending.Order != "" && !r.out.Renewing {
+		again = true // it was asked for, and did not come to an end
+	}
 	if held, _ := set.Read(st.Held); held != nil && r.good(held, c, st) == "" && !again { // issued, and could not be put in place
 		c.State = CertIssued
 		return r.place(ctx, c, set, held)
@@ -550,7 +553,12 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 	}
 	if pending != nil && len(pending.Placed) > 0 {
 		for _, p := range pending.Placed {
-			if err := proof.Remove(ctx, p); err != nil {
+			err := proof.Remove(ctx, p)
+			if err != nil && p.Way == "update" && r.plan.UpdateKey != "" { // the key may be another by now
+				p.KeyFile = r.plan.UpdateKey
+				err = proof.Remove(ctx, p)
+			}
+			if err != nil && !errors.Is(err, dns.ErrRefused) { // what may not be removed was not made with that key either
 				return world(err, "the proof of an earlier run cannot be removed", "remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record)
 			}
 		}

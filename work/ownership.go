@@ -233,7 +233,11 @@ func (r *obtaining) put(ctx context.Context, w proof.Way, set *certfolder.Set, p
 		return remove, keepFault(err, r.folder)
 	}
 	for i, p := range placed {
-		if err := w.Put(ctx, p, claims[i]); err != nil {
+		err := w.Put(ctx, p, claims[i])
+		if errors.Is(err, dns.ErrRefused) { // neither this nor those behind it were made
+			placed = placed[:i]
+		}
+		if err != nil {
 			return remove, err
 		}
 	}

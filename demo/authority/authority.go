@@ -241,7 +241,7 @@ func (a *Authority) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	step, rest, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 	w.Header().Set("Date", a.o.Now().UTC().Format(http.TimeFormat))
 	w.Header().Set("Cache-Control", "no-store")
-	if r.Method == http.MethodPost || step == "nonce" {
+	if r.Method == http.MethodPost {
 		w.Header().Set("Replay-Nonce", a.nonce())
 	}
 	if a.o.Fault != nil {
@@ -256,6 +256,7 @@ func (a *Authority) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case "directory":
 		answer = a.directory()
 	case "nonce":
+		w.Header().Set("Replay-Nonce", a.nonce())
 		w.WriteHeader(map[bool]int{true: http.StatusOK, false: http.StatusNoContent}[r.Method == http.MethodHead])
 		return
 	case "renewal":

@@ -138,6 +138,9 @@ func (c *Client) Zone(ctx context.Context, server, name string) (string, error) 
 // proofTTL is for how long others may keep the record of a proof, in seconds.
 const proofTTL = 60
 
+// ErrRefused says that a name server answered that it does not make a change.
+var ErrRefused = errors.New("refuses the update")
+
 // Change adds a text to a name of a zone, or removes that one text (dynamic update, RFC 2136), signed with key.
 // The answer's signature is checked.
 func Change(ctx context.Context, server, zone string, key Key, add bool, name, text string) error {
@@ -153,7 +156,7 @@ func Change(ctx context.Context, server, zone string, key Key, add bool, name, t
 	c := &dns.Client{Net: "tcp", Timeout: answerTime, TsigSecret: map[string]string{key.Name: key.secret}}
 	r, _, err := c.ExchangeContext(ctx, m, server)
 	if r != nil && r.Rcode != dns.RcodeSuccess {
-		return fmt.Errorf("the name server %s refuses the update: %s", server, refusals[r.Rcode])
+		return fmt.Errorf("the name server %s %w: %s", server, ErrRefused, refusals[r.Rcode])
 	}
 	if err != nil {
 		return fmt.Errorf("the name server %s: %w", server, err)

@@ -25,6 +25,12 @@ func (b *bench) named(ip, zone string) {
 	conf := fmt.Sprintf("options { directory %q; pid-file \"named.pid\"; session-keyfile \"session.key\"; listen-on port %s { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; dnssec-validation no; };\ncontrols { };\nzone \"ternrock.example\" { type primary; file \"zone\"; };\n", dir, port)
 	require.NoError(b.t, os.WriteFile(filepath.Join(dir, "named.conf"), []byte(conf), 0o644))
 	b.daemon("/usr/sbin/named", "-g", "-c", filepath.Join(dir, "named.conf"))
+	b.relay(ip, port)
+}
+
+// relay waits for a name server at a port of loopback and hands questions to ip on to it: it listens only where the
+// machine has an address.
+func (b *bench) relay(ip, port string) {
 	b.await("named", func() bool {
 		c, err := net.DialTimeout("tcp", "127.0.0.1:"+port, time.Second)
 		if err == nil {
@@ -32,7 +38,6 @@ func (b *bench) named(ip, zone string) {
 		}
 		return err == nil
 	})
-	// It listens only where the machine has an address: questions to ip are handed on.
 	at, err := net.ListenPacket("udp", ip+":53")
 	require.NoError(b.t, err)
 	b.t.Cleanup(func() { at.Close() })

@@ -1,0 +1,308 @@
+//go:build real
+
+package real
+
+import (
+	"crypto/tls"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// port is a web server of the site with a real test authority that fetches proofs from it.
+type port struct {
+	*web
+	directory  string
+	management string
+	challenges string // where the authority's own name server takes records
+}
+
+// authority starts the test authority. It looks names up at dns, host:port, or at a name server of its own that has
+// the site's address for every name.
+func (w *web) authority(dns string, binding bool) *port {
+	p := &port{web: w}
+	ip, _, err := net.SplitHostPort(w.plain)
+	require.NoError(w.t, err)
+	if dns == "" {
+		dns = "127.0.0.1:" + freePort(w.t)
+		p.challenges = "127.0.0.1:" + freePort(w.t)
+		w.daemon("pebble-challtestsrv", "-http01", "", "-https01", "", "-tlsalpn01", "", "-dns01", dns, "-management", p.challenges, "-defaultIPv6", "", "-defaultIPv4", ip)
+	}
+	own := &bench{t: w.t, dir: filepath.Join(w.dir, "authority")}
+	require.NoError(w.t, os.MkdirAll(own.dir, 0o755))
+	cert, key := own.certificate()
+	listen, management := "127.0.0.1:"+freePort(w.t), "127.0.0.1:"+freePort(w.t)
+	config := map[string]any{"listenAddress": listen, "managementListenAddress": management, "certificate": cert, "privateKey": key, "httpPort": 80, "tlsPort": 443, "ocspResponderURL": "", "certificateValidityPeriod": 90 * 24 * 3600, "externalAccountBindingRequired": binding}
+	if binding {
+		config["externalAccountMACKeys"] = map[string]string{"keeper": "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"}
+	}
+	b, err := json.Marshal(map[string]any{"pebble": config})
+	require.NoError(w.t, err)
+	file := filepath.Join(own.dir, "config.json")
+	require.NoError(w.t, os.WriteFile(file, b, 0o644))
+	w.daemon("env", "PEBBLE_VA_NOSLEEP=1", "PEBBLE_WFE_NONCEREJECT=20", "pebble", "-config", file, "-dnsserver", dns, "-strict")
+	p.directory, p.management = "https://"+listen+"/dir", "https://"+management
+	var root []byte
+	w.await("the authority", func() bool { root = p.managed("/roots/0"); return len(root) > 0 })
+	server, err := os.ReadFile(cert)
+	require.NoError(w.t, err)
+	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, "trust.pem"), append(server, root...), 0o600))
+	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, "root.pem"), root, 0o600))
+	return p
+}
+
+// managed asks the authority's management.
+func (p *port) managed(path string) []byte {
+	client := &http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	res, err := client.Get(p.management + path)
+	if err != nil {
+		return nil
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != http.StatusOK {
+		return nil
+	}
+	return b
+}
+
+func (p *port) net() []string {
+	return []string{"--ca", "trust.pem", "--resolve", "*:80:" + p.plain, "--resolve", "*:443:" + p.secure}
+}
+
+// obtains runs cert obtain with what every run needs.
+func (p *port) obtains(code int, args ...string) string {
+	p.t.Helper()
+	out := p.tool(code, append(append([]string{"cert", "obtain", "--directory", p.directory, "--accept-terms", "--quiet", "--format", "json"}, args...), p.net()...)...)
+	assert.NotContains(p.t, out, "PRIVATE KEY")
+	return out
+}
+
+// judged has openssl and our own judge look at what is served; names are those that it must be good for.
+func (p *port) serves(names ...string) {
+	p.t.Helper()
+	for _, name := range names {
+		c := exec.Command("openssl", "s_client", "-connect", p.secure, "-servername", name, "-verify_hostname", name, "-CAfile", filepath.Join(p.dir, "root.pem"), "-verify_return_error")
+		out, err := c.CombinedOutput()
+		assert.NoError(p.t, err, "%s", tail(out))
+		assert.Contains(p.t, string(out), "Verify return code: 0 (ok)")
+	}
+	out := p.tool(0, append([]string{"ready", "--quiet"}, p.net()...)...)
+	assert.Contains(p.t, strings.Join(strings.Fields(out), " "), "is complete, trusted and good for")
+}
+
+// started waits until the web server answers for plain HTTP.
+func (p *port) started(path string) {
+	p.t.Helper()
+	p.await("the web server", func() bool { return p.visits("http://"+host+path).status != 0 })
+}
+
+const systemRules = "# BEGIN system\nRewriteEngine On\nRewriteBase /\nRewriteRule ^index\\.php$ - [L]\nRewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule . /index.php [L]\n# END system\n"
+
+// Apache with a system's rewrite rules and our redirect: a file in the web root proves the names, also behind a
+// redirect to HTTPS with a certificate that nobody trusts. Renewal and revocation.
+func TestObtainApache(t *testing.T) {
+	t.Parallel()
+	w := newWeb(t)
+	root := w.museumFiles()
+	require.NoError(t, os.RemoveAll(filepath.Join(root, ".well-known")))
+	require.NoError(t, os.WriteFile(filepath.Join(root, ".htaccess"), []byte("RewriteEngine On\nRewriteCond %{HTTPS} off\nRewriteRule ^ https://ternrock.example%{REQUEST_URI} [R=301,L]\n"+systemRules), 0o644))
+	w.apache(root) // with a self-signed certificate
+	p := w.authority("", false)
+	p.started("/media/lens.svg")
+	reload := "kill -USR1 $(cat apache.pid)"
+	out := p.obtains(0, "--root", root, "--install-as", "cert.pem", "--install-as", "key.pem", "--after", reload)
+	assert.Contains(t, out, `"way": "file"`)
+	assert.NoDirExists(t, filepath.Join(root, ".well-known"))
+	p.serves(host, "www."+host)
+	first, err := os.ReadFile(filepath.Join(w.dir, "cert.pem"))
+	require.NoError(t, err)
+
+	require.NoError(t, os.WriteFile(filepath.Join(root, ".htaccess"), []byte(systemRules), 0o644))
+	w.tool(0, append([]string{"redirect", "install", "apache", filepath.Join(root, ".htaccess"), "--quiet"}, p.net()...)...)
+	w.tool(0, append([]string{"cert", "renew", "--again", "--quiet"}, p.net()...)...)
+	p.serves(host, "www."+host)
+	second, err := os.ReadFile(filepath.Join(w.dir, "cert.pem"))
+	require.NoError(t, err)
+	assert.NotEqual(t, string(first), string(second))
+	assert.Empty(t, w.tool(0, append([]string{"cert", "renew", "--quiet"}, p.net()...)...), "nothing is due")
+
+	versions, err := filepath.Glob(filepath.Join(w.dir, "certificates", host, "2*"))
+	require.NoError(t, err)
+	require.Len(t, versions, 2)
+	w.tool(0, append([]string{"cert", "revoke", "--version", filepath.Base(versions[0]), "--quiet"}, p.net()...)...)
+	serial := strings.TrimPrefix(strings.TrimSpace(string(w.run(w.dir, "openssl", "x509", "-in", filepath.Join(versions[0], "leaf.pem"), "-noout", "-serial"))), "serial=")
+	assert.Contains(t, string(p.managed("/cert-status-by-serial/"+strings.ToLower(serial))), "Revoked")
+}
+
+// nginx that reads the link to the newest certificate, an authority that wants accounts bound, RSA.
+func TestObtainNginx(t *testing.T) {
+	t.Parallel()
+	w := newWeb(t)
+	root := w.layOut("", "")
+	require.NoError(t, os.RemoveAll(filepath.Join(root, ".well-known")))
+	w.nginx(root, "")
+	p := w.authority("", true)
+	p.started("/")
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "eab.key"), []byte("zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W\n"), 0o600))
+	p.tool(2, append([]string{"cert", "obtain", "--directory", p.directory, "--accept-terms", "--root", root, "--quiet"}, p.net()...)...)
+	p.obtains(0, "--root", root, "--key", "rsa", "--eab-id", "keeper", "--eab-key-file", "eab.key")
+	conf, err := os.ReadFile(filepath.Join(w.dir, "nginx.conf"))
+	require.NoError(t, err)
+	current := filepath.Join(w.dir, "certificates", host, "current")
+	text := strings.NewReplacer(filepath.Join(w.dir, "cert.pem")+";", filepath.Join(current, "fullchain.pem")+";", filepath.Join(w.dir, "key.pem")+";", filepath.Join(current, "key.pem")+";").Replace(string(conf))
+	require.NotEqual(t, string(conf), text)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "nginx.conf"), []byte(text), 0o644))
+	reload := "nginx -c " + filepath.Join(w.dir, "nginx.conf") + " -p " + w.dir + " -s reload"
+	out := p.obtains(0, "--after", reload)
+	assert.Contains(t, out, `"state": "kept"`)
+	p.serves2(host, "www."+host)
+	out = p.obtains(0, "--again")
+	assert.Contains(t, out, `"state": "issued"`)
+	p.serves2(host, "www."+host)
+	// A server that does not take the reload: the link leads to the certificate of before again.
+	was, err := os.Readlink(current)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "nginx.conf"), []byte(text+"nonsense;\n"), 0o644))
+	out = p.obtains(1, "--again")
+	assert.Contains(t, out, `"state": "back"`)
+	now, err := os.Readlink(current)
+	require.NoError(t, err)
+	assert.Equal(t, was, now)
+	p.serves2(host, "www."+host)
+}
+
+// serves2 waits for a server that replaces its workers.
+func (p *port) serves2(names ...string) {
+	p.t.Helper()
+	p.await("the new certificate", func() bool {
+		c := exec.Command("openssl", "s_client", "-connect", p.secure, "-servername", host, "-verify_hostname", host, "-CAfile", filepath.Join(p.dir, "root.pem"), "-verify_return_error")
+		return c.Run() == nil
+	})
+	p.serves(names...)
+}
+
+// No web server at all: a little listener proves the names; and a program of the user's own, with a wildcard.
+func TestObtainListener(t *testing.T) {
+	t.Parallel()
+	w := newWeb(t)
+	p := w.authority("", false)
+	out := p.obtains(0, "--listen", w.plain)
+	var said struct{ Certificates []struct{ Names []string } }
+	assert.Contains(t, out, `"way": "listener"`)
+
+	hook := filepath.Join(w.dir, "hook")
+	require.NoError(t, os.WriteFile(hook, []byte(`#!/bin/sh
+echo "$@" >> calls
+case $1 in
+add) curl -sf -d "{\"host\":\"$2.\",\"value\":\"$3\"}" http://`+p.challenges+`/set-txt ;;
+remove) curl -sf -d "{\"host\":\"$2.\"}" http://`+p.challenges+`/clear-txt ;;
+esac
+`), 0o755))
+	conf := p.challengesDNS()
+	out = p.obtains(0, "--again", "--name", "*."+host, "--dns-hook", hook, "--resolver", conf)
+	assert.Contains(t, out, `"way": "dns-hook"`)
+	require.NoError(t, json.Unmarshal([]byte(out), &said))
+	assert.Equal(t, []string{host, "*." + host}, said.Certificates[0].Names, "the wildcard covers www")
+	calls, err := os.ReadFile(filepath.Join(w.dir, "calls"))
+	require.NoError(t, err)
+	assert.Equal(t, strings.Count(string(calls), "add "), strings.Count(string(calls), "remove "))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho the zone is locked >&2\nexit 4\n"), 0o755))
+	out = p.obtains(3, "--again")
+	assert.Contains(t, out, "the zone is locked")
+}
+
+// challengesDNS returns where the authority's own name server is.
+func (p *port) challengesDNS() string {
+	b, err := os.ReadFile(filepath.Join(p.dir, "pebble-challtestsrv.log"))
+	require.NoError(p.t, err)
+	for line := range strings.Lines(string(b)) {
+		if _, rest, ok := strings.Cut(line, "Creating TCP and UDP DNS-01 challenge server on "); ok {
+			return strings.TrimSpace(rest)
+		}
+	}
+	require.Fail(p.t, "the name server does not say where it listens", string(b))
+	return ""
+}
+
+// A real name server takes dynamic updates: a wildcard beside the bare name, whose two proofs stand side by side; by
+// hand, where the record comes late; and a name server that refuses.
+func TestObtainDNS(t *testing.T) {
+	t.Parallel()
+	w := newWeb(t)
+	ip, _, err := net.SplitHostPort(w.plain)
+	require.NoError(t, err)
+	key := string(w.run(w.dir, "tsig-keygen", "keeper"))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "update.key"), []byte(key), 0o600))
+	zone := fmt.Sprintf("$TTL 300\n@ IN SOA ns1 keeper 1 3600 600 86400 1\n@ IN NS ns1\nns1 IN A %[1]s\n@ IN A %[1]s\nwww IN A %[1]s\n", ip)
+	dns := w.updatable(ip, zone, key)
+	p := w.authority(dns, false)
+	update := []string{"--dns-update", dns, "--dns-update-key", "update.key", "--resolver", dns}
+	out := p.obtains(0, append(update, "--name", "*."+host)...)
+	assert.Contains(t, out, `"way": "dns-update"`)
+	left := string(w.run(w.dir, "dig", "+short", "-p", strings.Split(dns, ":")[1], "@127.0.0.1", "_acme-challenge."+host, "TXT"))
+	assert.Empty(t, strings.TrimSpace(left), "no record is left")
+
+	other := strings.Replace(key, `"keeper"`, `"stranger"`, 1)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "other.key"), []byte(other), 0o600))
+	out = p.obtains(3, "--again", "--dns-update", dns, "--dns-update-key", "other.key")
+	assert.Contains(t, out, "NOTAUTH")
+	assert.NotContains(t, out, strings.Split(strings.Split(key, `secret "`)[1], `"`)[0], "the key's secret is never printed")
+
+	// By hand: first nobody makes the records; then somebody does, while the command waits.
+	out = p.obtains(1, "--again", "--proof", "dns-by-hand", "--wait", "2s")
+	var said struct {
+		Certificates []struct {
+			State   string
+			Records []struct{ Name, Value string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &said))
+	require.Equal(t, "waiting", said.Certificates[0].State)
+	records := said.Certificates[0].Records
+	require.NotEmpty(t, records)
+	done := make(chan error, 1)
+	go func() {
+		time.Sleep(4 * time.Second)
+		c := exec.Command("nsupdate", "-k", filepath.Join(w.dir, "update.key"))
+		text := "server 127.0.0.1 " + strings.Split(dns, ":")[1] + "\nzone " + host + "\n"
+		for _, r := range records {
+			text += fmt.Sprintf("update add %s 60 TXT %q\n", r.Name, r.Value)
+		}
+		c.Stdin = strings.NewReader(text + "send\n")
+		said, err := c.CombinedOutput()
+		if err != nil {
+			err = fmt.Errorf("%w: %s", err, said)
+		}
+		done <- err
+	}()
+	out = p.obtains(0, "--wait", "1m")
+	require.NoError(t, <-done)
+	assert.Contains(t, out, `"state": "issued"`)
+	require.NoError(t, json.Unmarshal([]byte(out), &said))
+	assert.ElementsMatch(t, records, said.Certificates[0].Records, "the same records as before the break")
+}
+
+// updatable starts a real name server that takes updates signed with a key. Its zone is asked at ip too.
+func (b *bench) updatable(ip, zone, key string) string {
+	dir := filepath.Join(b.dir, "named")
+	require.NoError(b.t, os.MkdirAll(dir, 0o755))
+	require.NoError(b.t, os.WriteFile(filepath.Join(dir, "zone"), []byte(zone), 0o644))
+	port := freePort(b.t)
+	conf := fmt.Sprintf("%s\noptions { directory %q; pid-file \"named.pid\"; session-keyfile \"session.key\"; listen-on port %s { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; dnssec-validation no; };\ncontrols { };\nzone %q { type primary; file \"zone\"; update-policy { grant keeper subdomain %s. TXT; }; };\n", key, dir, port, host, host)
+	require.NoError(b.t, os.WriteFile(filepath.Join(dir, "named.conf"), []byte(conf), 0o600))
+	b.daemon("/usr/sbin/named", "-g", "-c", filepath.Join(dir, "named.conf"))
+	b.relay(ip, port)
+	return "127.0.0.1:" + port
+}
