@@ -3,8 +3,12 @@
 package real
 
 import (
+	"context"
 	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"io"
 	"net"
@@ -18,26 +22,108 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/demo/authority"
+	"trimlantern/site/dns"
 )
 
 // port is a web server of the site with a real test authority that fetches proofs from it.
 type port struct {
 	*web
 	directory  string
-	management string
-	challenges string // where the authority's own name server takes records
+	management string               // of the test authority
+	standIn    *authority.Authority // in its place
+	challenges string               // where the authority's own name server takes records
+	names      string               // where that answers
+}
+
+// authorities are the real test authority and our stand-in: what holds with the one holds with the other.
+var authorities = []struct {
+	name  string
+	start func(w *web, dns string, binding bool) *port
+}{{"test authority", (*web).authority}, {"stand-in", (*web).standIn}}
+
+const bindingKey = "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"
+
+// nameServer starts a name server that has the site's address for every name, and takes other records.
+func (p *port) nameServer() string {
+	ip, _, err := net.SplitHostPort(p.plain)
+	require.NoError(p.t, err)
+	p.names, p.challenges = "127.0.0.1:"+freePort(p.t), "127.0.0.1:"+freePort(p.t)
+	p.daemon("pebble-challtestsrv", "-http01", "", "-https01", "", "-tlsalpn01", "", "-dns01", p.names, "-management", p.challenges, "-defaultIPv6", "", "-defaultIPv4", ip)
+	return p.names
+}
+
+// standIn starts our own stand-in for an authority.
+func (w *web) standIn(server string, binding bool) *port {
+	p := &port{web: w}
+	if server == "" {
+		server = p.nameServer()
+	}
+	o := authority.Options{Base: "https://127.0.0.1:" + freePort(w.t), Terms: "https://authority.example/terms",
+		Dial: func(ctx context.Context, network, addr string) (net.Conn, error) {
+			to := w.plain
+			if strings.HasSuffix(addr, ":443") {
+				to = w.secure
+			}
+			return (&net.Dialer{}).DialContext(ctx, network, to)
+		},
+		TXT: func(ctx context.Context, name string) ([]string, error) {
+			c, err := dns.New(server)
+			if err != nil {
+				return nil, err
+			}
+			return c.TXT(ctx, server, name)
+		},
+	}
+	n := 0
+	o.Fault = func(step string) *authority.Problem {
+		if n++; step != "directory" && step != "nonce" && step != "validation" && n%5 == 0 {
+			return &authority.Problem{Status: 400, Type: "urn:ietf:params:acme:error:badNonce", Detail: "one in five is refused"}
+		}
+		return nil
+	}
+	if binding {
+		key, err := base64.RawURLEncoding.DecodeString(bindingKey)
+		require.NoError(w.t, err)
+		o.Bindings = map[string][]byte{"keeper": key}
+	}
+	ca, err := authority.New(o)
+	require.NoError(w.t, err)
+	own, err := ca.Serve(24*time.Hour, "127.0.0.1")
+	require.NoError(w.t, err)
+	at, err := tls.Listen("tcp", strings.TrimPrefix(o.Base, "https://"), &tls.Config{Certificates: []tls.Certificate{*own}})
+	require.NoError(w.t, err)
+	handler := &http.Server{Handler: ca, ReadHeaderTimeout: time.Minute}
+	go func() { _ = handler.Serve(at) }() // ends with the test
+	w.t.Cleanup(func() { _ = handler.Close() })
+	p.directory, p.standIn = ca.Directory(), ca
+	for _, name := range []string{"trust.pem", "root.pem"} {
+		require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, name), ca.Root(), 0o600))
+	}
+	return p
+}
+
+// revoked reports whether the authority revoked a certificate.
+func (p *port) revoked(file string) bool {
+	if p.standIn == nil {
+		serial := strings.TrimPrefix(strings.TrimSpace(string(p.run(p.dir, "openssl", "x509", "-in", file, "-noout", "-serial"))), "serial=")
+		return strings.Contains(string(p.managed("/cert-status-by-serial/"+strings.ToLower(serial))), "Revoked")
+	}
+	b, err := os.ReadFile(file)
+	require.NoError(p.t, err)
+	block, _ := pem.Decode(b)
+	c, err := x509.ParseCertificate(block.Bytes)
+	require.NoError(p.t, err)
+	return p.standIn.Revoked(c)
 }
 
 // authority starts the test authority. It looks names up at dns, host:port, or at a name server of its own that has
 // the site's address for every name.
 func (w *web) authority(dns string, binding bool) *port {
 	p := &port{web: w}
-	ip, _, err := net.SplitHostPort(w.plain)
-	require.NoError(w.t, err)
 	if dns == "" {
-		dns = "127.0.0.1:" + freePort(w.t)
-		p.challenges = "127.0.0.1:" + freePort(w.t)
-		w.daemon("pebble-challtestsrv", "-http01", "", "-https01", "", "-tlsalpn01", "", "-dns01", dns, "-management", p.challenges, "-defaultIPv6", "", "-defaultIPv4", ip)
+		dns = p.nameServer()
 	}
 	own := &bench{t: w.t, dir: filepath.Join(w.dir, "authority")}
 	require.NoError(w.t, os.MkdirAll(own.dir, 0o755))
@@ -45,7 +131,7 @@ func (w *web) authority(dns string, binding bool) *port {
 	listen, management := "127.0.0.1:"+freePort(w.t), "127.0.0.1:"+freePort(w.t)
 	config := map[string]any{"listenAddress": listen, "managementListenAddress": management, "certificate": cert, "privateKey": key, "httpPort": 80, "tlsPort": 443, "ocspResponderURL": "", "certificateValidityPeriod": 90 * 24 * 3600, "externalAccountBindingRequired": binding}
 	if binding {
-		config["externalAccountMACKeys"] = map[string]string{"keeper": "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"}
+		config["externalAccountMACKeys"] = map[string]string{"keeper": bindingKey}
 	}
 	b, err := json.Marshal(map[string]any{"pebble": config})
 	require.NoError(w.t, err)
@@ -113,13 +199,18 @@ const systemRules = "# BEGIN system\nRewriteEngine On\nRewriteBase /\nRewriteRul
 // Apache with a system's rewrite rules and our redirect: a file in the web root proves the names, also behind a
 // redirect to HTTPS with a certificate that nobody trusts. Renewal and revocation.
 func TestObtainApache(t *testing.T) {
-	t.Parallel()
+	for _, a := range authorities {
+		t.Run(a.name, func(t *testing.T) { t.Parallel(); obtainApache(t, a.start) })
+	}
+}
+
+func obtainApache(t *testing.T, start func(*web, string, bool) *port) {
 	w := newWeb(t)
 	root := w.museumFiles()
 	require.NoError(t, os.RemoveAll(filepath.Join(root, ".well-known")))
 	require.NoError(t, os.WriteFile(filepath.Join(root, ".htaccess"), []byte("RewriteEngine On\nRewriteCond %{HTTPS} off\nRewriteRule ^ https://ternrock.example%{REQUEST_URI} [R=301,L]\n"+systemRules), 0o644))
 	w.apache(root) // with a self-signed certificate
-	p := w.authority("", false)
+	p := start(w, "", false)
 	p.started("/media/lens.svg")
 	reload := "kill -USR1 $(cat apache.pid)"
 	out := p.obtains(0, "--root", root, "--install-as", "cert.pem", "--install-as", "key.pem", "--after", reload)
@@ -142,20 +233,25 @@ func TestObtainApache(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, versions, 2)
 	w.tool(0, append([]string{"cert", "revoke", "--version", filepath.Base(versions[0]), "--quiet"}, p.net()...)...)
-	serial := strings.TrimPrefix(strings.TrimSpace(string(w.run(w.dir, "openssl", "x509", "-in", filepath.Join(versions[0], "leaf.pem"), "-noout", "-serial"))), "serial=")
-	assert.Contains(t, string(p.managed("/cert-status-by-serial/"+strings.ToLower(serial))), "Revoked")
+	assert.True(t, p.revoked(filepath.Join(versions[0], "leaf.pem")))
+	assert.False(t, p.revoked(filepath.Join(versions[1], "leaf.pem")))
 }
 
 // nginx that reads the link to the newest certificate, an authority that wants accounts bound, RSA.
 func TestObtainNginx(t *testing.T) {
-	t.Parallel()
+	for _, a := range authorities {
+		t.Run(a.name, func(t *testing.T) { t.Parallel(); obtainNginx(t, a.start) })
+	}
+}
+
+func obtainNginx(t *testing.T, start func(*web, string, bool) *port) {
 	w := newWeb(t)
 	root := w.layOut("", "")
 	require.NoError(t, os.RemoveAll(filepath.Join(root, ".well-known")))
 	w.nginx(root, "")
-	p := w.authority("", true)
+	p := start(w, "", true)
 	p.started("/")
-	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "eab.key"), []byte("zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "eab.key"), []byte(bindingKey+"\n"), 0o600))
 	p.tool(2, append([]string{"cert", "obtain", "--directory", p.directory, "--accept-terms", "--root", root, "--quiet"}, p.net()...)...)
 	p.obtains(0, "--root", root, "--key", "rsa", "--eab-id", "keeper", "--eab-key-file", "eab.key")
 	conf, err := os.ReadFile(filepath.Join(w.dir, "nginx.conf"))
@@ -195,9 +291,14 @@ func (p *port) serves2(names ...string) {
 
 // No web server at all: a little listener proves the names; and a program of the user's own, with a wildcard.
 func TestObtainListener(t *testing.T) {
-	t.Parallel()
+	for _, a := range authorities {
+		t.Run(a.name, func(t *testing.T) { t.Parallel(); obtainListener(t, a.start) })
+	}
+}
+
+func obtainListener(t *testing.T, start func(*web, string, bool) *port) {
 	w := newWeb(t)
-	p := w.authority("", false)
+	p := start(w, "", false)
 	out := p.obtains(0, "--listen", w.plain)
 	var said struct{ Certificates []struct{ Names []string } }
 	assert.Contains(t, out, `"way": "listener"`)
@@ -210,8 +311,7 @@ add) curl -sf -d "{\"host\":\"$2.\",\"value\":\"$3\"}" http://`+p.challenges+`/s
 remove) curl -sf -d "{\"host\":\"$2.\"}" http://`+p.challenges+`/clear-txt ;;
 esac
 `), 0o755))
-	conf := p.challengesDNS()
-	out = p.obtains(0, "--again", "--name", "*."+host, "--dns-hook", hook, "--resolver", conf)
+	out = p.obtains(0, "--again", "--name", "*."+host, "--dns-hook", hook, "--resolver", p.names)
 	assert.Contains(t, out, `"way": "dns-hook"`)
 	require.NoError(t, json.Unmarshal([]byte(out), &said))
 	assert.Equal(t, []string{host, "*." + host}, said.Certificates[0].Names, "the wildcard covers www")
@@ -223,40 +323,32 @@ esac
 	assert.Contains(t, out, "the zone is locked")
 }
 
-// challengesDNS returns where the authority's own name server is.
-func (p *port) challengesDNS() string {
-	b, err := os.ReadFile(filepath.Join(p.dir, "pebble-challtestsrv.log"))
-	require.NoError(p.t, err)
-	for line := range strings.Lines(string(b)) {
-		if _, rest, ok := strings.Cut(line, "Creating TCP and UDP DNS-01 challenge server on "); ok {
-			return strings.TrimSpace(rest)
-		}
-	}
-	require.Fail(p.t, "the name server does not say where it listens", string(b))
-	return ""
-}
-
 // A real name server takes dynamic updates: a wildcard beside the bare name, whose two proofs stand side by side; by
 // hand, where the record comes late; and a name server that refuses.
 func TestObtainDNS(t *testing.T) {
-	t.Parallel()
+	for _, a := range authorities {
+		t.Run(a.name, func(t *testing.T) { t.Parallel(); obtainDNS(t, a.start) })
+	}
+}
+
+func obtainDNS(t *testing.T, start func(*web, string, bool) *port) {
 	w := newWeb(t)
 	ip, _, err := net.SplitHostPort(w.plain)
 	require.NoError(t, err)
 	key := string(w.run(w.dir, "tsig-keygen", "keeper"))
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "update.key"), []byte(key), 0o600))
 	zone := fmt.Sprintf("$TTL 300\n@ IN SOA ns1 keeper 1 3600 600 86400 1\n@ IN NS ns1\nns1 IN A %[1]s\n@ IN A %[1]s\nwww IN A %[1]s\n", ip)
-	dns := w.updatable(ip, zone, key)
-	p := w.authority(dns, false)
-	update := []string{"--dns-update", dns, "--dns-update-key", "update.key", "--resolver", dns}
+	server := w.updatable(ip, zone, key)
+	p := start(w, server, false)
+	update := []string{"--dns-update", server, "--dns-update-key", "update.key", "--resolver", server}
 	out := p.obtains(0, append(update, "--name", "*."+host)...)
 	assert.Contains(t, out, `"way": "dns-update"`)
-	left := string(w.run(w.dir, "dig", "+short", "-p", strings.Split(dns, ":")[1], "@127.0.0.1", "_acme-challenge."+host, "TXT"))
+	left := string(w.run(w.dir, "dig", "+short", "-p", strings.Split(server, ":")[1], "@127.0.0.1", "_acme-challenge."+host, "TXT"))
 	assert.Empty(t, strings.TrimSpace(left), "no record is left")
 
 	other := strings.Replace(key, `"keeper"`, `"stranger"`, 1)
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "other.key"), []byte(other), 0o600))
-	out = p.obtains(3, "--again", "--dns-update", dns, "--dns-update-key", "other.key")
+	out = p.obtains(3, "--again", "--dns-update", server, "--dns-update-key", "other.key")
 	assert.Contains(t, out, "NOTAUTH")
 	assert.NotContains(t, out, strings.Split(strings.Split(key, `secret "`)[1], `"`)[0], "the key's secret is never printed")
 
@@ -276,7 +368,7 @@ func TestObtainDNS(t *testing.T) {
 	go func() {
 		time.Sleep(4 * time.Second)
 		c := exec.Command("nsupdate", "-k", filepath.Join(w.dir, "update.key"))
-		text := "server 127.0.0.1 " + strings.Split(dns, ":")[1] + "\nzone " + host + "\n"
+		text := "server 127.0.0.1 " + strings.Split(server, ":")[1] + "\nzone " + host + "\n"
 		for _, r := range records {
 			text += fmt.Sprintf("update add %s 60 TXT %q\n", r.Name, r.Value)
 		}
