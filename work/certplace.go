@@ -78,7 +78,7 @@ func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.S
 func (r *obtaining) swap(set *certfolder.Set, v *certfolder.Version, before string, files []serverFile, c *Certificate) error {
 	change := &certfolder.Swap{Before: before, Files: []certfolder.Kept{}}
 	for _, f := range files {
-		kept := certfolder.Kept{Path: f.path}
+		kept := certfolder.Kept{Path: f.path, Mode: f.mode}
 		if f.there {
 			var err error
 			if kept.Old, err = set.Keep(v.Name, f.path, f.before, f.mode); err != nil {

@@ -481,7 +481,7 @@ func (r *obtaining) one(ctx context.Context, c *Certificate, set *certfolder.Set
 	if pending, err := set.Pending(); err == nil && pending != nil && pending.Order != "" && !r.out.Renewing {
 		again = true // it was asked for, and did not come to an end
 	}
-	if held, _ := set.Read(st.Held); held != nil && r.good(held, c, st) == "" && !again { // issued, and could not be put in place
+	if held, _ := set.Read(st.Held); held != nil && r.good(held, c, st) == "" && point.Worst(r.judge(c, held)) != point.Stop && !again { // issued, and could not be put in place
 		c.State = CertIssued
 		return r.place(ctx, c, set, held)
 	}
@@ -547,6 +547,7 @@ func (r *obtaining) good(v *certfolder.Version, c *Certificate, st certfolder.St
 
 // tidy takes away what an earlier run left when it was killed: proofs, and files that were being replaced.
 func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
+	set.Sweep()
 	pending, err := set.Pending()
 	if err != nil {
 		return keepFault(err, r.folder)
@@ -562,7 +563,9 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 				return world(err, "the proof of an earlier run cannot be removed", "remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record)
 			}
 		}
-		pending.Placed = nil
+		if pending.Placed = nil; pending.Order == "" { // they were only tried
+			pending = nil
+		}
 		if err := set.SetPending(pending); err != nil {
 			return keepFault(err, r.folder)
 		}
@@ -674,7 +677,8 @@ func (r *obtaining) order(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 	if pending != nil && pending.Order != "" && pending.Directory == r.plan.Directory && slices.Equal(pending.Names, c.Names) {
 		order, err := r.ca.Resume(ctx, pending.Order)
-		if err == nil && order.Status != "invalid" {
+		key, _ := set.PendingKey() // none: what is issued for it already is of no use
+		if err == nil && order.Status != "invalid" && (key != nil || order.Status == "pending" || order.Status == "ready") {
 			return order, pending, nil
 		}
 		if err != nil && (again(err) || ctx.Err() != nil) {

@@ -169,7 +169,7 @@ func New(o Options) (*Authority, error) {
 			return nil, err
 		}
 		sum := sha256.Sum256(elliptic.MarshalCompressed(elliptic.P256(), key.X, key.Y))
-		c := &x509.Certificate{SerialNumber: big.NewInt(int64(i + 1)), Subject: pkix.Name{CommonName: name}, NotBefore: o.Now().Add(-24 * time.Hour), NotAfter: o.Now().AddDate(10, 0, 0),
+		c := &x509.Certificate{SerialNumber: big.NewInt(int64(i + 1)), Subject: pkix.Name{CommonName: name}, NotBefore: o.Now().AddDate(0, 0, -10), NotAfter: o.Now().AddDate(10, 0, 0),
 			IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign, SubjectKeyId: sum[:20]}
 		by := &issuer{c, key}
 		if i > 0 {

@@ -72,8 +72,9 @@ type Swap struct {
 
 // Kept is a file and where its content of before is.
 type Kept struct {
-	Path string `json:"path"`
-	Old  string `json:"old,omitempty"` // "": there was none
+	Path string      `json:"path"`
+	Old  string      `json:"old,omitempty"` // "": there was none
+	Mode fs.FileMode `json:"mode"`
 }
 
 // Folder is an open folder of certificates.
@@ -183,6 +184,12 @@ func (f *Folder) Set(host string) (*Set, error) {
 	return &Set{dir}, disk.PrivateFolder(dir)
 }
 
+// Sweep removes what runs that were killed left half-written. The caller holds the site's lock.
+func (s *Set) Sweep() {
+	sweep(s.dir)
+	sweep(filepath.Dir(s.dir))
+}
+
 // Sets returns the certificates that there are.
 func (f *Folder) Sets() (hosts []string, err error) {
 	entries, err := os.ReadDir(f.dir)
@@ -229,8 +236,8 @@ func (s *Set) SetPending(p *Pending) error {
 	if p != nil {
 		return writeJSON(filepath.Join(s.dir, pendingFile), p)
 	}
-	_ = os.Remove(filepath.Join(s.dir, pendingKey)) // it is the rule that there is none
-	return gone(os.Remove(filepath.Join(s.dir, pendingFile)))
+	err := gone(os.Remove(filepath.Join(s.dir, pendingFile))) // first: an order without its key is of no use
+	return errors.Join(err, gone(os.Remove(filepath.Join(s.dir, pendingKey))))
 }
 
 // gone makes "not there" no error.
@@ -411,17 +418,45 @@ func (w *Swap) Restore() error {
 	var failed error
 	for _, k := range w.Files {
 		if k.Old == "" {
-			failed = errors.Join(failed, gone(os.Remove(k.Path)))
+			failed = errors.Join(failed, at(k.Path, func(t *disk.Tree, name string) error {
+				t.ClearPart(name)
+				return gone(t.Remove(name))
+			}))
 			continue
 		}
 		b, err := disk.ReadTrusted(k.Old, maxFile)
 		if err == nil {
-			err = write(k.Path, b, 0o600) // a file that is there keeps its mode
+			err = Put(k.Path, b, k.Mode)
 		}
 		failed = errors.Join(failed, err)
 	}
 	return failed
 }
 
-// Put writes a server's file in one step; one that is there keeps owner and mode.
-func Put(path string, b []byte, mode fs.FileMode) error { return write(path, b, mode) }
+// Put writes a server's file in one step; one that is there keeps its owner. A link stays a link: what it leads
+// to is written. What a run that was killed left beside it goes.
+func Put(path string, b []byte, mode fs.FileMode) error {
+	return at(path, func(t *disk.Tree, name string) error { return t.Write(name, b, disk.Looks{Mode: mode}) })
+}
+
+// at works on a file in its folder.
+func at(path string, work func(t *disk.Tree, name string) error) error {
+	path, err := disk.Followed(path)
+	if err != nil {
+		return err
+	}
+	tree, err := disk.OpenTree(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	return work(tree, filepath.Base(path))
+}
+
+// sweep removes what runs that were killed left half-written in a folder of ours, which nobody else works in.
+func sweep(dir string) {
+	parts, _ := filepath.Glob(filepath.Join(dir, ".trimlantern-*.part")) // the pattern is one
+	for _, p := range parts {
+		_ = os.Remove(p) // then it stays
+	}
+}

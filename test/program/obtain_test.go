@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -395,4 +396,179 @@ func TestObtainBadNonces(t *testing.T) {
 	assert.Len(t, h.authority.Issued(), 5)
 }
 
-var _ = exec.Command
+
+// pairs holds that the server's files belong together and are what it serves, newest first.
+func (h *harbour) pairs(cert, key string) {
+	h.t.Helper()
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	require.NoError(h.t, err)
+	served, err := h.serving()
+	require.NoError(h.t, err)
+	assert.Equal(h.t, pair.Certificate[0], served.Certificate[0])
+}
+
+// Killed at any moment: the site keeps serving a good certificate, and the same command goes on and leaves nothing
+// lying about.
+func TestObtainKilled(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, nil)
+	cert, key := h.load()
+	goOn := h.args("obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading, "--quiet")
+	command := append(slices.Clone(goOn), "--again")
+	began := time.Now()
+	want(t, 0, h.dir, command...)
+	took := time.Since(began)
+	for i := range 50 {
+		c := exec.Command(program, command...)
+		c.Dir, c.Env = h.dir, environment(h.dir)
+		require.NoError(t, c.Start())
+		time.Sleep(took * time.Duration(i) / 48)
+		_ = c.Process.Kill() // it may have ended
+		_ = c.Wait()         // the same
+		served, err := h.serving()
+		require.NoError(t, err)
+		leaf, err := x509.ParseCertificate(served.Certificate[0])
+		require.NoError(t, err)
+		require.NoError(t, leaf.VerifyHostname("ternrock.example"))
+		require.True(t, time.Now().Before(leaf.NotAfter))
+		r := want(t, 0, h.dir, goOn...)
+		h.clean(r)
+		h.pairs(cert, key)
+		for _, left := range []string{"pending.json", "pending.key.pem", "swap.json"} {
+			require.NoFileExists(t, filepath.Join(h.kept(), "ternrock.example", left), i)
+		}
+	}
+	entries, err := os.ReadDir(filepath.Dir(cert))
+	require.NoError(t, err)
+	assert.Len(t, entries, 2, "no half-written file is beside the server's")
+}
+
+// What comes from a hostile or mistaken authority never replaces a good certificate.
+func TestObtainHostile(t *testing.T) {
+	t.Parallel()
+	var change func(*x509.Certificate)
+	h := newHarbour(t, func(o *authority.Options) {
+		o.Change = func(c *x509.Certificate) {
+			if change != nil {
+				change(c)
+			}
+		}
+	})
+	cert, key := h.load()
+	command := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading}
+	old, err := os.ReadFile(cert)
+	require.NoError(t, err)
+	for say, f := range map[string]func(*x509.Certificate){
+		"it is for stranger.example, not for ternrock.example": func(c *x509.Certificate) { c.DNSNames = []string{"stranger.example"} },
+		"it does not cover www.ternrock.example":               func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] },
+		"it expired on":                                        func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Second) },
+		"it begins on":                                         func(c *x509.Certificate) { c.NotBefore = time.Now().Add(30 * time.Hour) },
+		"it is not made for servers":                           func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} },
+	} {
+		change = f
+		r := h.want(1, command...)
+		assert.Contains(t, strings.Join(strings.Fields(r.out), " "), say)
+		assert.Contains(t, r.out, "Not put in place")
+		b, err := os.ReadFile(cert)
+		require.NoError(t, err)
+		require.Equal(t, string(old), string(b), say)
+	}
+	change = nil
+	// A certificate for another key: an earlier one comes again.
+	h.want(0, command...)
+	good, err := os.ReadFile(cert)
+	require.NoError(t, err)
+	h.set(func(step string) *authority.Problem {
+		if step != "certificate" {
+			return nil
+		}
+		return &authority.Problem{Raw: func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/pem-certificate-chain")
+			_, _ = w.Write(good) // who went away does not want it
+		}}
+	})
+	r := h.want(1, append(command, "--again")...)
+	assert.Contains(t, r.out, "the key does not belong to the certificate")
+	h.set(nil)
+	h.pairs(cert, key)
+
+	// What it says of the names is told, and its words cannot act on a terminal.
+	for kind, say := range map[string]string{
+		"caa": "the DNS does not let this authority issue", "unauthorized": "the authority did not find the proof", "connection": "open port 80 to everybody",
+		"rateLimited": "limits how often", "dns": "cannot look the names up", "somethingNew": "said no",
+	} {
+		h.set(func(step string) *authority.Problem {
+			if step != "validation" {
+				return nil
+			}
+			return &authority.Problem{Status: 403, Type: "urn:ietf:params:acme:error:" + kind, Detail: "keeper \x1b]0;owned\x07 says no"}
+		})
+		r := h.want(3, append(command, "--again")...)
+		assert.Contains(t, strings.Join(strings.Fields(r.out), " "), say, kind)
+		assert.NotContains(t, r.out+r.errs, "\x1b")
+		h.pairs(cert, key)
+	}
+	h.set(nil)
+	h.want(0, append(command, "--again")...)
+	h.pairs(cert, key)
+}
+
+// A rate limit is kept until it ends: the authority is not asked before.
+func TestObtainRateLimit(t *testing.T) {
+	h := newHarbour(t, nil)
+	asked := 0
+	h.set(func(step string) *authority.Problem {
+		if step != "order" {
+			return nil
+		}
+		asked++
+		return &authority.Problem{Status: 429, Type: "urn:ietf:params:acme:error:rateLimited", Detail: "too many certificates", Header: http.Header{"Retry-After": {"7200"}}}
+	})
+	command := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root}
+	r := h.want(3, command...)
+	assert.Contains(t, r.out, "run the same command again in 2 hours")
+	r = h.want(3, command...)
+	assert.Contains(t, r.out, "wants no question before")
+	assert.Equal(t, 1, asked)
+}
+
+// What is wrong on our own side is said before the authority is asked for anything.
+func TestObtainRefuses(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, func(o *authority.Options) { o.Now = func() time.Time { return time.Now().Add(26 * time.Hour) } })
+	r := h.want(3, "obtain", "--directory", h.directory, "--accept-terms", "--root", h.root)
+	assert.Contains(t, r.out, "the clock of this machine is 25 hours behind the authority's")
+
+	h = newHarbour(t, nil)
+	cert, key := h.load()
+	base := []string{"obtain", "--directory", h.directory, "--accept-terms"}
+	other := t.TempDir()
+	for say, args := range map[string][]string{
+		"answers 404":                             {"--root", other},
+		"there is no such folder":                 {"--root", filepath.Join(other, "none")},
+		"can only be proven in the DNS":           {"--root", h.root, "--name", "*.ternrock.example"},
+		"are not both a key and a certificate":    {"--root", h.root, "--install-as", cert},
+		"holds neither a certificate nor a key":   {"--root", h.root, "--install-as", cert, "--install-as", filepath.Join(h.dir, "odd")},
+		"is not there, so what it should hold":    {"--root", h.root, "--install-as", cert, "--install-as", filepath.Join(h.dir, "new.key")},
+		"cannot be written":                       {"--root", h.root, "--install-as", cert, "--install-as", key, "--install-as", "leaf=" + filepath.Join(h.dir, "none", "leaf.pem")},
+		"the name server or its key is not named": {"--dns-update", "127.0.0.1"},
+		"cannot be run: name a program":           {"--dns-hook", filepath.Join(h.dir, "none"), "--resolver", "127.0.0.1:1"},
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(h.dir, "odd"), []byte("nothing"), 0o600))
+		require.NoError(t, os.RemoveAll(homeOf(h.dir)))
+		r := run(t, h.dir, h.args(append(base, args...)...)...)
+		assert.Equal(t, 3, r.code, say)
+		assert.Contains(t, strings.Join(strings.Fields(r.out+r.errs), " "), say)
+		h.clean(r)
+		h.pairs(cert, key)
+	}
+	r = h.want(2, append(base, "--proof", "magic")...)
+	assert.Contains(t, r.errs, "write file, listener, dns-update, dns-hook, dns-by-hand")
+	r = h.want(2, "obtain", "--directory", "http://authority.example/directory")
+	assert.Contains(t, r.errs, "is no https address")
+	r = h.want(2, "renew", "--folder", filepath.Join(h.dir, "nowhere"))
+	assert.Contains(t, r.errs, "no certificate of this site was obtained")
+	require.NoError(t, os.WriteFile(filepath.Join(h.root, "index.html"), nil, 0o644))
+	r = h.want(2, append(base, "--folder", filepath.Join(h.root, "keys"))...)
+	assert.Contains(t, r.errs, "which could hand out the private key")
+}
