@@ -106,8 +106,8 @@ is left, or when the authority asks for it (RFC 9773). When nothing is due it
 prints nothing and ends with 0. The key is a new one each time, unless
 --keep-key is given.
 
---install-timer prints what makes this machine run it twice a day: a line for
-cron, or two units for systemd. checkup and status say when the renewal
+--install-timer prints what makes this machine run it every six hours: a line
+for cron, or two units for systemd. checkup and status say when the renewal
 failed, or has not run.
 
 ` + exitCodes,
@@ -137,7 +137,7 @@ failed, or has not run.
 	a.obtainFlags(c, &o)
 	c.Flags().BoolVar(&o.Again, "again", false, "renew now, due or not")
 	c.Flags().BoolVar(&o.KeepKey, "keep-key", false, "keep the private key")
-	c.Flags().StringVar(&timer, "install-timer", "", "print what runs it twice a day: `cron|systemd`")
+	c.Flags().StringVar(&timer, "install-timer", "", "print what runs it every six hours: `cron|systemd`")
 	check(c.RegisterFlagCompletionFunc("install-timer", cobra.FixedCompletions([]string{"cron", "systemd"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
@@ -177,4 +177,3 @@ browsers would turn visitors away.
 	check(c.RegisterFlagCompletionFunc("because", cobra.FixedCompletions(reasons, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
-

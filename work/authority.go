@@ -105,6 +105,8 @@ func refusalWords(r *acme.Refused, directory string) (what, do string) {
 		return "the authority does not take the e-mail address", "name another one: --email ADDRESS"
 	case acme.NotOffered:
 		return "the authority does not offer this way of proof", "take another: --proof file, listener, dns-update, dns-hook or dns-by-hand"
+	case acme.Invalid:
+		return "the authority gave the order up", again
 	case acme.AlreadyRevoked:
 		return "the certificate is revoked already", ""
 	}

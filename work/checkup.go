@@ -144,9 +144,10 @@ func (j *Job) TimerFor(kind string) (*Timer, error) {
 	return j.timer(kind, "trimlantern-"+j.Site.Host, "checkup --quiet", "Health check", "every morning", 6)
 }
 
-// RenewalTimer is TimerFor for the renewal of certificates, twice a day.
+// RenewalTimer is TimerFor for the renewal of certificates, every six hours: one that lives for days alone needs
+// several tries before it ends.
 func (j *Job) RenewalTimer(kind string) (*Timer, error) {
-	return j.timer(kind, "trimlantern-renew-"+j.Site.Host, "cert renew --quiet", "Renewal of the certificates", "twice a day", 4, 16)
+	return j.timer(kind, "trimlantern-renew-"+j.Site.Host, "cert renew --quiet", "Renewal of the certificates", "every six hours", 4, 10, 16, 22)
 }
 
 func (j *Job) timer(kind, name, command, what, often string, hours ...int) (*Timer, error) {

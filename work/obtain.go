@@ -35,6 +35,8 @@ type ObtainOptions struct {
 	Show       bool          // the texts for a panel
 	Wait       time.Duration // for the records of a proof to be seen; 0: the usual
 
+	pause time.Duration // between two tries of a renewal; 0: the usual
+
 	Tell func([]Record) // called with the records that a person has to make, before they are waited for
 }
 
@@ -617,10 +619,7 @@ func (r *obtaining) issue(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 	chain, err := r.ca.Finalize(ctx, order, request)
 	if err != nil {
-		if ctx.Err() == nil && !errors.Is(err, acme.ErrSlow) && !again(err) { // this order comes to nothing any more
-			_ = set.SetPending(nil) // else it is looked at once more
-		}
-		return nil, authorityFault(err, r.plan.Directory)
+		return nil, r.over(err, set)
 	}
 	name, err := set.Add(chain, key, r.job.Now())
 	if err != nil {

@@ -503,13 +503,17 @@ func (r *obtaining) prove(ctx context.Context, c *Certificate, set *certfolder.S
 	return true, nil
 }
 
-// ended reports whether an order can be given up: the authority said no to it.
+// dead are refusals after which an order comes to nothing. After others it is looked at once more: what the
+// authority has given up it says then.
+var dead = []acme.Kind{acme.Invalid, acme.CAA, acme.BadName, acme.NotOffered, "unsupportedIdentifier", "malformed", "badCSR", "orderNotReady"}
+
+// ended reports whether an order can be given up.
 func ended(err error) bool {
 	var refused *acme.Refused
-	return errors.As(err, &refused) && !refused.Again()
+	return errors.As(err, &refused) && slices.Contains(dead, refused.Kind)
 }
 
-// over gives up an order to which the authority said no.
+// over gives up an order that comes to nothing.
 func (r *obtaining) over(err error, set *certfolder.Set) error {
 	if ended(err) {
 		_ = set.SetPending(nil) // else it is looked at once more

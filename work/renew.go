@@ -41,11 +41,30 @@ func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 	}
 	defer release()
 	r.out.Renewing = true
+	pause := o.pause
+	if pause == 0 {
+		pause = renewPause
+	}
 	return r.each(ctx, func(c *Certificate, set *certfolder.Set) error {
 		r.askWindow(ctx, set)
-		return r.one(ctx, c, set, o.Again)
+		for try := 1; ; try++ {
+			err := r.one(ctx, c, set, o.Again)
+			var refused *acme.Refused
+			if err == nil || try == renewTries || ctx.Err() != nil || !errors.As(err, &refused) || !refused.Again() || refused.After > pause {
+				return err
+			}
+			r.closeWay()
+			r.job.Progress.At("the authority failed; trying once more", 0, 0)
+			r.rest(ctx, pause)
+		}
 	})
 }
+
+// How often a renewal is tried in one run where the authority fails, and how long it is waited in between.
+const (
+	renewTries = 3
+	renewPause = 30 * time.Second
+)
 
 // askWindow asks the authority when it wants the certificate to be renewed. Without an answer the certificate's
 // own dates decide.

@@ -22,9 +22,14 @@ func (w *Window) Sound() bool { return w != nil && w.End.After(w.Start) && !w.St
 
 // RenewAt returns when a certificate is to be renewed: at a moment of the authority's window that is the same
 // each time it is asked, so that not all certificates come at once; without a window when a third of its life
-// is left. It is never later than that: an authority cannot put off what keeps the site up.
+// is left, or half of a life so short that a third leaves no time for a few tries. It is never later than that: an
+// authority cannot put off what keeps the site up.
 func RenewAt(leaf *x509.Certificate, w *Window) time.Time {
-	third := leaf.NotAfter.Add(-leaf.NotAfter.Sub(leaf.NotBefore) / 3)
+	life := leaf.NotAfter.Sub(leaf.NotBefore)
+	third := leaf.NotAfter.Add(-life / 3)
+	if life < shortLife {
+		third = leaf.NotAfter.Add(-life / 2)
+	}
 	if !w.Sound() {
 		return third
 	}
@@ -37,6 +42,9 @@ func RenewAt(leaf *x509.Certificate, w *Window) time.Time {
 	}
 	return at
 }
+
+// shortLife is the life of certificates that are renewed at half of it.
+const shortLife = 10 * 24 * time.Hour
 
 // RenewalID names a certificate to an authority that is asked for a window (RFC 9773 §4.1): the identifier
 // of the issuer's key and the serial number, both in base64url.

@@ -547,6 +547,8 @@ func (a *Authority) prove(ctx context.Context, owner *account, rest string) (any
 		p = a.o.Fault("validation")
 	}
 	switch {
+	case p != nil && p.Raw != nil:
+		p = problem(http.StatusBadRequest, "connection", "no answer")
 	case p != nil:
 	case c.Type == "http-01":
 		p = a.fetch(ctx, name, token, want)

@@ -137,12 +137,32 @@ func (b *bounded) RoundTrip(r *http.Request) (*http.Response, error) {
 	if r.URL.Scheme != "https" {
 		return nil, ErrClear
 	}
-	res, err := b.Transport.RoundTrip(r)
-	if err == nil {
-		res.Body = &limited{res.Body, maxAnswer}
+	for try := 0; ; try++ {
+		res, err := b.Transport.RoundTrip(r)
+		if err == nil {
+			res.Body = &limited{res.Body, maxAnswer}
+			return res, nil
+		}
+		if try == len(lost) || r.Context().Err() != nil || r.Body != nil && r.GetBody == nil {
+			return nil, err
+		}
+		select {
+		case <-time.After(lost[try]):
+		case <-r.Context().Done():
+			return nil, err
+		}
+		if r.Body != nil { // what it was signed with may be used up by now: the authority says so, and it is signed anew
+			again := r.Clone(r.Context())
+			if again.Body, err = r.GetBody(); err != nil {
+				return nil, err
+			}
+			r = again
+		}
 	}
-	return res, err
 }
+
+// lost is how long to wait before a request is made again whose connection was lost.
+var lost = []time.Duration{100 * time.Millisecond, time.Second}
 
 // limited is a body that fails where it is too large.
 type limited struct {

@@ -37,6 +37,7 @@ type Kind string
 const (
 	Unreached  Kind = "unreached"   // no answer
 	Broken     Kind = "broken"      // an answer that the protocol does not know
+	Invalid    Kind = "invalid"     // the order came to nothing, for no reason that is told
 	NotOffered Kind = "not-offered" // the way of proof is not one of the authority's
 
 	RateLimited    Kind = "rateLimited"
@@ -89,7 +90,9 @@ func (r *Refused) Error() string {
 func (r *Refused) Unwrap() error { return r.Err }
 
 // Again reports whether the same question may have another answer later: nothing was wrong with it.
-func (r *Refused) Again() bool { return r.Kind == Unreached || r.Kind == RateLimited }
+func (r *Refused) Again() bool {
+	return r.Kind == Unreached || r.Kind == RateLimited || r.Kind == Broken
+}
 
 // kindOf takes the common prefix off a problem's type.
 func kindOf(problem string) Kind {
@@ -111,13 +114,13 @@ func refused(step Step, err error) error {
 		r.Kind = Unauthorized
 		for _, e := range proof.Errors {
 			n := NameProblem{Name: proof.Identifier, Kind: Broken, Detail: e.Error()}
-			if errors.As(e, &said) {
+			if errors.As(e, &said) && said.ProblemType != "" {
 				n.Kind, n.Detail = kindOf(said.ProblemType), said.Detail
 			}
 			r.Kind, r.Names = n.Kind, append(r.Names, n)
 		}
 	case errors.As(err, &order):
-		r.Kind, r.Detail = Broken, "the order is "+order.Status
+		r.Kind, r.Detail = Invalid, "the order is "+order.Status
 		if order.Problem != nil {
 			r.of(order.Problem)
 		}

@@ -396,7 +396,6 @@ func TestObtainBadNonces(t *testing.T) {
 	assert.Len(t, h.authority.Issued(), 5)
 }
 
-
 // pairs holds that the server's files belong together and are what it serves, newest first.
 func (h *harbour) pairs(cert, key string) {
 	h.t.Helper()
@@ -571,4 +570,32 @@ func TestObtainRefuses(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(h.root, "index.html"), nil, 0o644))
 	r = h.want(2, append(base, "--folder", filepath.Join(h.root, "keys"))...)
 	assert.Contains(t, r.errs, "which could hand out the private key")
+}
+
+// A disk that fills up at any moment: the old certificate stays in use, and the same command goes on.
+func TestObtainDiskFull(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, nil)
+	cert, key := h.load()
+	command := h.args("obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading, "--quiet")
+	for kilobytes := range 3 {
+		require.NoError(t, os.RemoveAll(homeOf(h.dir)))
+		before, err := os.ReadFile(cert)
+		require.NoError(t, err)
+		c := exec.Command("bash", append([]string{"-c", fmt.Sprintf(`ulimit -f %d; exec "$0" "$@"`, kilobytes), program}, command...)...)
+		c.Dir, c.Env = h.dir, environment(h.dir)
+		said, err := c.CombinedOutput()
+		if kilobytes < 2 {
+			assert.Equal(t, 3, c.ProcessState.ExitCode(), "%d: %s", kilobytes, said)
+			now, err := os.ReadFile(cert)
+			require.NoError(t, err)
+			assert.Equal(t, string(before), string(now))
+		} else {
+			require.NoError(t, err, string(said))
+		}
+		h.pairs(cert, key)
+		h.clean(want(t, 0, h.dir, command...))
+		h.pairs(cert, key)
+	}
+	assert.Len(t, h.authority.Issued(), 3, "what was issued before the disk was full is fetched, not ordered again")
 }
