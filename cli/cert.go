@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"time"
-
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
@@ -66,7 +64,7 @@ never overwritten. With --site it needs no site file.
 }
 
 func (a *app) certCheck() *cobra.Command {
-	o := work.CertOptions{Soon: 21 * 24 * time.Hour}
+	o := work.CertOptions{}
 	c := &cobra.Command{
 		Use:   "check FILE…",
 		Short: "Look whether certificate files and key belong together",
@@ -98,7 +96,7 @@ that visitors could not use.
 	c.Flags().StringVar(&o.Folder, "write", "", "write chain and key to this `FOLDER`")
 	c.Flags().StringVar(&o.PasswordEnv, "password-env", "", "the password of a .p12 file is in this environment `VARIABLE`")
 	c.Flags().StringVar(&o.PasswordFile, "password-file", "", "the password of a .p12 file is in this `FILE`")
-	c.Flags().Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
+	c.Flags().Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
 	return c
 }
 

@@ -11,7 +11,7 @@ import (
 
 func (a *app) checkupCommand() *cobra.Command {
 	o := work.ScanOptions{Depth: 50, Parallel: 4}
-	soon := 21 * 24 * time.Hour
+	var soon time.Duration
 	timer := ""
 	c := &cobra.Command{
 		Use:   "checkup",
@@ -52,7 +52,7 @@ which mails the text, or two units for systemd.
 	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `documents`")
 	c.Flags().IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
 	c.Flags().DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
-	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
+	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
 	c.Flags().StringVar(&timer, "install-timer", "", "print what runs it every morning: `cron|systemd`")
 	check(c.RegisterFlagCompletionFunc("install-timer", cobra.FixedCompletions([]string{"cron", "systemd"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c

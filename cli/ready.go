@@ -18,7 +18,7 @@ type days struct{ d *time.Duration }
 func (f days) Type() string { return "time" }
 
 func (f days) String() string {
-	if f.d == nil {
+	if f.d == nil || *f.d == 0 {
 		return ""
 	}
 	if *f.d%(24*time.Hour) == 0 && *f.d > 0 {
@@ -46,7 +46,7 @@ func (f days) Set(s string) error {
 }
 
 func (a *app) readyCommand() *cobra.Command {
-	o := work.ReadyOptions{Soon: 21 * 24 * time.Hour}
+	o := work.ReadyOptions{}
 	c := &cobra.Command{
 		Use:   "ready",
 		Short: "Is the site ready for HTTPS? Names, certificate, pages, proxy",
@@ -82,7 +82,7 @@ the certificate ends soon. With --site it needs no site file.
 	a.network(c)
 	f := c.Flags()
 	f.StringVar(&o.Origin, "origin", "", "ask the server behind the proxy directly at this `ADDRESS[:PORT]`")
-	f.Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 21d")
+	f.Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
 	f.Var(days{&o.Wait}, "wait", "ask again for this `TIME` until nothing blocks the switch, like 2h")
 	f.StringVar(&o.Resolver, "resolver", "", "ask the name server at this `ADDRESS` about the zone (default: the system's)")
 	f.BoolVar(&o.Support, "for-support", false, "print a short text for the people who run the server")

@@ -27,6 +27,9 @@ func (s *server) initArgs() []string {
 		"--resolve", "*:80:" + s.Plain, "--resolve", "*:443:" + s.TLS, "."}
 }
 
+// obtainArgs is the command line that obtains the site's certificate from the stand-in authority.
+var obtainArgs = []string{"cert", "obtain", "--directory", "https://" + guild + "/directory", "--accept-terms", "--install-as", chainFile, "--install-as", keyFile}
+
 // Stay lays the site out in dir, a folder that is not there yet or is empty, and
 // serves it until ctx ends.
 func Stay(ctx context.Context, dir string, out io.Writer) error {
@@ -52,6 +55,8 @@ In another terminal:
   export TRIMLANTERN_HOME=%[5]s
   trimlantern %[4]s
   trimlantern ready
+  trimlantern %[6]s
+  trimlantern ready
   trimlantern scan
   trimlantern trace http://ternrock.example/media/map.svg
   trimlantern preview
@@ -66,7 +71,7 @@ In a browser (a throw-away profile that trusts the demo's own certificate):
   chromium --user-data-dir="$(mktemp -d)" --ignore-certificate-errors \
     --host-resolver-rules="MAP *.example:443 %[3]s, MAP *.example:80 %[2]s" \
     https://ternrock.example/
-`, dir, s.Plain, s.TLS, commandLine(s.initArgs()), absolute(dir)+".home")
+`, dir, s.Plain, s.TLS, commandLine(s.initArgs()), absolute(dir)+".home", commandLine(obtainArgs))
 	<-ctx.Done()
 	return nil
 }
@@ -147,7 +152,9 @@ func (r *road) walk() error {
 		code int
 	}{
 		{say: "First the site file: which site, which database, which files.", args: r.srv.initArgs(), code: 0},
-		{say: "Is the site ready to switch? Names, certificate, what both schemes answer.", args: []string{"ready"}, code: 0},
+		{say: "Is the site ready to switch? Names, certificate, what both schemes answer.", args: []string{"ready"}, code: 1},
+		{say: "The certificate is not for www. A new one, for all names, comes from the Lamp Guild: a stand-in for a certificate authority on this machine, which speaks the open protocol as real ones do.", args: obtainArgs, code: 0},
+		{args: []string{"ready"}, code: 0},
 		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
 		{say: "Which picture is it, and where is it stored? This one is on every page.", args: []string{"trace", old + "/media/map.svg"}, code: 1},
 		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
@@ -210,7 +217,7 @@ func (r *road) say(s string) {
 // command runs the program as a user would and wants an exit code.
 func (r *road) command(code int, args ...string) error {
 	prompt := "$ trimlantern " + commandLine(args)
-	for _, flag := range []string{" --files", " --resolve"} { // long lines are typed in parts
+	for _, flag := range []string{" --files", " --resolve", " --directory", " --install-as"} { // long lines are typed in parts
 		prompt = strings.Replace(prompt, flag, " \\\n    "+strings.TrimSpace(flag), 1)
 	}
 	if r.color {

@@ -2,12 +2,8 @@ package demo
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"database/sql"
 	"encoding/json"
 	"encoding/pem"
@@ -16,7 +12,6 @@ import (
 	"html/template"
 	"io"
 	"log"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -27,6 +22,7 @@ import (
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/hops"
+	"trimlantern/demo/authority"
 )
 
 // server serves the made-up world on loopback.
@@ -34,6 +30,7 @@ type server struct {
 	dir        string
 	db         *sql.DB
 	plain, tls *http.Server
+	authority  *authority.Authority
 	Plain, TLS string // addresses, host:port
 }
 
@@ -45,7 +42,7 @@ func start(dir string) (*server, error) {
 		return nil, err
 	}
 	s := &server{dir: dir, db: db}
-	cert, err := s.certificate()
+	others, err := s.certificates()
 	if err != nil {
 		return nil, err
 	}
@@ -62,15 +59,67 @@ func start(dir string) (*server, error) {
 	s.plain = &http.Server{Handler: s, ErrorLog: quiet, ReadHeaderTimeout: 10 * time.Second}
 	s.tls = &http.Server{Handler: s, ErrorLog: quiet, ReadHeaderTimeout: 10 * time.Second, TLSConfig: &tls.Config{
 		GetCertificate: func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
-			if h.ServerName == charts {
+			switch h.ServerName {
+			case charts:
 				return nil, errors.New("this host has no HTTPS")
+			case fonts, mapHost, guild:
+				return others, nil
 			}
-			return cert, nil
+			return s.own()
 		},
 	}}
 	go func() { _ = s.plain.Serve(plain) }()           // ends with close
 	go func() { _ = s.tls.ServeTLS(secure, "", "") }() // the same
 	return s, nil
+}
+
+// chainFile and keyFile are what the site's server is set up with. It reads them anew whenever they change.
+const (
+	chainFile = "tls/fullchain.pem"
+	keyFile   = "tls/key.pem"
+)
+
+// own is the site's certificate as its files have it now.
+func (s *server) own() (*tls.Certificate, error) {
+	pair, err := tls.LoadX509KeyPair(filepath.Join(s.dir, chainFile), filepath.Join(s.dir, keyFile))
+	return &pair, err
+}
+
+// certificates makes the stand-in authority, and by it the certificates of all hosts that speak HTTPS. The site's
+// own is not for www.
+func (s *server) certificates() (others *tls.Certificate, err error) {
+	s.authority, err = authority.New(authority.Options{Base: "https://" + guild, Terms: "https://" + guild + "/terms",
+		Dial: func(ctx context.Context, network, addr string) (net.Conn, error) { // all names of the made-up world are here
+			to := s.Plain
+			if strings.HasSuffix(addr, ":443") {
+				to = s.TLS
+			}
+			return (&net.Dialer{}).DialContext(ctx, network, to)
+		}})
+	if err != nil {
+		return nil, err
+	}
+	const life = 60 * 24 * time.Hour
+	first, err := s.authority.Serve(life, host)
+	if err != nil {
+		return nil, err
+	}
+	key, err := x509.MarshalPKCS8PrivateKey(first.PrivateKey)
+	if err != nil {
+		return nil, err
+	}
+	var chain []byte
+	for _, der := range first.Certificate {
+		chain = append(chain, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+	}
+	err = errors.Join(os.MkdirAll(filepath.Join(s.dir, filepath.Dir(keyFile)), 0o700),
+		os.WriteFile(filepath.Join(s.dir, chainFile), chain, 0o644),
+		os.WriteFile(filepath.Join(s.dir, keyFile), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}), 0o600),
+		os.WriteFile(filepath.Join(s.dir, "ca.pem"), s.authority.Root(), 0o644))
+	if err != nil {
+		return nil, err
+	}
+	return s.authority.Serve(life, fonts, mapHost, guild)
 }
 
 // listen takes the wanted port, or any where it is taken.
@@ -86,37 +135,6 @@ func (s *server) close() {
 	_ = s.plain.Close()
 	_ = s.tls.Close()
 	_ = s.db.Close()
-}
-
-// certificate makes an authority on the spot and a certificate for all hosts
-// that speak HTTPS.
-func (s *server) certificate() (*tls.Certificate, error) {
-	caKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Tern Rock demo authority"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(30 * 24 * time.Hour),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
-	caDER, err := x509.CreateCertificate(rand.Reader, ca, ca, &caKey.PublicKey, caKey)
-	if err != nil {
-		return nil, err
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host, www, fonts, mapHost},
-		NotBefore: ca.NotBefore, NotAfter: ca.NotAfter, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
-	der, err := x509.CreateCertificate(rand.Reader, leaf, ca, &key.PublicKey, caKey)
-	if err != nil {
-		return nil, err
-	}
-	out := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER})
-	if err := os.WriteFile(filepath.Join(s.dir, "ca.pem"), out, 0o644); err != nil {
-		return nil, err
-	}
-	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, nil
 }
 
 // ServeHTTP answers for every host of the made-up world.
@@ -136,6 +154,12 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		reply("text/css; charset=utf-8", "h1, .name { letter-spacing: .02em; font-variant: small-caps; }\n")
 	case mapHost:
 		reply("text/html; charset=utf-8", "<!DOCTYPE html><title>Map</title><style>body{margin:0}</style>"+pictures()["map.svg"])
+	case guild:
+		if r.URL.Path == "/terms" {
+			reply("text/plain; charset=utf-8", "The Lamp Guild is a stand-in for a certificate authority.\nNobody trusts its certificates but the made-up world of this demo.\n")
+			return
+		}
+		s.authority.ServeHTTP(w, r)
 	case charts:
 		reply("image/svg+xml", pictures()["tide-chart.svg"])
 	default:
@@ -172,7 +196,7 @@ func (s *server) site(w http.ResponseWriter, r *http.Request) {
 	if s.ruled(w, r) {
 		return
 	}
-	for _, dir := range []string{"/media/", "/theme/"} {
+	for _, dir := range []string{"/media/", "/theme/", "/.well-known/"} {
 		if strings.HasPrefix(r.URL.Path, dir) && filepath.Ext(r.URL.Path) != ".html" {
 			http.FileServerFS(os.DirFS(s.dir)).ServeHTTP(w, r)
 			return

@@ -24,10 +24,11 @@ import (
 const (
 	host    = "ternrock.example"
 	www     = "www.ternrock.example"
-	fonts   = "type.harbourtype.example"  // another host, which speaks HTTPS
-	mapHost = "maps.coastline.example"    // the same
-	charts  = "charts.tideoffice.example" // another host, which does not
-	old     = "http://" + host            // the address before
+	fonts   = "type.harbourtype.example"    // another host, which speaks HTTPS
+	mapHost = "maps.coastline.example"      // the same
+	charts  = "charts.tideoffice.example"   // another host, which does not
+	guild   = "authority.lampguild.example" // the stand-in for a certificate authority
+	old     = "http://" + host              // the address before
 	dbFile  = "site.db"
 )
 

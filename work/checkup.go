@@ -29,6 +29,7 @@ type Checkup struct {
 	Gone      []Culprit     `json:"gone"`      // insecure then, and no more
 	Unread    []Unread      `json:"unread"`
 	Pages     int           `json:"pages"` // how many were read
+	Renewals  []Renewal     `json:"renewals"`
 
 	Coverage coverage.Summary `json:"coverage"`
 }
@@ -46,7 +47,7 @@ func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions)
 	defer j.Progress.End()
 	j.cookies = true
 	out := &Checkup{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
-		New: []Culprit{}, Still: []Culprit{}, Gone: []Culprit{}, Unread: []Unread{}}
+		New: []Culprit{}, Still: []Culprit{}, Gone: []Culprit{}, Unread: []Unread{}, Renewals: []Renewal{}}
 	failed := func(what string, err error) error {
 		var f *Fault
 		if ctx.Err() != nil || errors.As(err, &f) && f.Code == Misuse {
@@ -64,6 +65,11 @@ func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions)
 		out.Days = ready.Days
 		out.Points = faultsOf(ready.Points)
 		out.Down = down(ready)
+	}
+	if err := j.renewing(out); err != nil {
+		if err := failed("renewal of certificates", err); err != nil {
+			return nil, err
+		}
 	}
 	redirects, err := j.TestRedirects(ctx, RedirectOptions{})
 	if err != nil {
@@ -89,6 +95,25 @@ func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions)
 	out.Unread, out.Pages, out.Coverage = now.Unread, now.Read, now.Coverage
 	out.Well = len(out.Failed)+len(out.Down)+len(out.Points)+len(out.Redirects)+len(now.Culprits) == 0 && now.Code() == Clean
 	return out, nil
+}
+
+// renewing adds what is wrong with the renewal of the certificates that this program obtained.
+func (j *Job) renewing(out *Checkup) error {
+	renewals, err := j.renewals()
+	if err != nil {
+		return err
+	}
+	out.Renewals = append(out.Renewals, renewals...)
+	var points []point.Point
+	for _, r := range renewals {
+		if what := r.Trouble(j.Now()); what != "" {
+			points = append(points, point.Point{ID: "renewal", About: []string{r.Host}, Grade: point.Care, What: what,
+				Why: "it is good until " + r.Until.Format("2006-01-02") + "; then browsers show a warning in place of the site", Do: "run trimlantern cert renew, and see that a timer runs it: trimlantern cert renew --install-timer cron"})
+		}
+	}
+	points, err = j.decided(points)
+	out.Points = append(out.Points, faultsOf(points)...)
+	return err
 }
 
 func firstLine(err error) string {

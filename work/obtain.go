@@ -123,15 +123,14 @@ func (c *Certificate) allServe() bool {
 	return !slices.ContainsFunc(c.Served, func(s Served) bool { return !s.New })
 }
 
-// certFolder is where the certificates of the site are kept.
-func (j *Job) certFolder(given string) string {
-	if given != "" {
-		if abs, err := filepath.Abs(given); err == nil {
-			return abs
-		}
-		return given
+// certFolder is where the certificates of the site are kept: in the folder given, the one that was given before, or
+// beside the site file.
+func (j *Job) certFolder(given string) (string, error) {
+	usual := filepath.Join(filepath.Dir(j.Book.Path()), "certificates")
+	if given == "" {
+		return certfolder.Elsewhere(usual)
 	}
-	return filepath.Join(filepath.Dir(j.Book.Path()), "certificates")
+	return filepath.Abs(given)
 }
 
 // obtaining is one run.
@@ -165,6 +164,14 @@ func (j *Job) Obtain(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 	return r.each(ctx, func(c *Certificate, set *certfolder.Set) error { return r.one(ctx, c, set, o.Again) })
 }
 
+// folderFault says that the folder of certificates cannot be used.
+func folderFault(err error) error {
+	if refused := untrusted(err); refused != nil {
+		return refused
+	}
+	return world(err, "the folder of the certificates cannot be used", "name another one: --folder FOLDER")
+}
+
 // keepFault says that the folder of certificates cannot be written.
 func keepFault(err error, f *certfolder.Folder) error {
 	if refused := untrusted(err); refused != nil {
@@ -175,7 +182,10 @@ func keepFault(err error, f *certfolder.Folder) error {
 
 // obtaining opens the folder and puts together what is asked for.
 func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
-	dir := j.certFolder(o.Folder)
+	dir, err := j.certFolder(o.Folder)
+	if err != nil {
+		return nil, nil, folderFault(err)
+	}
 	if err := j.keepable(dir); err != nil {
 		return nil, nil, err
 	}
@@ -185,11 +195,11 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 	}
 	done := func(err error) (*obtaining, func(), error) { release(); return nil, nil, err }
 	folder, err := certfolder.Open(dir)
-	if refused := untrusted(err); refused != nil {
-		return done(refused)
+	if usual, uerr := j.certFolder(""); err == nil && uerr == nil && usual != dir { // a renewal finds it there
+		err = certfolder.SetElsewhere(filepath.Join(filepath.Dir(j.Book.Path()), "certificates"), dir)
 	}
 	if err != nil {
-		return done(world(err, "the certificates cannot be kept", "make "+dir+" writable"))
+		return done(folderFault(err))
 	}
 	kept, _, err := folder.Plan()
 	if refused := untrusted(err); refused != nil {
@@ -328,7 +338,9 @@ func (r *obtaining) note(c *Certificate, set *certfolder.Set) error {
 	if err != nil {
 		return keepFault(err, r.folder)
 	}
-	st.Ran = r.job.Now()
+	if r.out.Renewing {
+		st.Ran = r.job.Now()
+	}
 	switch c.State {
 	case CertFailed, CertRefused, CertBack:
 		st.Failed, st.Why = r.job.Now(), c.Problem

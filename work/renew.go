@@ -19,7 +19,11 @@ const askedAnew = 6 * time.Hour
 // authority says (RFC 9773). It repeats what was asked for the last time.
 func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 	defer j.Progress.End()
-	there, err := certfolder.There(j.certFolder(o.Folder))
+	dir, err := j.certFolder(o.Folder)
+	if err != nil {
+		return nil, folderFault(err)
+	}
+	there, err := certfolder.There(dir)
 	if refused := untrusted(err); refused != nil {
 		return nil, refused
 	}
@@ -90,7 +94,7 @@ type Renewal struct {
 	Host   string    `json:"host"`
 	Until  time.Time `json:"until"`
 	Due    time.Time `json:"due"`
-	Ran    time.Time `json:"ran,omitzero"`    // when it was last looked whether it is due
+	Ran    time.Time `json:"ran,omitzero"`    // when a renewal last looked whether it is due; zero: none ever did
 	Failed time.Time `json:"failed,omitzero"` // when it failed the last time; zero: it did not
 	Why    string    `json:"why,omitempty"`
 }
@@ -116,7 +120,11 @@ func (j *Job) renewals() ([]Renewal, error) {
 	if j.Book == nil {
 		return nil, nil
 	}
-	folder, err := certfolder.There(j.certFolder(""))
+	dir, err := j.certFolder("")
+	if err != nil {
+		return nil, err
+	}
+	folder, err := certfolder.There(dir)
 	if err != nil || folder == nil {
 		return nil, err
 	}

@@ -98,6 +98,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	if len(runs) == 0 { // it comes before the first change
 		to.next(ready)
 	}
+	j.renewalStep(to)
 	sheetID, header, end, err := j.lastSheet()
 	if err != nil {
 		return nil, err
@@ -201,6 +202,7 @@ func (j *Job) looked(to steps) error {
 		return err
 	}
 	to.next(ready)
+	j.renewalStep(to)
 	if err := j.redirectStep(to); err != nil {
 		return err
 	}
@@ -374,6 +376,31 @@ func (j *Job) readyStep(to steps) (next string, err error) {
 		to.add("ready", "done", when, "the certificate is good for %s", countOf(int(left.Hours()/24), "more day"))
 	}
 	return next, nil
+}
+
+// renewalStep adds when the certificates that this program obtained are renewed.
+func (j *Job) renewalStep(to steps) {
+	renewals, err := j.renewals()
+	if err != nil {
+		to.add("renewal", "care", "", "what is known of the certificates cannot be read: %s", err.Error())
+		return
+	}
+	for _, r := range renewals {
+		when := ""
+		if !r.Ran.IsZero() {
+			when = r.Ran.UTC().Format(time.RFC3339)
+		}
+		if trouble := r.Trouble(to.now); trouble != "" {
+			to.add("renewal", "care", when, "%s", trouble)
+			to.next("trimlantern cert renew")
+			continue
+		}
+		by := ""
+		if r.Ran.IsZero() {
+			by = "; no timer has run cert renew yet"
+		}
+		to.add("renewal", "done", when, "%s: due on %s, good until %s%s", r.Host, r.Due.Format("2006-01-02"), r.Until.Format("2006-01-02"), by)
+	}
 }
 
 // redirectStep adds the result of the last trimlantern redirect test, if it is newer than the last change of

@@ -22,7 +22,7 @@ type Sent struct {
 	Names []string            // that the site has
 	Roots *x509.CertPool      // the authorities that are trusted
 	Now   time.Time
-	Soon  time.Duration // certificates that end within it need care
+	Soon  time.Duration // certificates that end within it need care; 0: the usual, see Usual
 
 	Served bool                   // a server sent it just now: then Staple is what it sent along
 	Staple []byte                 // an OCSP answer; nil: none
@@ -98,7 +98,17 @@ func shown(c *x509.Certificate) []string {
 	return names
 }
 
+// Usual returns within which time of its end a certificate needs care, where nobody said: three weeks, or a quarter
+// of a life that is so short that three weeks would always be too late.
+func Usual(leaf *x509.Certificate) time.Duration {
+	return min(21*24*time.Hour, leaf.NotAfter.Sub(leaf.NotBefore)/4)
+}
+
 func (s Sent) dates(leaf *x509.Certificate, add adder) {
+	soon := s.Soon
+	if soon == 0 {
+		soon = Usual(leaf)
+	}
 	day := func(t time.Time) string { return t.UTC().Format("2006-01-02") }
 	left := leaf.NotAfter.Sub(s.Now)
 	days := int(left.Hours() / 24)
@@ -107,7 +117,7 @@ func (s Sent) dates(leaf *x509.Certificate, add adder) {
 		add("dates", point.Stop, "it begins on "+day(leaf.NotBefore), "browsers refuse it until then", "wait, or check the clock of the machine that made it")
 	case left <= 0:
 		add("dates", point.Stop, "it expired on "+day(leaf.NotAfter), "browsers show a warning in place of the site", "renew it, and let it renew by itself from now on")
-	case left < s.Soon:
+	case left < soon:
 		add("dates", point.Care, fmt.Sprintf("it ends in %d days, on %s", days, day(leaf.NotAfter)), "then browsers show a warning in place of the site", "renew it now, and find out why nothing did")
 	default:
 		add("dates", point.Good, fmt.Sprintf("it is good for %d more days, to %s", days, day(leaf.NotAfter)), "", "")

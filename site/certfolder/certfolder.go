@@ -49,7 +49,7 @@ type Plan struct {
 type State struct {
 	Window    *certs.Window `json:"window,omitempty"`    // the authority's
 	Asked     time.Time     `json:"asked,omitzero"`      // when the window was asked for
-	Ran       time.Time     `json:"ran,omitzero"`        // when it was last looked whether it is due
+	Ran       time.Time     `json:"ran,omitzero"`        // when a renewal last looked whether it is due
 	Failed    time.Time     `json:"failed,omitzero"`     // when obtaining failed; zero: it did not, the last time
 	Why       string        `json:"why,omitempty"`       // it failed
 	NotBefore time.Time     `json:"not_before,omitzero"` // the authority wants no question before that
@@ -100,6 +100,29 @@ func There(dir string) (*Folder, error) {
 
 // Path returns where it is.
 func (f *Folder) Path() string { return f.dir }
+
+const elsewhereFile = "elsewhere.json"
+
+// Elsewhere returns where the certificates are kept whose usual folder is dir: there, unless SetElsewhere said
+// otherwise.
+func Elsewhere(dir string) (string, error) {
+	var at struct{ Folder string }
+	if err := disk.TrustedFolder(dir); err != nil {
+		return dir, gone(err)
+	}
+	if there, err := readJSON(filepath.Join(dir, elsewhereFile), &at); err != nil || !there || at.Folder == "" {
+		return dir, err
+	}
+	return at.Folder, nil
+}
+
+// SetElsewhere says that certificates whose usual folder is dir are kept in another one.
+func SetElsewhere(dir, folder string) error {
+	if err := disk.PrivateFolder(dir); err != nil {
+		return err
+	}
+	return writeJSON(filepath.Join(dir, elsewhereFile), struct{ Folder string }{folder})
+}
 
 // maxFile bounds what is read.
 const maxFile = 4 << 20

@@ -252,6 +252,68 @@ func TestObtain(t *testing.T) {
 	assert.False(t, h.authority.Revoked(h.authority.Issued()[0]))
 }
 
+// One certificate for each site of a network, of a kind that the authority offers, kept in a folder of the user's.
+func TestObtainEach(t *testing.T) {
+	h := newHarbour(t, func(o *authority.Options) {
+		o.Profiles = map[string]string{"short": "for a few days", "usual": "for 90 days"}
+	})
+	keep := filepath.Join(h.dir, "keep")
+	args := func(command ...string) []string {
+		return append(h.args(command...), "--sister", "https://boat.example")
+	}
+	base := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--folder", keep}
+	r := want(t, 2, h.dir, args(append(base, "--profile", "gold")...)...)
+	assert.Contains(t, r.errs, "it offers short, usual")
+	c := said(t, want(t, 0, h.dir, args(append(base, "--each", "--profile", "short", "--format", "json")...)...))
+	require.Len(t, c.Certificates, 2)
+	assert.Equal(t, []string{"ternrock.example", "www.ternrock.example"}, c.Certificates[0].Names)
+	assert.Equal(t, []string{"boat.example"}, c.Certificates[1].Names)
+	for _, host := range []string{"ternrock.example", "boat.example"} {
+		assert.FileExists(t, filepath.Join(keep, host, "current", "fullchain.pem"))
+	}
+	assert.Empty(t, want(t, 0, h.dir, args("renew", "--quiet")...).out, "the folder is remembered")
+	c = said(t, want(t, 0, h.dir, args("renew", "--again", "--format", "json")...))
+	assert.Equal(t, "issued", c.Certificates[1].State)
+
+	// One of two fails: the other is had all the same.
+	h.set(func(step string) *authority.Problem {
+		if step != "validation" {
+			return nil
+		}
+		h.set(nil)
+		return &authority.Problem{Status: 403, Type: "urn:ietf:params:acme:error:unauthorized", Detail: "not found"}
+	})
+	c = said(t, want(t, 3, h.dir, args("obtain", "--again", "--format", "json")...))
+	assert.Equal(t, "failed", c.Certificates[0].State)
+	assert.Equal(t, "issued", c.Certificates[1].State)
+	assert.FileExists(t, filepath.Join(keep, "ternrock.example", "current", "fullchain.pem"))
+}
+
+// What a timer does, and what checkup and status know of it.
+func TestRenewalSeen(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	cron := want(t, 0, dir, "cert", "renew", "--install-timer", "cron").out
+	assert.Regexp(t, `^\d+ 4,10,16,22 \* \* \*  \S+ cert renew --quiet --config \S+\n$`, cron)
+	assert.Contains(t, want(t, 0, dir, "cert", "renew", "--install-timer", "systemd").out, "OnCalendar=*-*-* 22:")
+	status := func() string { return strings.Join(strings.Fields(want(t, 1, dir, "status").out), " ") }
+	assert.Contains(t, status(), "no timer has run cert renew yet")
+	assert.Empty(t, want(t, 0, dir, "cert", "renew", "--quiet").out)
+	assert.NotContains(t, status(), "no timer has run")
+
+	// Nobody looked for days; then the renewal failed when it was due.
+	state := filepath.Join(filepath.Dir(siteFile(dir)), "certificates", "ternrock.example", "state.json")
+	for say, text := range map[string]string{
+		"nothing has looked since 2026-01-02 whether": `{"ran":"2026-01-02T03:04:05Z"}`,
+		"failed on 2026-01-02: the authority is down": `{"ran":"` + time.Now().UTC().Format(time.RFC3339) + `","failed":"2026-01-02T03:04:05Z","why":"the authority is down","window":{"start":"2026-01-01T00:00:00Z","end":"2026-01-02T00:00:00Z"}}`,
+	} {
+		require.NoError(t, os.WriteFile(state, []byte(text), 0o600))
+		assert.Contains(t, status(), say)
+		checkup := want(t, 1, dir, "checkup", "--quiet", "--pages", "1").out
+		assert.Contains(t, strings.Join(strings.Fields(checkup), " "), say)
+	}
+}
+
 func TestObtainInPlace(t *testing.T) {
 	h := newHarbour(t, nil)
 	cert, key := h.load()

@@ -118,7 +118,17 @@ func museum(t testing.TB) (dir string, initArgs []string) {
 	}
 	line := regexp.MustCompile(`trimlantern (init .*)`).FindStringSubmatch(text)
 	require.NotNil(t, line, text)
-	return dir, strings.Fields(strings.ReplaceAll(line[1], "'", ""))
+	initArgs = strings.Fields(strings.ReplaceAll(line[1], "'", ""))
+	obtain := regexp.MustCompile(`trimlantern (cert obtain .*)`).FindStringSubmatch(text)
+	require.NotNil(t, obtain, text)
+	args := append(strings.Fields(obtain[1]), "--root", ".") // the site is ready but for its address
+	for i, a := range initArgs {
+		if a != "--files" && strings.HasPrefix(a, "--") {
+			args = append(args, a, initArgs[i+1])
+		}
+	}
+	want(t, 0, dir, args...)
+	return dir, initArgs
 }
 
 func TestDemo(t *testing.T) {

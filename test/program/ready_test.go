@@ -292,7 +292,7 @@ func TestCheckup(t *testing.T) {
 	second := want(t, 1, dir, "checkup", "--quiet", "--expires-within", "90d").out
 	assert.Contains(t, second, "Still insecure")
 	assert.NotContains(t, second, "Insecure since last time")
-	assert.Contains(t, strings.Join(strings.Fields(second), " "), "it ends in 29 days")
+	assert.Contains(t, strings.Join(strings.Fields(second), " "), "it ends in 89 days")
 	want(t, 1, dir, "apply", "--offline", "--quiet", sheetOf(t, dir))
 	want(t, 0, dir, "redirect", "install", "apache", ".htaccess")
 	third := want(t, 1, dir, "checkup", "--quiet").out
