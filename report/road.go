@@ -388,7 +388,11 @@ func (t *Text) Proof(r *work.Proof) {
 		if !a.OK {
 			mark = t.bad("[-]")
 		}
-		t.mark(mark, Clean(a.URL))
+		words := a.URL
+		if a.At != "" {
+			words += " at " + a.At
+		}
+		t.mark(mark, Clean(words))
 		if a.Why != "" {
 			t.wrap("      ", Clean(a.Why))
 		}

@@ -5,12 +5,10 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/x509"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,7 +18,9 @@ import (
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
 	"trimlantern/site/disk"
+	"trimlantern/site/fetch"
 	"trimlantern/site/probe"
+	"trimlantern/site/proof"
 	"trimlantern/site/sitefile"
 )
 
@@ -252,9 +252,10 @@ type Proof struct {
 	Asked []ProofAsked `json:"asked"`
 }
 
-// ProofAsked is what one name answered.
+// ProofAsked is what one name answered, at one of its addresses.
 type ProofAsked struct {
 	URL string `json:"url"`
+	At  string `json:"at,omitempty"` // the address, where the name has several
 	OK  bool   `json:"ok"`
 	Why string `json:"why,omitempty"`
 }
@@ -269,85 +270,72 @@ func (p *Proof) Code() int {
 	return Clean
 }
 
-// CertProof puts a file below the well-known folder of root, asks for it over HTTP
-// under every name as an authority would, and takes it away again unless keep is
-// set. Without name and content it makes some up.
+// CertProof puts a file below the well-known folder of root, asks for it over HTTP under every name and at every
+// address as an authority would, and takes it away again unless keep is set. Without name and content it makes
+// some up.
 func (j *Job) CertProof(ctx context.Context, root, name, content string, folder int, keep bool) (_ *Proof, err error) {
 	defer j.Progress.End()
 	if name == "" {
-		b := make([]byte, 16)
-		if _, err := rand.Read(b); err != nil {
-			return nil, world(err, "no random name", "run the command again")
-		}
-		name, content = "trimlantern-"+hex.EncodeToString(b[:8]), hex.EncodeToString(b[8:])
+		name, content = "trimlantern-"+rand.Text(), rand.Text()
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsAny(name, `/\`) {
 		return nil, misuse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
 	}
-	tree, err := disk.OpenTree(root) // its owner's rights are enough, and what is in it belongs to the owner
-	if err != nil {
-		return nil, misuse(err, root+" is no folder", "name the folder that the server serves the site from")
-	}
-	defer tree.Close()
 	client, err := j.web()
 	if err != nil {
 		return nil, err
 	}
-	below := hops.ProofFolders[folder]
-	out := &Proof{File: filepath.Join(root, filepath.FromSlash(below), name), Kept: keep}
-	file := strings.Trim(below, "/") + "/" + name
-	made, err := makeFolders(tree, below)
-	if err != nil {
-		return nil, world(err, "the folder cannot be made", "make "+root+" writable")
+	files := &proof.Files{Root: func(string) string { return root }, Folder: hops.ProofFolders[folder]}
+	claim := proof.Claim{Name: j.Site.Host, Token: name, Value: content}
+	placed, err := files.Plan(ctx, claim)
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return nil, world(nil, filepath.Join(placed.Root, placed.File)+" is there already", "remove it first, if nobody needs it")
+	case err != nil:
+		return nil, misuse(err, root+" is no folder", "name the folder that the server serves the site from")
 	}
-	clean := func() {
-		_ = tree.Remove(file) // what was made goes again; what others put there stays
-		for i := len(made) - 1; i >= 0; i-- {
-			_ = tree.Remove(made[i]) // only where it is empty
-		}
-	}
-	if _, there := tree.Lstat(file); there == nil {
-		return nil, world(nil, out.File+" is there already", "remove it first, if nobody needs it")
-	}
-	if err := tree.Write(file, []byte(content), disk.Looks{Mode: 0o644}); err != nil {
-		clean()
+	out := &Proof{File: filepath.Join(placed.Root, placed.File), Kept: keep, Asked: []ProofAsked{}}
+	if err := files.Put(ctx, placed, claim); err != nil {
+		_ = files.Remove(ctx, placed) // what failed first counts
 		return nil, world(err, "the file cannot be written", "make "+root+" writable")
 	}
 	if !keep {
-		defer clean()
+		defer func() {
+			if failed := files.Remove(context.WithoutCancel(ctx), placed); failed != nil && err == nil {
+				err = world(failed, "the file cannot be removed", "remove it by hand: "+out.File)
+			}
+		}()
 	}
 	for _, host := range j.Site.NetworkHosts() {
-		asked := ProofAsked{URL: "http://" + host + below + name}
-		j.Progress.At("asking "+asked.URL, 0, 0)
-		switch res, err := client.Get(ctx, asked.URL, nil); {
-		case err != nil:
-			asked.Why = probe.Failure(err)
-		case res.Status != 200:
-			asked.Why = fmt.Sprintf("answers %d", res.Status)
-		case strings.TrimSpace(string(res.Body)) != strings.TrimSpace(content):
-			asked.Why = "answers something else than the file holds"
-		default:
-			asked.OK = true
-			if len(res.Hops) > 0 {
-				asked.Why = fmt.Sprintf("after %d redirects; some authorities follow none", len(res.Hops))
-			}
-		}
-		out.Asked = append(out.Asked, asked)
+		out.Asked = append(out.Asked, j.askProof(ctx, client, host, files.Folder+name, content)...)
 	}
 	return out, nil
 }
 
-// makeFolders makes the folders of a path and returns those that were not there.
-func makeFolders(tree *disk.Tree, below string) (made []string, err error) {
-	at := ""
-	for _, part := range strings.Split(strings.Trim(below, "/"), "/") {
-		at = path.Join(at, part)
-		switch err := tree.Mkdir(at, 0o755); {
-		case err == nil:
-			made = append(made, at)
-		case !errors.Is(err, fs.ErrExist):
-			return made, err
-		}
+// askProof asks for a proof of one name at each of its addresses.
+func (j *Job) askProof(ctx context.Context, client *fetch.Client, host, path, content string) (all []ProofAsked) {
+	asked := ProofAsked{URL: "http://" + host + path}
+	j.Progress.At("asking "+asked.URL, 0, 0)
+	addrs, err := probe.Addresses(ctx, client, host, "80")
+	if err != nil || len(addrs) == 0 {
+		asked.Why = "its name cannot be looked up"
+		return append(all, asked)
 	}
-	return made, nil
+	for _, addr := range addrs {
+		one := asked
+		if len(addrs) > 1 {
+			one.At = addr
+		}
+		redirects, err := probe.Proof(ctx, client, host, addr, path, content)
+		switch {
+		case err != nil:
+			one.Why = probe.Failure(err)
+		default:
+			if one.OK = true; redirects > 0 {
+				one.Why = "after " + countOf(redirects, "redirect") + "; some authorities follow none"
+			}
+		}
+		all = append(all, one)
+	}
+	return all
 }

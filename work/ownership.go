@@ -263,7 +263,7 @@ func (r *obtaining) fetched(ctx context.Context, claim proof.Claim) string {
 	reached := 0
 	for _, addr := range addrs {
 		for began := time.Now(); ; {
-			err := probe.Proof(ctx, r.web, claim.Name, addr, proof.Folder+claim.Token, claim.Value)
+			_, err := probe.Proof(ctx, r.web, claim.Name, addr, proof.Folder+claim.Token, claim.Value)
 			if err == nil {
 				reached++
 				break

@@ -350,7 +350,7 @@ func (a *Authority) signed(w http.ResponseWriter, r *http.Request, step, rest st
 	if err != nil {
 		return nil, problem(http.StatusBadRequest, "malformed", "the request cannot be read")
 	}
-	jws, err := jose.ParseSigned(string(b), []jose.SignatureAlgorithm{jose.ES256, jose.RS256})
+	jws, err := jose.ParseSignedJSON(string(b), []jose.SignatureAlgorithm{jose.ES256, jose.RS256})
 	if err != nil || len(jws.Signatures) != 1 {
 		return nil, problem(http.StatusBadRequest, "malformed", "the request is not signed as the protocol says")
 	}
@@ -464,7 +464,7 @@ func (a *Authority) register(w http.ResponseWriter, key *jose.JSONWebKey, payloa
 
 // bound checks an external account binding (RFC 8555 §7.3.4).
 func (a *Authority) bound(raw []byte, key *jose.JSONWebKey) bool {
-	jws, err := jose.ParseSigned(string(raw), []jose.SignatureAlgorithm{jose.HS256})
+	jws, err := jose.ParseSignedJSON(string(raw), []jose.SignatureAlgorithm{jose.HS256})
 	if err != nil || len(jws.Signatures) != 1 {
 		return false
 	}

@@ -21,8 +21,9 @@ var ErrOtherContent = errors.New("answers something else than the proof")
 const maxProof = 64 << 10
 
 // Proof asks for a proof of ownership as an authority does (RFC 8555 §8.3): over HTTP from what listens at addr,
-// following redirects to ports 80 and 443, whatever certificate is there. It fails where the answer is not want.
-func Proof(ctx context.Context, c *fetch.Client, host, addr, path, want string) error {
+// following redirects to ports 80 and 443, whatever certificate is there. It returns how many redirects there were,
+// and fails where the answer is not want.
+func Proof(ctx context.Context, c *fetch.Client, host, addr, path, want string) (redirects int, err error) {
 	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
 	defer cancel()
 	first := true
@@ -39,7 +40,7 @@ func Proof(ctx context.Context, c *fetch.Client, host, addr, path, want string) 
 		},
 	}
 	client := &http.Client{Transport: transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		if len(via) >= 10 {
+		if redirects = len(via); redirects >= 10 {
 			return fetch.ErrHops
 		}
 		if p := r.URL.Port(); r.URL.Scheme != "http" && r.URL.Scheme != "https" || p != "" && p != "80" && p != "443" {
@@ -49,7 +50,7 @@ func Proof(ctx context.Context, c *fetch.Client, host, addr, path, want string) 
 	}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, (&url.URL{Scheme: "http", Host: host, Path: path}).String(), nil)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	req.Header.Set("User-Agent", "TrimLantern (checks a site's own pages)")
 	res, err := client.Do(req)
@@ -58,18 +59,18 @@ func Proof(ctx context.Context, c *fetch.Client, host, addr, path, want string) 
 		if errors.As(err, &ue) { // it repeats method and URL
 			err = ue.Err
 		}
-		return err
+		return redirects, err
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
-		return fmt.Errorf("answers %d", res.StatusCode)
+		return redirects, fmt.Errorf("answers %d", res.StatusCode)
 	}
 	b, err := io.ReadAll(io.LimitReader(res.Body, maxProof))
 	if err != nil {
-		return err
+		return redirects, err
 	}
 	if strings.TrimSpace(string(b)) != strings.TrimSpace(want) {
-		return ErrOtherContent
+		return redirects, ErrOtherContent
 	}
-	return nil
+	return redirects, nil
 }

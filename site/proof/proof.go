@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"trimlantern/core/hops"
 	"trimlantern/site/disk"
 	"trimlantern/site/dns"
 )
@@ -29,7 +30,7 @@ const (
 )
 
 // Folder is where proofs are fetched from, on port 80 of each name.
-const Folder = "/.well-known/acme-challenge/"
+var Folder = hops.ProofFolders[0]
 
 // RecordOf returns the name of the record that proves a name.
 func RecordOf(name string) string { return "_acme-challenge." + strings.TrimPrefix(name, "*.") }
@@ -88,7 +89,8 @@ func Remove(ctx context.Context, p Placed) error {
 
 // Files puts proofs into web roots.
 type Files struct {
-	Root func(name string) string // the web root of a name
+	Root   func(name string) string // the web root of a name
+	Folder string                   // where proofs are looked for; "": the package's
 }
 
 // Kind is HTTP.
@@ -99,7 +101,11 @@ func (*Files) Close() {}
 
 // Plan names the file, and the folders that have to be made for it.
 func (f *Files) Plan(_ context.Context, c Claim) (Placed, error) {
-	p := Placed{Way: "file", Name: c.Name, Value: c.Value, Root: f.Root(c.Name), File: strings.Trim(Folder, "/") + "/" + c.Token}
+	folder := f.Folder
+	if folder == "" {
+		folder = Folder
+	}
+	p := Placed{Way: "file", Name: c.Name, Value: c.Value, Root: f.Root(c.Name), File: strings.Trim(folder, "/") + "/" + c.Token}
 	tree, err := disk.OpenTree(p.Root)
 	if err != nil {
 		return p, err
@@ -116,7 +122,7 @@ func (f *Files) Plan(_ context.Context, c Claim) (Placed, error) {
 		}
 	}
 	if _, err := tree.Lstat(p.File); err == nil {
-		return p, fmt.Errorf("%s is there already", filepath.Join(p.Root, p.File))
+		return p, fmt.Errorf("%s %w", filepath.Join(p.Root, p.File), fs.ErrExist)
 	}
 	return p, nil
 }
