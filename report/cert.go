@@ -118,7 +118,7 @@ func (t *Text) certificate(o *work.Obtained, c work.Certificate) {
 		}
 		t.points(faults)
 	}
-	if c.Folder != "" {
+	if c.Folder != "" && c.Texts == nil {
 		t.heading("Files")
 		rows := [][]string{{"key", "private key, for nobody else to read"}, {"fullchain", "certificate and chain, as most servers want it"}, {"leaf", "the certificate alone"}, {"chain", "the chain alone"}}
 		t.printf("  in %s\n", t.clip(c.Folder, 74))

@@ -36,6 +36,8 @@ trimlantern init --config dump.yaml --site https://ternrock.example --also www.t
 trimlantern preview --config dump.yaml --offline >/dev/null || true
 shot patch 22 'trimlantern apply --config dump.yaml --patch patch.sql'
 shot mend 22 'trimlantern mend'
+shot cert-obtain 24 "$(sed -nE 's/^  (trimlantern cert obtain)/\1/p' "$dir/stay.txt")"
+shot cert-panel 44 'trimlantern cert obtain --show'
 shot ready 25 'trimlantern ready'
 shot redirect-before 29 'trimlantern redirect test'
 shot scan-before 50 'trimlantern scan'
@@ -47,7 +49,7 @@ shot apply 29 'trimlantern apply'
 shot redirect-install 8 'trimlantern redirect install apache .htaccess'
 shot redirect-test 60 'trimlantern redirect test --all'
 shot scan-after 24 'trimlantern scan'
-shot status 20 'trimlantern status'
+shot status 22 'trimlantern status'
 https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
 	--user-data-dir="$dir/profile" --ignore-certificate-errors --window-size=1280,800 --hide-scrollbars \

@@ -661,3 +661,23 @@ func TestObtainDiskFull(t *testing.T) {
 	}
 	assert.Len(t, h.authority.Issued(), 3, "what was issued before the disk was full is fetched, not ordered again")
 }
+
+// Every command of the page on certificates is run, on the made-up site.
+func TestCertificatesPage(t *testing.T) {
+	b, err := os.ReadFile("../../docs/certificates.md")
+	require.NoError(t, err)
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	here := strings.NewReplacer("https://authority.example/directory", "https://authority.lampguild.example/directory", "/etc/ssl/ternrock.pem", "tls/fullchain.pem", "/etc/ssl/ternrock.key", "tls/key.pem", `"nginx -s reload"`, "true")
+	ran := 0
+	for _, block := range strings.Split(string(b), "```sh\n")[1:] {
+		block, _, _ = strings.Cut(block, "```")
+		for line := range strings.Lines(block) {
+			words := strings.Fields(here.Replace(line))
+			require.Equal(t, "trimlantern", words[0])
+			want(t, 0, dir, words[1:]...)
+			ran++
+		}
+	}
+	assert.Equal(t, 4, ran)
+}
