@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -204,12 +205,15 @@ func retryAfter(v string) time.Duration {
 	if when, err := http.ParseTime(v); err == nil {
 		return max(0, time.Until(when))
 	}
-	d, err := time.ParseDuration(v + "s")
-	if err != nil || strings.ContainsAny(v, "hmsun.") {
+	seconds, err := strconv.Atoi(v)
+	if err != nil {
 		return 0
 	}
-	return max(0, d)
+	return time.Duration(min(max(seconds, 0), longWait)) * time.Second
 }
+
+// longWait is the longest wait that is believed, in seconds.
+const longWait = 365 * 24 * 3600
 
 // Binding ties a new account to one that the authority knows (RFC 8555 §7.3.4).
 type Binding struct {

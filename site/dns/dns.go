@@ -177,7 +177,12 @@ func (c *Client) Issuers(ctx context.Context, name string) (issuers []string, at
 		if said[tag] == nil { // it limits wildcards alone, or names an address for reports
 			return nil, "", nil
 		}
-		return slices.DeleteFunc(said[tag], func(s string) bool { return s == "" }), at, nil
+		for _, domain := range said[tag] {
+			if domain != "" {
+				issuers = append(issuers, domain)
+			}
+		}
+		return issuers, at, nil
 	}
 	return nil, "", nil
 }
