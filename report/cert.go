@@ -60,7 +60,7 @@ func allNew(o *work.Obtained) bool {
 // certWords begin a report on one certificate.
 var certWords = map[work.CertState]string{
 	work.CertIssued: "Obtained a certificate for", work.CertKept: "There is a good certificate for", work.CertWaiting: "Waiting for the DNS: no certificate yet for",
-	work.CertRefused: "Not put in place: the certificate for", work.CertBack: "Taken back: the new certificate for", work.CertFailed: "No certificate for",
+	work.CertRefused: "No use: the certificate for", work.CertBack: "Taken back: the new certificate for", work.CertFailed: "No certificate for",
 }
 
 func (t *Text) certificate(o *work.Obtained, c work.Certificate) {

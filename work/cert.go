@@ -137,7 +137,7 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	}
 	for _, p := range out.Papers {
 		if p.Bad != "" {
-			out.Points = append(out.Points, point.Point{ID: "file", Grade: point.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
+			out.Points = append(out.Points, point.Point{ID: "file", About: []string{}, Grade: point.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
 		}
 	}
 	sent := certs.Sent{Chain: bundle.Chain, Names: j.certified(bundle.Chain[0]), Roots: client.Roots(), Now: j.Now(), Soon: o.Soon}
@@ -148,12 +148,12 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	}
 	switch {
 	case bundle.Key != nil:
-		out.Points = append(out.Points, point.Point{ID: "pair", Grade: point.Good, What: "the key belongs to the certificate"})
+		out.Points = append(out.Points, point.Point{ID: "pair", About: []string{}, Grade: point.Good, What: "the key belongs to the certificate"})
 	case hasKey:
-		out.Points = append(out.Points, point.Point{ID: "pair", Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it",
+		out.Points = append(out.Points, point.Point{ID: "pair", About: []string{}, Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it",
 			Do: "find the key that the signing request was made with, or make a new request: trimlantern cert request"})
 	default:
-		out.Points = append(out.Points, point.Point{ID: "pair", Grade: point.Care, What: "no key is among the files", Why: "whether it belongs to the certificate was not looked at", Do: "name the key too; it is not shown"})
+		out.Points = append(out.Points, point.Point{ID: "pair", About: []string{}, Grade: point.Care, What: "no key is among the files", Why: "whether it belongs to the certificate was not looked at", Do: "name the key too; it is not shown"})
 	}
 	if o.Folder == "" {
 		return out, nil
@@ -168,7 +168,7 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	}
 	chainFile, keyFile := filepath.Join(folder, j.Site.Host+".chain.pem"), filepath.Join(folder, j.Site.Host+".key.pem")
 	if _, err := os.Lstat(chainFile); err == nil && point.Worst(out.Points) == point.Stop {
-		out.Points = append(out.Points, point.Point{ID: "kept", Grade: point.Stop, What: chainFile + " was not replaced", Why: "visitors could not use the new certificate", Do: "fix what is named above, then run the same command again"})
+		out.Points = append(out.Points, point.Point{ID: "kept", About: []string{}, Grade: point.Stop, What: chainFile + " was not replaced", Why: "visitors could not use the new certificate", Do: "fix what is named above, then run the same command again"})
 		return out, nil
 	}
 	if err := j.writeKept(out, chainFile, chain, 0o644); err != nil {

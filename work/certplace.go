@@ -25,6 +25,10 @@ import (
 func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.Set, v *certfolder.Version) error {
 	leaf := v.Chain[0]
 	r.dated(c, set, leaf)
+	before, err := set.Current()
+	if err != nil {
+		return keepFault(err, r.folder)
+	}
 	if r.o.Show {
 		c.Texts = map[string]string{}
 		for _, part := range certfolder.Parts {
@@ -32,23 +36,27 @@ func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.S
 		}
 	}
 	c.Points = r.judge(c, v)
-	if point.Worst(c.Points) == point.Stop {
+	switch stop := point.Worst(c.Points) == point.Stop; {
+	case stop && before == v.Name:
+		c.Folder, c.State, c.Problem = set.CurrentLink(), CertRefused, "visitors cannot use the certificate that is in use"
+		c.Do = "see what is marked; a new one: --again"
+		return nil
+	case stop:
 		c.Folder = filepath.Join(set.Path(), v.Name)
-		c.State, c.Problem = CertRefused, "visitors could not use the certificate that came"
-		c.Do = "see what is marked; the one of before stays in use"
+		c.State, c.Problem = CertRefused, "it was not put in place: visitors could not use the certificate that came"
+		c.Do = "see what is marked; what was in use before stays"
 		return nil
 	}
 	c.Folder = set.CurrentLink()
-	before, err := set.Current()
-	if err != nil {
-		return keepFault(err, r.folder)
-	}
 	files, err := r.serverFiles(v)
 	if err != nil {
 		return err
 	}
 	changed := slices.DeleteFunc(slices.Clone(files), func(f serverFile) bool { return f.there && bytes.Equal(f.before, f.after) })
 	c.inPlace = len(files) > 0 || r.plan.After != ""
+	if r.out.Renewing && before == v.Name && len(changed) == 0 {
+		return nil // nothing is due: the server is left alone
+	}
 	was, listened := r.served(ctx, c, leaf), r.listening(ctx)
 	if before == v.Name && len(changed) == 0 {
 		if c.Served = was; c.allServe() || r.plan.After == "" {

@@ -215,12 +215,17 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 	if !strings.HasPrefix(r.plan.Directory, "https://") {
 		return done(misuse(nil, fmt.Sprintf("%q is no https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
 	}
+	if j.CA != "" {
+		r.plan.CA = j.CA
+	} else if j.File.Network.CA == "" {
+		j.CA = r.plan.CA
+	}
 	for i, root := range r.plan.Roots {
 		if r.plan.Roots[i], err = filepath.Abs(root); err != nil {
 			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 	}
-	for _, file := range []*string{&r.plan.UpdateKey, &r.plan.Program} {
+	for _, file := range []*string{&r.plan.UpdateKey, &r.plan.Program, &r.plan.CA} {
 		if *file == "" {
 			continue
 		}
@@ -761,10 +766,10 @@ func (r *obtaining) judge(c *Certificate, v *certfolder.Version) []point.Point {
 	sent := certs.Sent{Chain: v.Chain, Names: names, Roots: r.web.Roots(), Now: r.job.Now()}
 	points := sent.Judge()
 	if missing := certs.Uncovered(leaf, c.Names); len(missing) > 0 && len(names) < len(c.Names) {
-		points = append(points, point.Point{ID: "names", Grade: point.Stop, What: "it does not cover " + strings.Join(missing, ", "), Do: "order it again: --again"})
+		points = append(points, point.Point{ID: "names", About: []string{}, Grade: point.Stop, What: "it does not cover " + strings.Join(missing, ", "), Do: "order it again: --again"})
 	}
 	if !certs.Fits(v.Key, leaf) {
-		points = append(points, point.Point{ID: "pair", Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it", Do: "order it again: --again"})
+		points = append(points, point.Point{ID: "pair", About: []string{}, Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it", Do: "order it again: --again"})
 	}
 	return points
 }

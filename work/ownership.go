@@ -337,7 +337,7 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 	}
 	remove, err := r.put(ctx, w, set, &certfolder.Pending{}, placed, claims)
 	if err == nil {
-		err = r.awaitRecords(ctx, c, placed, r.waiting(recordSeen), lookRecord)
+		err = r.awaitRecords(ctx, c, placed, r.waiting(recordSeen), lookRecord, false)
 	} else if !isFault(err) {
 		err = world(err, "the record cannot be made", "fix that, then run the same command again")
 	}
@@ -361,14 +361,14 @@ func (r *obtaining) waiting(usual time.Duration) time.Duration {
 	return usual
 }
 
-// awaitRecords waits until every name server that answers has the records.
-func (r *obtaining) awaitRecords(ctx context.Context, c *Certificate, placed []proof.Placed, most, pause time.Duration) error {
+// awaitRecords waits until every name server of the zone that answers has the records, and with resolvers those too.
+func (r *obtaining) awaitRecords(ctx context.Context, c *Certificate, placed []proof.Placed, most, pause time.Duration, resolvers bool) error {
 	began := time.Now()
 	for {
 		c.Records = []Record{}
 		missing := 0
 		for _, p := range placed {
-			rec := Record{Name: p.Record, Type: "TXT", Value: p.Value, Why: r.unseen(ctx, p)}
+			rec := Record{Name: p.Record, Type: "TXT", Value: p.Value, Why: r.unseen(ctx, p, resolvers)}
 			if rec.Why != "" {
 				missing++
 			}
@@ -390,9 +390,9 @@ func (r *obtaining) awaitRecords(ctx context.Context, c *Certificate, placed []p
 	}
 }
 
-// unseen says who does not see a record yet; "": all that answer do. The zone's own servers are asked first: a
-// resolver that is asked too early remembers that there was nothing.
-func (r *obtaining) unseen(ctx context.Context, p proof.Placed) string {
+// unseen says who does not see a record yet; "": all that answer do. The zone's own servers are asked first, and
+// nothing but them where the record is made up: a resolver remembers what it was told.
+func (r *obtaining) unseen(ctx context.Context, p proof.Placed, andResolvers bool) string {
 	client, err := r.resolver()
 	if err != nil {
 		return err.Error()
@@ -414,7 +414,8 @@ func (r *obtaining) unseen(ctx context.Context, p proof.Placed) string {
 			return why
 		}
 	}
-	_, servers, _ := client.Servers(ctx, p.Record) // none: the resolvers are asked
+	_, zone, _ := strings.Cut(p.Record, ".")   // the record itself is asked of nobody who would remember that there is none
+	_, servers, _ := client.Servers(ctx, zone) // none: the resolvers are asked
 	for _, s := range servers {
 		host, _, err := net.SplitHostPort(s.Addr)
 		if err != nil || address.IsPrivate(host) && !r.private(ctx, client, p.Name) { // what a zone names must not steer us into a private network
@@ -423,6 +424,9 @@ func (r *obtaining) unseen(ctx context.Context, p proof.Placed) string {
 		if why := look(s.Name, s.Addr); why != "" {
 			return why
 		}
+	}
+	if !andResolvers && seen > 0 {
+		return ""
 	}
 	resolvers := r.plan.Resolvers
 	if len(resolvers) == 0 {
@@ -532,7 +536,7 @@ func (r *obtaining) seen(ctx context.Context, c *Certificate, placed []proof.Pla
 		return false, nil
 	}
 	if _, byHand := r.way.(proof.Hand); !byHand {
-		return false, r.awaitRecords(ctx, c, placed, r.waiting(recordSeen), lookRecord)
+		return false, r.awaitRecords(ctx, c, placed, r.waiting(recordSeen), lookRecord, true)
 	}
 	if len(placed) > 0 && r.o.Tell != nil {
 		var records []Record
@@ -541,7 +545,7 @@ func (r *obtaining) seen(ctx context.Context, c *Certificate, placed []proof.Pla
 		}
 		r.o.Tell(records)
 	}
-	err = r.awaitRecords(ctx, c, placed, r.waiting(handSeen), lookForHand)
+	err = r.awaitRecords(ctx, c, placed, r.waiting(handSeen), lookForHand, true)
 	if err != nil && ctx.Err() == nil {
 		c.State, c.Problem, c.Do = CertWaiting, err.Error(), "make the records, then run the same command again: it goes on with the same records"
 		return true, nil

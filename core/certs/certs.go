@@ -49,7 +49,7 @@ func (s Sent) Judge() []point.Point {
 	leaf, place := s.Leaf()
 	var out []point.Point
 	add := func(id string, g point.Grade, what, why, do string) {
-		out = append(out, point.Point{ID: id, Grade: g, What: what, Why: why, Do: do})
+		out = append(out, point.Point{ID: id, About: []string{}, Grade: g, What: what, Why: why, Do: do})
 	}
 	if place > 0 {
 		add("first", point.Stop, fmt.Sprintf("the site's own certificate is sent as number %d, not as the first", place+1),

@@ -25,6 +25,7 @@ import (
 // Plan is what was asked for: each renewal repeats it.
 type Plan struct {
 	Directory string            `json:"directory"`          // the authority's
+	CA        string            `json:"ca,omitempty"`       // PEM file of an authority that is trusted besides the system's
 	Email     string            `json:"email,omitempty"`    // that the authority may write to
 	Agreed    string            `json:"agreed,omitempty"`   // the terms of service that the owner agreed to
 	Accounts  map[string]string `json:"accounts,omitempty"` // URLs by directory

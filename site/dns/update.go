@@ -105,14 +105,17 @@ func (c *Client) TXT(ctx context.Context, server, name string) (texts []string, 
 // maxAliases bounds how many aliases are followed.
 const maxAliases = 8
 
-// Target returns the name that a name is an alias of in the end; the name itself where it is none.
-func (c *Client) Target(ctx context.Context, name string) (string, error) {
+// Target returns the name that a name is an alias of in the end, as far as one server says; the name itself where
+// it is none. No resolver is asked: it would remember for long that there is no such name yet.
+func (c *Client) Target(ctx context.Context, server, name string) (string, error) {
 	for range maxAliases {
-		r, err := c.ask(ctx, c.server, name, dns.TypeCNAME)
+		r, err := c.ask(ctx, server, name, dns.TypeCNAME)
 		if err != nil {
 			return "", err
 		}
-		at := slices.IndexFunc(r.Answer, func(rr dns.RR) bool { return rr.Header().Rrtype == dns.TypeCNAME })
+		at := slices.IndexFunc(r.Answer, func(rr dns.RR) bool {
+			return rr.Header().Rrtype == dns.TypeCNAME && strings.EqualFold(strings.TrimSuffix(rr.Header().Name, "."), name)
+		})
 		if at < 0 {
 			return name, nil
 		}

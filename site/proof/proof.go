@@ -252,8 +252,8 @@ func (Hand) Remove(context.Context, Placed) error { return nil }
 
 // Update writes the records by dynamic update (RFC 2136).
 type Update struct {
-	Client  *dns.Client // follows aliases
-	Server  string      // host:port
+	Client  *dns.Client
+	Server  string // host:port
 	KeyFile string
 }
 
@@ -266,7 +266,7 @@ func (*Update) Close() {}
 // Plan names the record, behind aliases, and the zone that it is in.
 func (u *Update) Plan(ctx context.Context, c Claim) (Placed, error) {
 	p := Placed{Way: "update", Name: c.Name, Value: c.Value, Record: RecordOf(c.Name), Server: u.Server, KeyFile: u.KeyFile}
-	if target, err := u.Client.Target(ctx, p.Record); err == nil { // a resolver that does not know the zone yet knows no alias either
+	if target, err := u.Client.Target(ctx, u.Server, p.Record); err == nil { // what keeps it from answering says the next question
 		p.Record = target
 	}
 	var err error
