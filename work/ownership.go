@@ -88,13 +88,19 @@ func (r *obtaining) roots() (roots []string) {
 		return r.plan.Roots
 	}
 	f := r.job.File
-	for _, dir := range []string{f.Folder, f.Abs(f.System)} {
+	add := func(dir string) {
 		if dir != "" && !slices.Contains(roots, dir) {
 			roots = append(roots, dir)
 		}
 	}
+	for _, dir := range []string{f.Folder, f.Abs(f.System)} {
+		if above, ok := strings.CutSuffix(filepath.ToSlash(dir), r.job.Site.Path); ok { // of a site in a folder: what the server serves is above it
+			add(filepath.FromSlash(above))
+		}
+		add(dir)
+	}
 	if len(roots) == 0 && f.Path != "" {
-		roots = append(roots, f.Dir)
+		add(f.Dir)
 	}
 	return roots
 }

@@ -28,7 +28,7 @@ const (
 	maxAnswer  = 1 << 20          // bytes of one answer
 	answerTime = 30 * time.Second // for one answer
 	maxPause   = 30 * time.Second // that a busy authority may ask for; longer is said and not waited for
-	maxTries   = 8                // of one request whose nonce is refused
+	maxTries   = 20               // of one request whose nonce is refused
 	maxBusy    = 3                // of one request to an authority that is busy
 	maxWait    = 10 * time.Minute // until the authority has come to a decision
 )

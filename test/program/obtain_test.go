@@ -19,9 +19,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
+	"github.com/miekg/dns"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -663,6 +665,78 @@ func TestObtainDiskFull(t *testing.T) {
 		h.pairs(cert, key)
 	}
 	assert.Len(t, h.authority.Issued(), 3, "what was issued before the disk was full is fetched, not ordered again")
+}
+
+// As an ordinary user in folders that may only be read: nothing is done, and why is said.
+func TestObtainReadOnly(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 {
+		t.Fatal("this test runs the program as another user: run it as root")
+	}
+	h := newHarbour(t, nil)
+	cert, key := h.load()
+	home := filepath.Join(h.dir, "home")
+	require.NoError(t, os.Mkdir(home, 0o700))
+	require.NoError(t, os.Chown(home, 65534, 65534))
+	for d := h.dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	ca := filepath.Join(home, "ca.pem")
+	b, err := os.ReadFile(filepath.Join(h.dir, "ca.pem"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(ca, b, 0o644))
+	require.NoError(t, os.Chown(ca, 65534, 65534))
+	try := func(args ...string) (int, string) {
+		c := exec.Command(program, append(append([]string{"cert", "obtain", "--directory", h.directory, "--accept-terms", "--quiet"}, args...), "--site", "https://ternrock.example", "--also", "www.ternrock.example",
+			"--ca", ca, "--resolve", "*:80:"+h.plain, "--resolve", "*:443:"+h.secure)...)
+		c.Dir, c.Env = home, append(os.Environ(), "TRIMLANTERN_HOME="+home)
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		out, _ := c.CombinedOutput() // its exit code is what counts
+		return c.ProcessState.ExitCode(), strings.Join(strings.Fields(string(out)), " ")
+	}
+	code, out := try("--root", h.root)
+	assert.Equal(t, 3, code, out)
+	assert.Contains(t, out, "you may not write there")
+	require.NoError(t, os.Chown(h.root, 65534, 65534))
+	require.NoError(t, os.Chmod(key, 0o644))
+	code, out = try("--root", h.root, "--install-as", cert, "--install-as", key)
+	assert.Equal(t, 3, code, out)
+	assert.Contains(t, out, "cannot be written")
+	h.pairs(cert, key)
+	code, out = try("--folder", "/proc/trimlantern")
+	assert.Equal(t, 3, code, out)
+	assert.Len(t, h.authority.Issued(), 1)
+}
+
+// An authority that the DNS does not allow is not asked.
+func TestObtainCAA(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, func(o *authority.Options) { o.Issuers = []string{"lampguild.example"} })
+	allowed := []string{"other.example"}
+	at, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	server := &dns.Server{PacketConn: at, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, r *dns.Msg) {
+		m := new(dns.Msg)
+		m.SetReply(r)
+		if q := r.Question[0]; q.Qtype == dns.TypeCAA && q.Name == "ternrock.example." {
+			for _, a := range allowed {
+				m.Answer = append(m.Answer, &dns.CAA{Hdr: dns.RR_Header{Name: q.Name, Rrtype: dns.TypeCAA, Class: dns.ClassINET, Ttl: 1}, Tag: "issue", Value: a})
+			}
+		}
+		_ = w.WriteMsg(m) // who went away does not want it
+	})}
+	go func() { _ = server.ActivateAndServe() }() // ends with the test
+	t.Cleanup(func() { _ = server.Shutdown() })
+	command := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--resolver", at.LocalAddr().String()}
+	r := h.want(3, command...)
+	flat := strings.Join(strings.Fields(r.out), " ")
+	assert.Contains(t, flat, "the DNS of ternrock.example lets only other.example issue certificates for ternrock.example (CAA); this authority goes by lampguild.example")
+	assert.Contains(t, flat, `add a CAA record: ternrock.example. CAA 0 issue "lampguild.example"`)
+	allowed = []string{";"}
+	assert.Contains(t, strings.Join(strings.Fields(h.want(3, command...).out), " "), "lets no authority issue")
+	assert.Empty(t, h.authority.Issued())
+	allowed = append(allowed, "lampguild.example; validationmethods=http-01")
+	h.want(0, command...)
 }
 
 // Every command of the page on certificates is run, on the made-up site.

@@ -221,7 +221,7 @@ func TestRoadByHand(t *testing.T) {
 		Steps []struct{ Name, State string }
 	}
 	decode(t, want(t, 1, dir, "status", "--format", "json"), &status)
-	assert.Len(t, status.Steps, 6)
+	assert.Len(t, status.Steps, 7)
 	assert.NotEmpty(t, status.Next)
 
 	var undone struct {

@@ -3,6 +3,7 @@
 package real
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -137,7 +138,7 @@ func (w *web) authority(dns string, binding bool) *port {
 	require.NoError(w.t, err)
 	file := filepath.Join(own.dir, "config.json")
 	require.NoError(w.t, os.WriteFile(file, b, 0o644))
-	w.daemon("env", "PEBBLE_VA_NOSLEEP=1", "PEBBLE_WFE_NONCEREJECT=20", "pebble", "-config", file, "-dnsserver", dns, "-strict")
+	w.daemon("env", "PEBBLE_VA_NOSLEEP=1", "PEBBLE_WFE_NONCEREJECT=20", "PEBBLE_AUTHZREUSE="+cmp.Or(w.reuse, "50"), "pebble", "-config", file, "-dnsserver", dns, "-strict")
 	p.directory, p.management = "https://"+listen+"/dir", "https://"+management
 	var root []byte
 	w.await("the authority", func() bool { root = p.managed("/roots/0"); return len(root) > 0 })
@@ -248,7 +249,7 @@ func obtainNginx(t *testing.T, start func(*web, string, bool) *port) {
 	w := newWeb(t)
 	root := w.layOut("", "")
 	require.NoError(t, os.RemoveAll(filepath.Join(root, ".well-known")))
-	w.nginx(root, "")
+	w.nginx(root, w.tool(0, "redirect", "show", "nginx", "--hsts"))
 	p := start(w, "", true)
 	p.started("/")
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "eab.key"), []byte(bindingKey+"\n"), 0o600))
@@ -289,6 +290,18 @@ func (p *port) serves2(names ...string) {
 	p.serves(names...)
 }
 
+// serveCurrent starts a web server with the newest certificate, and has it judged for names.
+func (p *port) serveCurrent(names ...string) {
+	p.t.Helper()
+	p.openToServer()
+	current := filepath.Join(p.dir, "certificates", host, "current")
+	conf := fmt.Sprintf("daemon off;\npid %[1]s/nginx.pid;\nerror_log %[1]s/nginx-error.log;\nevents {}\nhttp {\n%[2]saccess_log off;\nserver {\nlisten %[3]s;\nlisten %[4]s ssl;\nssl_certificate %[5]s/fullchain.pem;\nssl_certificate_key %[5]s/key.pem;\nlocation / { return 200 \"<title>Tern Rock Light</title>\"; }\n}\n}\n",
+		p.dir, p.tempPaths(), p.plain, p.secure, current)
+	require.NoError(p.t, os.WriteFile(filepath.Join(p.dir, "current.conf"), []byte(conf), 0o644))
+	p.daemon("nginx", "-c", filepath.Join(p.dir, "current.conf"), "-p", p.dir)
+	p.serves2(names...)
+}
+
 // No web server at all: a little listener proves the names; and a program of the user's own, with a wildcard.
 func TestObtainListener(t *testing.T) {
 	for _, a := range authorities {
@@ -313,6 +326,7 @@ esac
 `), 0o755))
 	out = p.obtains(0, "--again", "--name", "*."+host, "--dns-hook", hook, "--resolver", p.names)
 	assert.Contains(t, out, `"way": "dns-hook"`)
+	p.serveCurrent(host, "www."+host, "boat."+host)
 	require.NoError(t, json.Unmarshal([]byte(out), &said))
 	assert.Equal(t, []string{host, "*." + host}, said.Certificates[0].Names, "the wildcard covers www")
 	calls, err := os.ReadFile(filepath.Join(w.dir, "calls"))
@@ -338,6 +352,7 @@ func obtainDNS(t *testing.T, start func(*web, string, bool) *port) {
 	key := string(w.run(w.dir, "tsig-keygen", "keeper"))
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "update.key"), []byte(key), 0o600))
 	zone := fmt.Sprintf("$TTL 300\n@ IN SOA ns1 keeper 1 3600 600 86400 1\n@ IN NS ns1\nns1 IN A %[1]s\n@ IN A %[1]s\nwww IN A %[1]s\n", ip)
+	w.reuse = "0" // what is proven once is asked for again
 	server := w.updatable(ip, zone, key)
 	p := start(w, server, false)
 	update := []string{"--dns-update", server, "--dns-update-key", "update.key", "--resolver", server}
@@ -345,6 +360,7 @@ func obtainDNS(t *testing.T, start func(*web, string, bool) *port) {
 	assert.Contains(t, out, `"way": "dns-update"`)
 	left := string(w.run(w.dir, "dig", "+short", "-p", strings.Split(server, ":")[1], "@127.0.0.1", "_acme-challenge."+host, "TXT"))
 	assert.Empty(t, strings.TrimSpace(left), "no record is left")
+	p.serveCurrent(host, "www."+host, "boat."+host)
 
 	other := strings.Replace(key, `"keeper"`, `"stranger"`, 1)
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "other.key"), []byte(other), 0o600))

@@ -23,6 +23,7 @@ type web struct {
 	*bench
 	plain, secure string // where it listens; with a proxy, where the proxy does
 	override      string // what Apache lets .htaccess override; "": all
+	reuse         string // how often the test authority believes a proof again, in percent
 }
 
 // layOut writes the site's files.
