@@ -320,6 +320,7 @@ func TestRenewalSeen(t *testing.T) {
 }
 
 func TestObtainInPlace(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, nil)
 	cert, key := h.load()
 	r := h.want(0, "obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading, "--format", "json")
@@ -380,6 +381,7 @@ func TestObtainInPlace(t *testing.T) {
 
 // Whatever fails, the old certificate stays, the same command goes on, and nothing is left lying about.
 func TestObtainFaults(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, nil)
 	cert, key := h.load()
 	old, err := os.ReadFile(cert)
@@ -449,6 +451,7 @@ func TestObtainFaults(t *testing.T) {
 
 // nobody answers nonces at once; the authority refuses one in five.
 func TestObtainBadNonces(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, nil)
 	n := 0
 	h.set(func(step string) *authority.Problem {
@@ -581,6 +584,7 @@ func TestObtainHostile(t *testing.T) {
 
 // A rate limit is kept until it ends: the authority is not asked before.
 func TestObtainRateLimit(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, nil)
 	asked := 0
 	h.set(func(step string) *authority.Problem {
