@@ -571,6 +571,11 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 	if err != nil {
 		return keepFault(err, r.folder)
 	}
+	if pending == nil {
+		if err := set.SetPending(nil); err != nil { // a key may be left
+			return keepFault(err, r.folder)
+		}
+	}
 	if pending != nil && len(pending.Placed) > 0 {
 		for _, p := range pending.Placed {
 			err := proof.Remove(ctx, p)
