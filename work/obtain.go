@@ -137,7 +137,8 @@ func (j *Job) certFolder(given string) (string, error) {
 type obtaining struct {
 	job    *Job
 	o      ObtainOptions
-	plan   certfolder.Plan
+	kept   certfolder.Plan // what renewals repeat today
+	plan   certfolder.Plan // with what is asked for now
 	folder *certfolder.Folder
 	web    *fetch.Client
 	key    crypto.Signer
@@ -158,10 +159,25 @@ func (j *Job) Obtain(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 	if err := r.agreeable(ctx); err != nil {
 		return nil, err
 	}
+	out, err := r.each(ctx, func(c *Certificate, set *certfolder.Set) error { return r.one(ctx, c, set, o.Again) })
+	if err != nil || !r.worked() {
+		return out, err
+	}
 	if err := r.folder.SetPlan(r.plan); err != nil {
 		return nil, keepFault(err, r.folder)
 	}
-	return r.each(ctx, func(c *Certificate, set *certfolder.Set) error { return r.one(ctx, c, set, o.Again) })
+	return out, nil
+}
+
+// worked reports whether renewals are to repeat what was asked for now: a mistaken option must not spoil them.
+// Where nothing worked before, it is what the same command goes on with.
+func (r *obtaining) worked() bool {
+	if r.kept.Directory == "" && r.ca != nil {
+		return true
+	}
+	return !slices.ContainsFunc(r.out.Certificates, func(c Certificate) bool {
+		return c.State != CertIssued && c.State != CertKept && c.State != CertWaiting
+	})
 }
 
 // folderFault says that the folder of certificates cannot be used.
@@ -208,7 +224,10 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 	if err != nil {
 		return done(world(err, "what was asked for before cannot be read", "move "+dir+" away, then run the command with all its options"))
 	}
-	r := &obtaining{job: j, o: o, plan: merged(kept, o.Plan), folder: folder, out: &Obtained{Site: j.Site.String(), Certificates: []Certificate{}}}
+	if kept.Accounts == nil {
+		kept.Accounts = map[string]string{}
+	}
+	r := &obtaining{job: j, o: o, kept: kept, plan: merged(kept, o.Plan), folder: folder, out: &Obtained{Site: j.Site.String(), Certificates: []Certificate{}}}
 	if r.plan.Directory == "" {
 		return done(misuse(nil, "no authority is named", "name the address of its directory: --directory https://…"))
 	}
@@ -272,9 +291,6 @@ func merged(kept, now certfolder.Plan) certfolder.Plan {
 	kept.Each = kept.Each || now.Each
 	if kept.Key == "" {
 		kept.Key = "ecdsa"
-	}
-	if kept.Accounts == nil {
-		kept.Accounts = map[string]string{}
 	}
 	return kept
 }
@@ -457,8 +473,8 @@ func (r *obtaining) account(ctx context.Context) error {
 	if err != nil {
 		return authorityFault(err, r.plan.Directory)
 	}
-	r.plan.Accounts[r.plan.Directory] = u
-	if err := r.folder.SetPlan(r.plan); err != nil {
+	r.plan.Accounts[r.plan.Directory] = u // which is kept's too
+	if err := r.folder.SetPlan(r.kept); err != nil {
 		return keepFault(err, r.folder)
 	}
 	return nil
@@ -720,7 +736,7 @@ func (r *obtaining) order(ctx context.Context, c *Certificate, set *certfolder.S
 	var refused *acme.Refused
 	if errors.As(err, &refused) && refused.Kind == acme.NoAccount { // it forgot us: the next run registers again
 		delete(r.plan.Accounts, r.plan.Directory)
-		_ = r.folder.SetPlan(r.plan) // else the next run says the same
+		_ = r.folder.SetPlan(r.kept) // else the next run says the same
 	}
 	if err != nil {
 		return nil, nil, authorityFault(err, r.plan.Directory)

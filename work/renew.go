@@ -28,8 +28,8 @@ func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 		return nil, refused
 	}
 	if err == nil && there != nil {
-		_, ok, perr := there.Plan()
-		if err = perr; err == nil && !ok {
+		plan, _, perr := there.Plan()
+		if err = perr; err == nil && plan.Directory == "" {
 			there = nil
 		}
 	}

@@ -254,7 +254,9 @@ func (a *Authority) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	var p *Problem
 	switch step {
 	case "directory":
-		answer = a.directory()
+		if answer = a.directory(); rest != "" {
+			answer, p = nil, problem(http.StatusNotFound, "malformed", "there is nothing like that")
+		}
 	case "nonce":
 		w.Header().Set("Replay-Nonce", a.nonce())
 		w.WriteHeader(map[bool]int{true: http.StatusOK, false: http.StatusNoContent}[r.Method == http.MethodHead])

@@ -251,9 +251,15 @@ func TestObtain(t *testing.T) {
 	assert.Equal(t, after, kept)
 	assert.Len(t, h.authority.Issued(), 3)
 
+	// A mistaken option spoils no renewal.
+	h.want(3, "obtain", "--again", "--root", filepath.Join(h.dir, "none"))
+	h.want(3, "obtain", "--again", "--directory", h.directory+"/none")
+	h.want(0, "renew", "--again")
+	assert.Len(t, h.authority.Issued(), 4)
+
 	r = h.want(0, "revoke", "--because", "key-compromise")
 	assert.Contains(t, r.out, "Revoked the certificate for ternrock.example, www.ternrock.example")
-	assert.True(t, h.authority.Revoked(h.authority.Issued()[2]))
+	assert.True(t, h.authority.Revoked(h.authority.Issued()[3]))
 	assert.False(t, h.authority.Revoked(h.authority.Issued()[0]))
 }
 

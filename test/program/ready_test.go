@@ -90,7 +90,9 @@ func TestReady(t *testing.T) {
 		say     []string
 	}{
 		{"all is well", 0, page, nil, []string{"Ready to switch.", "good for 6", "[x] https://ternrock.example/ leads to"}},
-		{"soon", 1, page, func(c *x509.Certificate) { c.NotBefore, c.NotAfter = time.Now().AddDate(0, 0, -80), time.Now().Add(9*24*time.Hour+time.Hour) }, []string{"ends in 9 days", "Ready to switch; what is marked [!] needs attention."}},
+		{"soon", 1, page, func(c *x509.Certificate) {
+			c.NotBefore, c.NotAfter = time.Now().AddDate(0, 0, -80), time.Now().Add(9*24*time.Hour+time.Hour)
+		}, []string{"ends in 9 days", "Ready to switch; what is marked [!] needs attention."}},
 		{"ended", 1, page, func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Minute) }, []string{"[-] the certificate for ternrock.example", "it expired on", "Not yet"}},
 		{"only one name", 1, page, func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }, []string{"it is for ternrock.example, not for www.ternrock.example", "for all names: ternrock.example, www.ternrock.example"}},
 		{"HSTS and a cookie", 0, func(w http.ResponseWriter, r *http.Request) {
