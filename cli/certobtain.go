@@ -75,6 +75,7 @@ name the files in the folder "current", which always leads to the newest.
 	f.StringVar(&o.BindingID, "eab-id", "", "the `ID` by which the authority knows you already")
 	f.StringVar(&o.BindingKey, "eab-key-file", "", "`FILE` with the key to it, in base64")
 	f.StringVar(&o.Way, "proof", "", "how names are proven: `WAY` (default: what works)")
+	f.BoolVar(&o.Anyway, "anyway", false, "ask the authority even if this machine cannot see the proof")
 	f.StringArrayVar(&o.Roots, "root", nil, "a `FOLDER` that the server serves (repeatable; default: from the site file)")
 	f.StringVar(&o.Listen, "listen", "", "where the little server listens: `ADDRESS:PORT` (default: port 80)")
 	f.StringVar(&o.Update, "dns-update", "", "the name `SERVER` that takes updates of the zone")

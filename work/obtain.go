@@ -272,8 +272,9 @@ func merged(kept, now certfolder.Plan) certfolder.Plan {
 		}
 	}
 	if now.Way != "" || now.Update != "" || now.Program != "" || now.Listen != "" || now.Roots != nil { // another way forgets the one of before
-		kept.Way, kept.Roots, kept.Listen, kept.Update, kept.UpdateKey, kept.Program = "", nil, "", "", "", ""
+		kept.Way, kept.Roots, kept.Listen, kept.Update, kept.UpdateKey, kept.Program, kept.Anyway = "", nil, "", "", "", "", false
 	}
+	kept.Anyway = kept.Anyway || now.Anyway
 	set(&kept.Directory, now.Directory)
 	set(&kept.Email, now.Email)
 	set(&kept.Profile, now.Profile)

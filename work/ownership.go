@@ -48,6 +48,15 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 		return misuse(nil, c.Names[wild]+" can only be proven in the DNS", "add --dns-update SERVER --dns-update-key FILE, --dns-hook PROGRAM, or --proof dns-by-hand")
 	}
 	var err error
+	switch {
+	case r.plan.Anyway && wanted == "":
+		return misuse(nil, "--anyway needs a way of proof: what is not tried cannot be chosen", "name one: --root FOLDER, --listen ADDRESS:PORT, --dns-update, --dns-hook or --proof dns-by-hand")
+	case r.plan.Anyway && wanted == "file":
+		if roots := r.roots(); len(roots) > 0 {
+			r.use(c, wanted, &proof.Files{Root: func(string) string { return roots[0] }})
+			return nil
+		}
+	}
 	switch wanted {
 	case "dns-by-hand":
 		r.use(c, wanted, proof.Hand{})
@@ -66,7 +75,7 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 	if err != nil || r.way != nil {
 		return err
 	}
-	return world(nil, "the ownership of the site's names cannot be proven from here", "name the folder that the server serves (--root FOLDER), or prove it in the DNS: --proof dns-by-hand")
+	return world(nil, "the ownership of the site's names cannot be proven from here", "name the folder that the server serves (--root FOLDER), or prove it in the DNS (--proof dns-by-hand); if only this machine cannot see the site, add --anyway")
 }
 
 // use takes a way.
@@ -160,6 +169,9 @@ func (r *obtaining) tryListener(ctx context.Context, c *Certificate, set *certfo
 	}
 	failed := false
 	for _, name := range c.Names {
+		if r.plan.Anyway {
+			break
+		}
 		why, err := r.tryHTTP(ctx, l, name, set)
 		if err != nil {
 			l.Close()
@@ -340,6 +352,10 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 			return world(err, "the record for "+claim.Name+" cannot be made", "check --dns-update, and that the server has the zone")
 		}
 		placed, claims = append(placed, p), append(claims, claim)
+	}
+	if r.plan.Anyway {
+		r.use(c, wanted, w)
+		return nil
 	}
 	remove, err := r.put(ctx, w, set, &certfolder.Pending{}, placed, claims)
 	if err == nil {
@@ -533,15 +549,18 @@ func (r *obtaining) over(err error, set *certfolder.Set) error {
 
 // seen waits until the proofs can be seen. waits: a person has not made the records yet.
 func (r *obtaining) seen(ctx context.Context, c *Certificate, placed []proof.Placed, claims []proof.Claim) (waits bool, err error) {
-	if r.way.Kind() == proof.HTTP {
+	_, byHand := r.way.(proof.Hand)
+	switch {
+	case r.plan.Anyway && !byHand:
+		return false, nil
+	case r.way.Kind() == proof.HTTP:
 		for _, claim := range claims {
 			if why := r.fetched(ctx, claim); why != "" {
-				return false, world(nil, "the proof of "+claim.Name+" is not found: "+why, "let the server serve "+proof.Folder+" over plain HTTP, for every name; then run the same command again")
+				return false, world(nil, "the proof of "+claim.Name+" is not found: "+why, "let the server serve "+proof.Folder+" over plain HTTP, for every name; if only this machine cannot see it, add --anyway")
 			}
 		}
 		return false, nil
-	}
-	if _, byHand := r.way.(proof.Hand); !byHand {
+	case !byHand:
 		return false, r.awaitRecords(ctx, c, placed, r.waiting(recordSeen), lookRecord, true)
 	}
 	if len(placed) > 0 && r.o.Tell != nil {

@@ -34,7 +34,8 @@ type Plan struct {
 	Each      bool              `json:"each,omitempty"`  // a certificate for each site of a network
 	Names     []string          `json:"names,omitempty"` // besides those of the site
 
-	Way       string   `json:"way,omitempty"` // "": what works
+	Way       string   `json:"way,omitempty"`    // "": what works
+	Anyway    bool     `json:"anyway,omitempty"` // also where this machine does not see the proof
 	Roots     []string `json:"roots,omitempty"`
 	Listen    string   `json:"listen,omitempty"`
 	Update    string   `json:"dns_update,omitempty"`

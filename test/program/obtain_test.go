@@ -263,6 +263,32 @@ func TestObtain(t *testing.T) {
 	assert.False(t, h.authority.Revoked(h.authority.Issued()[0]))
 }
 
+// A machine that cannot see the site by its public address: the authority is asked all the same, on wish.
+func TestObtainAnyway(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, nil)
+	blind := func(command ...string) []string {
+		args := h.args(command...)
+		for i, a := range args {
+			if strings.HasPrefix(a, "*:80:") {
+				args[i] = "*:80:" + closedPort(t)
+			}
+		}
+		return args
+	}
+	base := []string{"obtain", "--directory", h.directory, "--accept-terms"}
+	r := want(t, 3, h.dir, blind(append(base, "--anyway")...)...)
+	assert.Contains(t, r.out, "--anyway needs a way of proof")
+	require.NoError(t, os.RemoveAll(homeOf(h.dir)))
+	r = want(t, 3, h.dir, blind(append(base, "--root", h.root)...)...)
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "if only this machine cannot see the site, add --anyway")
+	assert.Empty(t, h.authority.Issued())
+	r = want(t, 0, h.dir, blind(append(base, "--root", h.root, "--anyway")...)...)
+	h.clean(r)
+	want(t, 0, h.dir, blind("renew", "--again")...)
+	assert.Len(t, h.authority.Issued(), 2)
+}
+
 // One certificate for each site of a network, of a kind that the authority offers, kept in a folder of the user's.
 func TestObtainEach(t *testing.T) {
 	h := newHarbour(t, func(o *authority.Options) {
