@@ -176,6 +176,7 @@ class: what it would no longer load is left and named.
 			}
 			j.Choice = choice
 			j.Judge = judge
+			sparing()
 			r, err := j.Preview(c.Context())
 			if err != nil {
 				return err
@@ -218,6 +219,7 @@ takes it back.
 			}
 			j.Choice = choice
 			j.Judge = judge
+			sparing()
 			r, err := j.Mend(c.Context(), cause)
 			if err != nil {
 				return err
@@ -236,6 +238,9 @@ takes it back.
 func judgeFlag(c *cobra.Command, judge *string) {
 	c.Flags().StringVar(judge, "judge", "", "the `PHP` that loads serialized values before and after the change, or none (default: the one that is installed)")
 }
+
+// sparing has the memory of what comes and goes collected before it gathers.
+func sparing() { debug.SetMemoryLimit(120 << 20) }
 
 func (a *app) applyCommand() *cobra.Command {
 	var drops bool
@@ -284,7 +289,7 @@ A patch leaves rows that were edited since the export, and counts them.
 				return a.show(r, func(t *report.Text) { t.DumpApplied(r) })
 			}
 			j.Rate = rate
-			debug.SetMemoryLimit(120 << 20) // much comes and goes: collect before it gathers
+			sparing()
 			r, err := j.Apply(c.Context(), strings.Join(args, ""), drops)
 			if err != nil {
 				return err
@@ -330,6 +335,7 @@ same, for somebody without this tool.
 			}
 			j.Rate, o.Journal = rate, strings.Join(args, "")
 			var r *work.Undone
+			sparing()
 			if script == "" {
 				r, err = j.Undo(c.Context(), o)
 			} else {
