@@ -59,6 +59,7 @@ In another terminal:
   trimlantern ready
   trimlantern scan
   trimlantern trace http://ternrock.example/media/map.svg
+  trimlantern backup
   trimlantern preview
   trimlantern apply
   trimlantern redirect install apache .htaccess
@@ -157,6 +158,7 @@ func (r *road) walk() error {
 		{args: []string{"ready"}, code: 0},
 		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
 		{say: "Which picture is it, and where is it stored? This one is on every page.", args: []string{"trace", old + "/media/map.svg"}, code: 1},
+		{say: "A backup, before anything changes.", args: []string{"backup"}, code: 0},
 		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
 		{say: "Carry out exactly that.", args: []string{"apply"}, code: 1},
 		{say: "What needs a person, a person does now: the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},

@@ -555,6 +555,11 @@ func (t *Text) Applied(a *work.Applied) {
 		t.printf("  the site's own addresses changed: log in again\n")
 	}
 	t.printf("  %s\n", t.faint("journal "+a.Journal+"; trimlantern undo takes all of it back"))
+	if a.Backup != "" {
+		t.printf("  %s\n", t.faint("last backup: "+a.Backup))
+	} else {
+		t.printf("  %s\n", t.faint("no backup was made before (trimlantern backup)"))
+	}
 	person := 0
 	for r, n := range a.Remain.Counts {
 		if r.NeedsPerson() {

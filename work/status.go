@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -99,6 +100,9 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 		to.next(ready)
 	}
 	j.renewalStep(to)
+	if err := j.backupStep(to); err != nil {
+		return nil, err
+	}
 	sheetID, header, end, err := j.lastSheet()
 	if err != nil {
 		return nil, err
@@ -376,6 +380,25 @@ func (j *Job) readyStep(to steps) (next string, err error) {
 		to.add("ready", "done", when, "the certificate is good for %s", countOf(int(left.Hours()/24), "more day"))
 	}
 	return next, nil
+}
+
+// backupStep adds what the last backup holds, where one was made.
+func (j *Job) backupStep(to steps) error {
+	b, err := j.LastBackup()
+	if err != nil || b == nil {
+		return err
+	}
+	what := fmt.Sprintf("%d tables with %d rows, %d files", b.Tables, b.Rows, b.Files)
+	state := "done"
+	switch _, err := os.Stat(b.Folder); {
+	case b.Code() != Clean:
+		state = "care"
+		what += "; not all of it: trimlantern backup"
+	case err != nil:
+		what += "; no longer at " + b.Folder
+	}
+	to.add("backup", state, b.Time.UTC().Format(time.RFC3339), "%s", what)
+	return nil
 }
 
 // renewalStep adds when the certificates that this program obtained are renewed.

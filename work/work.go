@@ -1,4 +1,4 @@
-// Package work holds the jobs: preview, apply, undo, scan, status, init. Each
+// Package work holds the jobs: init, ready, certificates, backup, preview, apply, undo, scan, status. Each
 // joins the computation of core with the outside world of site. It prints
 // nothing: results are values, progress goes to a Progress.
 package work

@@ -177,6 +177,8 @@ type Database interface {
 	// Count returns how many rows a table has: about, where Candidates comes past every
 	// row, and exactly elsewhere.
 	Count(ctx context.Context, t Table) (rows int64, exact bool, err error)
+	// CountRows counts the rows of a table one by one.
+	CountRows(ctx context.Context, t Table) (int64, error)
 	// Candidates calls visit for each row in which a column may hold what is looked
 	// for, in the order of the key, and read with how many rows it has come past.
 	Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error, read func(rows int64)) error

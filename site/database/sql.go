@@ -193,8 +193,13 @@ func (s *sqlDatabase) Count(ctx context.Context, t Table) (n int64, exact bool, 
 	if s.d.coarse == nil && len(t.Columns) > 0 && t.about >= 0 {
 		return t.about, false, nil
 	}
+	n, err = s.CountRows(ctx, t)
+	return n, true, err
+}
+
+func (s *sqlDatabase) CountRows(ctx context.Context, t Table) (n int64, err error) {
 	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*)"+s.d.from(t)).Scan(&n)
-	return n, true, s.failure(err)
+	return n, s.failure(err)
 }
 
 // A page is what one query of Candidates reads: few enough bytes that no query

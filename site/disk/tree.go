@@ -84,7 +84,16 @@ func (t *Tree) Read(name string, most int64) (b []byte, info fs.FileInfo, err er
 	return b, info, err
 }
 
-func (t *Tree) read(name string, most int64) ([]byte, fs.FileInfo, error) {
+// Open opens a regular file that is no link. It fails with ErrLink or ErrNotRegular.
+func (t *Tree) Open(name string) (f *os.File, info fs.FileInfo, err error) {
+	err = t.do(func() error {
+		f, info, err = t.open(filepath.FromSlash(name))
+		return err
+	})
+	return f, info, err
+}
+
+func (t *Tree) open(name string) (*os.File, fs.FileInfo, error) {
 	looked, err := t.root.Lstat(name)
 	if err == nil {
 		err = plain(looked)
@@ -96,14 +105,24 @@ func (t *Tree) read(name string, most int64) ([]byte, fs.FileInfo, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	defer f.Close()
 	info, err := f.Stat()
-	switch {
-	case err != nil:
+	if err == nil && !os.SameFile(looked, info) {
+		err = &fs.PathError{Op: "open", Path: name, Err: errReplaced}
+	}
+	if err != nil {
+		f.Close()
 		return nil, nil, err
-	case !os.SameFile(looked, info):
-		return nil, nil, &fs.PathError{Op: "open", Path: name, Err: errReplaced}
-	case info.Size() > most:
+	}
+	return f, info, nil
+}
+
+func (t *Tree) read(name string, most int64) ([]byte, fs.FileInfo, error) {
+	f, info, err := t.open(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	if info.Size() > most {
 		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: ErrTooLarge}
 	}
 	b, err := readAll(f, name, most)

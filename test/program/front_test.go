@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var commands = []string{"init", "preview", "apply", "undo", "scan", "trace", "filter", "mend", "status", "history", "layout", "ready", "cert", "redirect", "checkup", "demo"}
+var commands = []string{"init", "preview", "apply", "undo", "scan", "trace", "filter", "mend", "status", "history", "layout", "ready", "cert", "backup", "redirect", "checkup", "demo"}
 
 func TestHelp(t *testing.T) {
 	dir := t.TempDir()

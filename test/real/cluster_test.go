@@ -40,7 +40,8 @@ func clusterOf(t *testing.T) (first, second *node) {
 		place := filepath.Join(b.dir, "node")
 		require.NoError(t, os.Mkdir(place, 0o755))
 		b.socket = filepath.Join(place, "db.sock")
-		data := filepath.Join(place, "data")
+		data, tmp := filepath.Join(place, "data"), filepath.Join(place, "tmp")
+		require.NoError(t, os.Mkdir(tmp, 0o755)) // of its own: a server that starts elsewhere empties the common one
 		empty, err := emptyMaria()
 		require.NoError(t, err)
 		b.run(b.dir, "cp", "-r", empty, data)
@@ -53,7 +54,7 @@ func clusterOf(t *testing.T) (first, second *node) {
 			}
 		}
 		n.flags = append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + b.socket, "--port=" + sqlPort, "--bind-address=127.0.0.1",
-			"--pid-file=" + filepath.Join(place, "db.pid"), "--innodb-buffer-pool-size=32M", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2",
+			"--pid-file=" + filepath.Join(place, "db.pid"), "--tmpdir=" + tmp, "--innodb-buffer-pool-size=32M", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2",
 			"--wsrep-on=ON", "--wsrep-provider=" + provider, "--wsrep-cluster-name=museum", "--wsrep-cluster-address=gcomm://127.0.0.1:" + group[0] + ",127.0.0.1:" + group[1],
 			"--wsrep-node-address=127.0.0.1", "--wsrep-node-incoming-address=127.0.0.1:" + sqlPort, "--wsrep-sst-method=rsync", "--wsrep-sst-receive-address=127.0.0.1:" + freePort(t),
 			"--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:" + group[i] + ";base_port=" + group[i] + ";ist.recv_addr=127.0.0.1:" + freePort(t) + ";gcache.size=32M"}, more...)

@@ -285,7 +285,7 @@ func (b *bench) certificateUntil(end time.Time, more ...string) (certFile, keyFi
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(b.t, err)
 	c := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: host}, DNSNames: append([]string{host, "*." + host}, more...), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: end, IsCA: true, BasicConstraintsValid: true,
+		NotBefore: end.AddDate(0, 0, -90), NotAfter: end, IsCA: true, BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	require.NoError(b.t, err)

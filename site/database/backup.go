@@ -1,0 +1,164 @@
+package database
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// ErrNoProgram says that the program which dumps such a database is not on this machine.
+var ErrNoProgram = errors.New("the database's own dump program is not installed")
+
+// dumpPrograms are the programs that dump a kind of database, the best first.
+var dumpPrograms = map[string][]string{"mysql": {"mariadb-dump", "mysqldump"}, "postgres": {"pg_dump"}}
+
+// Dumped is what a dump was made by and without.
+type Dumped struct {
+	Program string
+	Without []string // what the user's rights do not allow to dump
+}
+
+// Dump has the database's own program write all of the database as SQL to w. The password goes to it in a file
+// below folder that nobody else can read, and is gone afterwards; it is never on a command line.
+func Dump(ctx context.Context, c Config, folder string, w func() (io.Writer, error)) (*Dumped, error) {
+	out := &Dumped{}
+	for _, name := range dumpPrograms[c.Kind] {
+		if path, err := exec.LookPath(name); err == nil {
+			out.Program = path
+			break
+		}
+	}
+	if out.Program == "" {
+		return nil, fmt.Errorf("%w: %s", ErrNoProgram, strings.Join(dumpPrograms[c.Kind], " or "))
+	}
+	secret, err := os.CreateTemp(folder, "secret-*")
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(secret.Name())
+	text := mysqlOptions(c)
+	if c.Kind == "postgres" {
+		text = postgresPass(c)
+	}
+	if _, err := secret.WriteString(text); err != nil {
+		secret.Close()
+		return nil, err
+	}
+	if err := secret.Close(); err != nil {
+		return nil, err
+	}
+	if c.Kind == "postgres" {
+		return out, run(ctx, w, append(os.Environ(), "PGPASSFILE="+secret.Name(), "PGSSLMODE="+postgresMode(c), "PGSSLROOTCERT="+c.CA), out.Program, postgresArgs(c)...)
+	}
+	base := []string{"--defaults-extra-file=" + secret.Name(), "--single-transaction", "--quick", "--hex-blob", "--no-tablespaces", "--default-character-set=utf8mb4"}
+	for _, more := range []struct {
+		flags   []string
+		without []string
+	}{{[]string{"--routines", "--events", "--triggers"}, nil}, {[]string{"--triggers"}, []string{"procedures", "events"}}} {
+		err = run(ctx, w, os.Environ(), out.Program, append(append(append([]string{}, base...), more.flags...), c.Name)...)
+		if out.Without = more.without; err == nil || !strings.Contains(strings.ToLower(err.Error()), "denied") && !strings.Contains(err.Error(), "insufficient privilege") {
+			break
+		}
+	}
+	return out, err
+}
+
+// run has a program write to w, anew each time, and says what it complained of.
+func run(ctx context.Context, w func() (io.Writer, error), env []string, name string, args ...string) error {
+	to, err := w()
+	if err != nil {
+		return err
+	}
+	c := exec.CommandContext(ctx, name, args...)
+	c.Env, c.Stdout = env, to
+	c.WaitDelay = time.Second
+	var said strings.Builder
+	c.Stderr = &said
+	if err := c.Run(); err != nil {
+		return fmt.Errorf("%s: %w: %s", filepath.Base(name), err, strings.Join(strings.Fields(said.String()), " "))
+	}
+	return nil
+}
+
+// mysqlOptions is a file of options as the programs of MariaDB and MySQL read it.
+func mysqlOptions(c Config) string {
+	quote := func(s string) string {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "\t", `\t`).Replace(s) + `"`
+	}
+	text := "[client]\nuser=" + quote(c.User) + "\npassword=" + quote(c.Password) + "\n"
+	if c.Socket != "" {
+		text += "socket=" + quote(c.Socket) + "\n"
+	} else {
+		text += "host=" + quote(c.Host) + "\nprotocol=tcp\n"
+		if c.Port != 0 {
+			text += "port=" + strconv.Itoa(c.Port) + "\n"
+		}
+	}
+	switch c.TLS {
+	case "off":
+		text += "skip-ssl\n"
+	case "encrypt":
+		text += "ssl\n"
+	case "verify":
+		text += "ssl\nssl-verify-server-cert\n"
+		if c.CA != "" {
+			text += "ssl-ca=" + quote(c.CA) + "\n"
+		}
+	}
+	return text
+}
+
+// postgresPass is a file of passwords as the programs of PostgreSQL read it, good for this one connection.
+func postgresPass(c Config) string {
+	escape := strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace
+	if c.Password == "" {
+		return ""
+	}
+	return fmt.Sprintf("*:*:%s:%s:%s\n", escape(c.Name), escape(c.User), escape(c.Password))
+}
+
+func postgresMode(c Config) string {
+	switch c.TLS {
+	case "off":
+		return "disable"
+	case "encrypt":
+		return "require"
+	case "verify":
+		return "verify-full"
+	}
+	return "prefer"
+}
+
+func postgresArgs(c Config) []string {
+	args := []string{"--no-password", "--encoding=UTF8", "--load-via-partition-root", "--username=" + c.User}
+	if c.Socket != "" {
+		args = append(args, "--host="+c.Socket)
+	} else {
+		args = append(args, "--host="+c.Host)
+	}
+	if c.Port != 0 {
+		args = append(args, "--port="+strconv.Itoa(c.Port))
+	}
+	return append(args, "--dbname="+c.Name)
+}
+
+// CopySQLite writes a consistent copy of an SQLite database to a file that is not there yet.
+func CopySQLite(ctx context.Context, from, to string) error {
+	q := url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)"}}
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: from, RawQuery: q.Encode()}).String())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(ctx, "VACUUM INTO ?", to)
+	return err
+}
