@@ -261,15 +261,9 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 	var out []serverFile
 	var parts []string
 	for _, named := range r.plan.Install {
-		part, path, ok := strings.Cut(named, "=")
-		if !ok || !slices.Contains(append(slices.Clone(certfolder.Parts), "all"), part) {
-			part, path = "", named
-		}
-		path, err := filepath.Abs(path)
-		if err != nil {
-			return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
-		}
+		part, path := installPart(named)
 		f := serverFile{path: path, mode: 0o644}
+		var err error
 		f.before, err = disk.Read(path, maxPaper)
 		switch {
 		case err == nil:
@@ -280,13 +274,13 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 		case !errors.Is(err, fs.ErrNotExist):
 			return nil, misuse(err, path+" cannot be read", "name the files that the server's configuration names, as a user who may read and replace them")
 		case part == "":
-			return nil, misuse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", named))
+			return nil, misuse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", path))
 		case part == "key" || part == "all":
 			f.mode = 0o600
 		}
 		if part == "" {
 			if part = holds(f.before); part == "" {
-				return nil, misuse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+named)
+				return nil, misuse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+path)
 			}
 		}
 		out, parts = append(out, f), append(parts, part)
@@ -309,6 +303,16 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 		return nil, misuse(nil, "the files to install are not both a key and a certificate", "name both with --install-as: the server does not start with a key that does not belong to its certificate")
 	}
 	return out, nil
+}
+
+// installPart takes apart what a certificate is to be installed as: FILE, or what the file is to hold before it,
+// like key=FILE.
+func installPart(named string) (part, path string) {
+	part, path, ok := strings.Cut(named, "=")
+	if !ok || part != "all" && !slices.Contains(certfolder.Parts, part) {
+		return "", named
+	}
+	return part, path
 }
 
 // holds says what a file of a server holds: a part, "all", or "certificate" for one certificate alone; "" where

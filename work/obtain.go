@@ -244,6 +244,15 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 	}
+	for i, named := range r.plan.Install { // a renewal runs in another folder
+		part, path := installPart(named)
+		if path, err = filepath.Abs(path); err != nil {
+			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
+		}
+		if r.plan.Install[i] = path; part != "" {
+			r.plan.Install[i] = part + "=" + path
+		}
+	}
 	for _, file := range []*string{&r.plan.UpdateKey, &r.plan.Program, &r.plan.CA} {
 		if *file == "" {
 			continue

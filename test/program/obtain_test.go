@@ -355,7 +355,7 @@ func TestObtainInPlace(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t, nil)
 	cert, key := h.load()
-	r := h.want(0, "obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading, "--format", "json")
+	r := h.want(0, "obtain", "--directory", h.directory, "--accept-terms", "--root", "www", "--install-as", "tls/site.pem", "--install-as", "key=tls/site.key", "--after", "cd "+h.dir+" && "+reloading, "--format", "json")
 	c := said(t, r).Certificates[0]
 	assert.Equal(t, []string{cert, key}, c.Files)
 	require.Len(t, c.Served, 2)
@@ -370,6 +370,17 @@ func TestObtainInPlace(t *testing.T) {
 
 	r = h.want(2, "revoke")
 	assert.Contains(t, r.errs, "the site serves this certificate")
+
+	// A timer runs it in another folder.
+	timer := exec.Command(program, h.args("renew", "--again", "--quiet")...)
+	timer.Dir, timer.Env = t.TempDir(), environment(h.dir)
+	out, err := timer.CombinedOutput()
+	require.NoError(t, err, string(out))
+	h.pairs(cert, key)
+	good, err = os.ReadFile(cert)
+	require.NoError(t, err)
+	goodKey, err = os.ReadFile(key)
+	require.NoError(t, err)
 
 	// A server that does not take it, and one that does not come up again: the old files come back.
 	for what, after := range map[string]string{"refuses": "echo configuration test failed >&2; ! cmp -s tls/site.pem good.pem && exit 1; " + reloading, "breaks": reloading} {
@@ -402,13 +413,13 @@ func TestObtainInPlace(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, string(good), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: pair.Certificate[0]})))
 	}
-	assert.Len(t, h.authority.Issued(), 3)
+	assert.Len(t, h.authority.Issued(), 4)
 	// What was issued is kept: the next try needs no new order.
 	h.want(0, "obtain", "--after", reloading)
-	assert.Len(t, h.authority.Issued(), 3)
+	assert.Len(t, h.authority.Issued(), 4)
 	pair, err := h.serving()
 	require.NoError(t, err)
-	assert.Equal(t, h.authority.Issued()[2].Raw, pair.Certificate[0])
+	assert.Equal(t, h.authority.Issued()[3].Raw, pair.Certificate[0])
 }
 
 // Whatever fails, the old certificate stays, the same command goes on, and nothing is left lying about.
