@@ -550,6 +550,9 @@ func (t *Text) Applied(a *work.Applied) {
 	} else {
 		t.printf("  %s\n", t.care(fmt.Sprintf("a second preview finds %s and %s to change", plural(a.Remain.Cells, "cell"), plural(len(a.Remain.Files), "file"))))
 	}
+	if a.OneNode {
+		t.wrap("  ", oneNode)
+	}
 	t.after(a.After)
 	if a.Addresses {
 		t.printf("  the site's own addresses changed: log in again\n")
@@ -623,6 +626,9 @@ func (t *Text) after(commands []string) {
 	}
 }
 
+// oneNode says what a lock on one node of a cluster means.
+const oneNode = "the lock held on one node of the cluster alone: the database user may make no table. A second run through another node would not have been kept out."
+
 // Undone reports what undo did.
 func (t *Text) Undone(u *work.Undone) {
 	if u.SQL {
@@ -655,6 +661,9 @@ func (t *Text) Undone(u *work.Undone) {
 		t.printf("  %s put back\n", plural(u.Rows, "cached row"))
 	}
 	t.someFiles("file as before:", u.Files, 60)
+	if u.OneNode {
+		t.wrap("  ", oneNode)
+	}
 	t.after(u.After)
 	for _, f := range u.Folders {
 		t.printf("  filled again: %s\n", clip(f, 64))

@@ -30,6 +30,7 @@ type Applied struct {
 	Files     []string       `json:"files,omitempty"`   // files changed, earlier parts of the run included
 	Addresses bool           `json:"addresses"`         // the site's own addresses changed: logins end
 	After     []string       `json:"run_after"`         // what the system needs when its content has changed: shown, never run
+	OneNode   bool           `json:"lock_on_one_node"`  // the lock kept other runs off one node of the cluster alone
 	Backup    string         `json:"last_backup"`       // when trimlantern backup was last run; "": never
 	Remain    *Preview       `json:"second_preview"`
 }
@@ -85,6 +86,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	defer unlock()
 	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops, files: j.declaredFiles(),
 		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}}}
+	a.out.OneNode = db.OneNode()
 	if last, err := j.LastBackup(); err == nil && last != nil {
 		a.out.Backup = last.Time.Format(time.RFC3339)
 	}

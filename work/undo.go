@@ -29,8 +29,9 @@ type Undone struct {
 	Script  string         `json:"script,omitempty"`  // where the SQL went
 	SQL     bool           `json:"sql"`               // written as SQL: nothing was changed
 	Tables  map[string]int `json:"tables"`
-	Left    []sheet.Skip   `json:"left"`      // cells that others changed since
-	After   []string       `json:"run_after"` // what the system needs when its content has changed: shown, never run
+	Left    []sheet.Skip   `json:"left"`             // cells that others changed since
+	OneNode bool           `json:"lock_on_one_node"` // the lock kept other runs off one node of the cluster alone
+	After   []string       `json:"run_after"`        // what the system needs when its content has changed: shown, never run
 }
 
 // Code is the exit code that the undo comes to.
@@ -111,6 +112,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		return nil, err
 	}
 	defer unlock()
+	u.out.OneNode = db.OneNode()
 	if err := u.all(blocks, f, in); err != nil {
 		return nil, err
 	}

@@ -194,6 +194,9 @@ type Database interface {
 	Begin(ctx context.Context) (Batch, error)
 	// Lock takes the advisory lock of this tool, or returns ErrLocked.
 	Lock(ctx context.Context) (release func(), err error)
+	// OneNode reports whether the lock that is held holds on one node of a cluster alone, since the user may not
+	// make the table that carries it to the others.
+	OneNode() bool
 	// Concurrent reports whether two transactions can write at the same time.
 	Concurrent() bool
 	// Script returns what writes changes as SQL for this system's own client.

@@ -223,7 +223,8 @@ func mysqlLock(ctx context.Context, db *sql.DB) (held, error) {
 	}
 	l, err := takeLease(ctx, db)
 	if errors.Is(mysqlFailure(err), ErrRights) {
-		return own, nil // who may make no table has the lock of one node; no edit is lost without it
+		own.oneNode = true // who may make no table has the lock of one node; no edit is lost without it
+		return own, nil
 	}
 	if err != nil {
 		own.release()

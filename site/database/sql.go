@@ -576,8 +576,11 @@ func (s *sqlDatabase) Lock(ctx context.Context) (func(), error) {
 	}, nil
 }
 
+func (s *sqlDatabase) OneNode() bool { return s.held != nil && s.held.oneNode }
+
 // held is a lock that somebody has.
 type held struct {
+	oneNode bool // see OneNode
 	release func()
 	still   func(ctx context.Context) error // fails where it was lost; nil: it cannot be
 }

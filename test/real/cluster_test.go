@@ -193,6 +193,15 @@ func TestCluster(t *testing.T) {
 			assert.Equal(t, itoa(wrote), total, "no edit of the others is lost")
 		}
 	}
+
+	// A user who may make no table locks one node alone, and is told.
+	first.sql("CREATE USER 'warden'@'localhost'; GRANT SELECT, UPDATE ON museum.* TO 'warden'@'localhost'")
+	first.tool(0, "init", "--config", "warden.yaml", "--site", "https://"+host, "--database", "mysql://warden@/museum?socket="+first.socket, "--prefix", "m_", "--layout", "generic")
+	first.tool(1, "preview", "--offline", "--config", "warden.yaml")
+	assert.Contains(t, first.tool(0, "apply", "--offline", "--config", "warden.yaml"), "the lock held on one node of the cluster alone")
+	assert.Contains(t, first.tool(0, "undo", "--config", "warden.yaml", "--format", "json"), `"lock_on_one_node": true`)
+	first.tool(1, "preview", "--offline")
+	assert.NotContains(t, first.tool(0, "apply", "--offline"), "one node")
 }
 
 // The lock holds on both nodes; a node that is lost in the middle is waited for; and what was applied
