@@ -830,7 +830,7 @@ func (t *Text) History(h *work.History) {
 	var rows [][]string
 	for _, e := range h.Entries {
 		cells, state := "", clip(e.State, 28)
-		if e.Run != "scan" {
+		if !slices.Contains([]string{"scan", "backup", "certificate", "revoke"}, e.Run) {
 			cells = number(e.Cells)
 		}
 		rows = append(rows, []string{clip(e.ID, 19), e.Run, cells, state})

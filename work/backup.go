@@ -126,7 +126,7 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 	if err := j.Book.WriteJSON(backupRecord, out); err != nil {
 		return nil, world(err, "the backup is made, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
-	return out, nil
+	return out, j.note("backup", fmt.Sprintf("%d rows, %d files", out.Rows, out.Files), 0)
 }
 
 // LastBackup returns the last backup that was made; nil where none was.

@@ -156,7 +156,11 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	if err := j.Book.WriteJSON(dumpRecord, d.out); err != nil {
 		return nil, world(err, "what was written is complete, but the logbook cannot note it", "make room on the disk")
 	}
-	return d.out, nil
+	run := "write"
+	if o.Patch != "" {
+		run = "patch"
+	}
+	return d.out, j.note(run, filepath.Base(d.out.Wrote[0]), d.out.Changed)
 }
 
 // dumpRecord is where the logbook keeps what was last made of a dump.

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -19,7 +20,7 @@ type History struct {
 // PastEntry is one run that left something behind.
 type PastEntry struct {
 	ID     string   `json:"id"`
-	Run    string   `json:"run"` // "preview", "mend", "apply" or "scan"
+	Run    string   `json:"run"` // "preview", "mend", "apply", "redirect", "scan"; "write" and "patch" of a dump; "backup", "certificate" or "revoke"
 	State  string   `json:"state"`
 	Cells  int      `json:"cells"`
 	Of     string   `json:"of,omitempty"`     // apply: the sheet that was carried out
@@ -28,6 +29,17 @@ type PastEntry struct {
 
 // Code is the exit code that history comes to.
 func (*History) Code() int { return Clean }
+
+// note keeps a run in the logbook that leaves nothing else there.
+func (j *Job) note(run, state string, cells int) error {
+	if j.Book == nil {
+		return nil
+	}
+	if err := j.Book.Note(PastEntry{ID: j.runID(), Run: run, State: state, Cells: cells}); err != nil {
+		return world(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
+	}
+	return nil
+}
 
 // History lists the logbook. What cannot be read is listed as broken.
 func (j *Job) History() (*History, error) {
@@ -98,6 +110,15 @@ func (j *Job) History() (*History, error) {
 			e.State = fmt.Sprintf("%d findings, %d not read", found, len(s.Unread))
 		}
 		h.Entries = append(h.Entries, e)
+	}
+	err = j.Book.Notes(func(line []byte) {
+		var e PastEntry
+		if json.Unmarshal(line, &e) == nil && e.ID != "" {
+			h.Entries = append(h.Entries, e)
+		}
+	})
+	if err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	// Names begin with the time; a run that left two things behind keeps their order.
 	slices.SortStableFunc(h.Entries, func(a, b PastEntry) int { return strings.Compare(a.ID, b.ID) })

@@ -382,6 +382,12 @@ func (r *obtaining) note(c *Certificate, set *certfolder.Set) error {
 	if err := set.SetState(st); err != nil {
 		return keepFault(err, r.folder)
 	}
+	switch c.State {
+	case CertIssued:
+		return r.job.note("certificate", fmt.Sprintf("%s, until %s", c.Host, c.Until.Format("2006-01-02")), 0)
+	case CertFailed, CertRefused, CertBack:
+		return r.job.note("certificate", c.Host+": "+string(c.State), 0)
+	}
 	return nil
 }
 

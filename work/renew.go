@@ -217,5 +217,5 @@ func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason
 	if err != nil && !(errors.As(err, &refused) && refused.Kind == acme.AlreadyRevoked) {
 		return nil, authorityFault(err, r.plan.Directory)
 	}
-	return &Revoked{Host: host, Names: leaf.DNSNames, Until: leaf.NotAfter.UTC(), Reason: reason}, nil
+	return &Revoked{Host: host, Names: leaf.DNSNames, Until: leaf.NotAfter.UTC(), Reason: reason}, j.note("revoke", host+" ("+reason+")", 0)
 }

@@ -4,6 +4,7 @@
 package logbook
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -185,6 +186,54 @@ func (l *Logbook) ReadJSON(name string, v any) error {
 	}
 	if err := json.Unmarshal(b, v); err != nil {
 		return fmt.Errorf("%s in the logbook is broken: %w", name, err)
+	}
+	return nil
+}
+
+// diary holds a line for each run that leaves nothing else behind.
+const diary = "diary.jsonl"
+
+// Note adds a line to the diary, through to the disk.
+func (l *Logbook) Note(v any) error {
+	if err := l.Ensure(); err != nil {
+		return err
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(filepath.Join(l.dir, diary), os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	end := make([]byte, 1)
+	if size, serr := f.Seek(0, io.SeekEnd); serr == nil && size > 0 {
+		if _, rerr := f.ReadAt(end, size-1); rerr == nil && end[0] != '\n' { // a crash cut the last line off
+			b = append([]byte{'\n'}, b...)
+		}
+	}
+	_, err = f.Write(append(b, '\n'))
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// Notes reads the diary line by line. A line that a crash cut off is left out.
+func (l *Logbook) Notes(visit func(line []byte)) error {
+	f, err := l.open(diary)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(f)
+	if err != nil {
+		return err
+	}
+	for line := range bytes.Lines(b) {
+		if json.Valid(line) {
+			visit(line)
+		}
 	}
 	return nil
 }

@@ -116,3 +116,35 @@ func TestBackupPage(t *testing.T) {
 	}
 	assert.Equal(t, 1, ran)
 }
+
+// What leaves nothing else in the logbook has its line in history: backups, certificates, dumps that were written.
+func TestHistoryOfAll(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	want(t, 0, dir, "backup", "--quiet")
+	want(t, 0, dir, "cert", "renew", "--again", "--quiet")
+	var h struct {
+		Entries []struct{ ID, Run, State string }
+	}
+	decode(t, want(t, 0, dir, "history", "--format", "json"), &h)
+	var runs []string
+	for _, e := range h.Entries {
+		runs = append(runs, e.Run+" "+e.State)
+	}
+	require.Len(t, runs, 3)
+	assert.Contains(t, runs[0], "certificate ternrock.example, until ")
+	assert.Equal(t, "backup 60 rows, 4 files", runs[1])
+	assert.Contains(t, runs[2], "certificate ternrock.example, until ")
+	assert.Contains(t, want(t, 0, dir, "history").out, "60 rows, 4 files")
+
+	// A line that a crash cut off spoils nothing.
+	diary := filepath.Join(logbookOf(dir), "diary.jsonl")
+	f, err := os.OpenFile(diary, os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString(`{"id":"2026`)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	want(t, 0, dir, "cert", "renew", "--again", "--quiet")
+	decode(t, want(t, 0, dir, "history", "--format", "json"), &h)
+	assert.Len(t, h.Entries, 4)
+}

@@ -363,10 +363,6 @@ func TestObtainInPlace(t *testing.T) {
 	info, err := os.Stat(key)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm(), "the server's own mode stays")
-	good, err := os.ReadFile(cert)
-	require.NoError(t, err)
-	goodKey, err := os.ReadFile(key)
-	require.NoError(t, err)
 
 	r = h.want(2, "revoke")
 	assert.Contains(t, r.errs, "the site serves this certificate")
@@ -377,9 +373,9 @@ func TestObtainInPlace(t *testing.T) {
 	out, err := timer.CombinedOutput()
 	require.NoError(t, err, string(out))
 	h.pairs(cert, key)
-	good, err = os.ReadFile(cert)
+	good, err := os.ReadFile(cert)
 	require.NoError(t, err)
-	goodKey, err = os.ReadFile(key)
+	goodKey, err := os.ReadFile(key)
 	require.NoError(t, err)
 
 	// A server that does not take it, and one that does not come up again: the old files come back.
