@@ -44,12 +44,13 @@ shot scan-before 50 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
+trimlantern backup --quiet >/dev/null
 shot preview 78 'trimlantern preview'
-shot apply 29 'trimlantern apply'
+shot apply 30 'trimlantern apply'
 shot redirect-install 8 'trimlantern redirect install apache .htaccess'
 shot redirect-test 60 'trimlantern redirect test --all'
 shot scan-after 24 'trimlantern scan'
-shot status 22 'trimlantern status'
+shot status 24 'trimlantern status'
 https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
 	--user-data-dir="$dir/profile" --ignore-certificate-errors --window-size=1280,800 --hide-scrollbars \
