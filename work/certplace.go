@@ -119,7 +119,7 @@ const servedWithin = 10 * time.Second
 // check has the server read the files, and compares what the site's addresses show with before.
 func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.Set, leaf *x509.Certificate, was []Served, listened []string) error {
 	if err := r.job.reload(ctx, r.plan.After); err != nil {
-		return r.takeBack(ctx, c, set, "the server does not take it: "+err.Error())
+		return r.takeBack(ctx, c, set, leaf, was, "the server does not take it: "+err.Error())
 	}
 	for began := time.Now(); ; {
 		c.Served = r.served(ctx, c, leaf)
@@ -130,7 +130,7 @@ func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.S
 		patient := time.Since(began) < servedWithin && ctx.Err() == nil
 		switch {
 		case worse != "" && !patient:
-			return r.takeBack(ctx, c, set, worse)
+			return r.takeBack(ctx, c, set, leaf, was, worse)
 		case worse == "" && (c.allServe() || !c.inPlace || r.plan.After == "" || !patient):
 			return nil
 		}
@@ -139,8 +139,8 @@ func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 }
 
-// takeBack puts back what was there before and has the server read it again.
-func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolder.Set, why string) error {
+// takeBack puts back what was there before, has the server read it again, and looks whether it serves as before.
+func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolder.Set, leaf *x509.Certificate, was []Served, why string) error {
 	c.State, c.Problem = CertBack, why
 	c.Do = "fix that, then run the same command again: the new certificate is kept and needs no new order"
 	change, err := set.Swap()
@@ -155,6 +155,17 @@ func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolde
 	defer stop()
 	if err := r.job.reload(ctx, r.plan.After); err != nil {
 		c.Problem += "; after the old files were put back: " + err.Error()
+	}
+	for began := time.Now(); ; r.rest(ctx, 300*time.Millisecond) {
+		c.Served = r.served(ctx, c, leaf)
+		worse := worseServed(was, c.Served)
+		if worse == "" {
+			break
+		}
+		if time.Since(began) > servedWithin {
+			c.Problem += "; the old files are back, and still " + worse
+			break
+		}
 	}
 	if err := set.SetSwap(nil); err != nil {
 		return keepFault(err, r.folder)

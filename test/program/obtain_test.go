@@ -400,6 +400,7 @@ func TestObtainInPlace(t *testing.T) {
 		}
 		r = h.want(1, "obtain", "--again", "--after", after)
 		assert.Contains(t, r.out, "Taken back", what)
+		assert.Contains(t, r.out, "another certificate", what)
 		for file, want := range map[string][]byte{cert: good, key: goodKey} {
 			b, err := os.ReadFile(file)
 			require.NoError(t, err)
