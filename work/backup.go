@@ -83,9 +83,13 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 	}
 	defer release()
 	out := &BackedUp{Site: j.Site.String(), Time: j.Now().UTC(), Without: []string{}, Differs: []RowsCount{}, Left: []string{}}
-	whole := filepath.Join(folder, out.Time.Format("20060102-150405"))
-	if _, err := os.Lstat(whole); err == nil {
-		return nil, world(nil, whole+" is there already", "run the same command again")
+	name := filepath.Join(folder, out.Time.Format("20060102-150405"))
+	whole := name
+	for i := 1; ; i++ { // two may be made in one second
+		if _, err := os.Lstat(whole); errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		whole = fmt.Sprintf("%s-%d", name, i)
 	}
 	halves, _ := filepath.Glob(filepath.Join(folder, "*"+half)) // the pattern is one
 	for _, left := range halves {
