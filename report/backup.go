@@ -19,7 +19,7 @@ func (t *Text) BackedUp(b *work.BackedUp) {
 	}
 	t.rows(nil, rows)
 	for _, w := range b.Without {
-		t.mark(t.care("[!]"), Clean(w)+" are not in it: the database user may not dump them")
+		t.mark(t.care("[!]"), "not in it: "+Clean(w))
 	}
 	if len(b.Differs) > 0 {
 		t.heading("Tables that do not have as many rows in the backup as in the database")
@@ -43,7 +43,14 @@ func (t *Text) BackedUp(b *work.BackedUp) {
 		t.next("see whether what is named matters, or run trimlantern backup again")
 		return
 	}
-	t.printf("\n%s\n", t.good("Read back: every row is counted, every file compared."))
+	words := "Read back: every row is counted, every file compared."
+	switch {
+	case b.File == "":
+		words = "Read back: every file is compared."
+	case b.Archive == "":
+		words = "Read back: every row is counted."
+	}
+	t.printf("\n%s\n", t.good(words))
 	t.next("copy the folder to another machine, then: trimlantern preview")
 }
 

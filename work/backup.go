@@ -31,7 +31,7 @@ type BackedUp struct {
 	File    string      `json:"file"`    // of the database; "": it has none, or is a dump
 	Bytes   int64       `json:"bytes"`   // of that file
 	Program string      `json:"program"` // that wrote it
-	Without []string    `json:"without"` // what the database user may not dump
+	Without []string    `json:"without"` // what the backup leaves out by its nature, and why
 	Tables  int         `json:"tables"`
 	Rows    int64       `json:"rows"`
 	Differs []RowsCount `json:"differs"` // tables of which the backup holds another number of rows than the database
@@ -165,7 +165,11 @@ func rowsOf(ctx context.Context, db database.Database, p Progress) (map[string]i
 }
 
 func (j *Job) backupDatabase(ctx context.Context, out *BackedUp) error {
-	if !j.Stored() || j.IsDump() || j.File.Database.Kind == database.NoneKind {
+	switch {
+	case j.IsDump():
+		out.Without = append(out.Without, "the database: it is an exported file; keep a copy of "+j.File.Abs(j.File.Database.File))
+		return nil
+	case !j.Stored() || j.File.Database.Kind == database.NoneKind:
 		return nil
 	}
 	c, err := j.config()
@@ -271,7 +275,10 @@ func (j *Job) dumpSQL(ctx context.Context, c database.Config, out *BackedUp) (ma
 	if err = errors.Join(err, z.Close(), f.Sync()); err != nil {
 		return nil, world(err, "the database cannot be dumped", "see what it says; an export in your host's panel is a backup too")
 	}
-	out.File, out.Program, out.Without = file, filepath.Base(made.Program), append(out.Without, made.Without...)
+	out.File, out.Program = file, filepath.Base(made.Program)
+	for _, what := range made.Without {
+		out.Without = append(out.Without, what+": the database user may not dump them")
+	}
 	if err := j.sized(file, &out.Bytes); err != nil {
 		return nil, err
 	}
@@ -354,6 +361,9 @@ func (j *Job) backupFiles(ctx context.Context, out *BackedUp) error {
 	}
 	if c := j.File.Database.Config; c != "" {
 		single = append(single, filepath.Clean(j.File.Abs(c)))
+	}
+	if len(folders) == 0 {
+		out.Without = append(out.Without, "files: the site file declares no folders (files)")
 	}
 	if len(folders)+len(single) == 0 {
 		return nil

@@ -64,9 +64,19 @@ func (j *Job) History() (*History, error) {
 		}
 		h.Entries = append(h.Entries, e)
 	}
+	if err := j.pastRuns(h); err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	// Names begin with the time; a run that left two things behind keeps their order.
+	slices.SortStableFunc(h.Entries, func(a, b PastEntry) int { return strings.Compare(a.ID, b.ID) })
+	return h, nil
+}
+
+// pastRuns adds what stands in journals, scans and the diary.
+func (j *Job) pastRuns(h *History) error {
 	journals, err := j.Book.Journals()
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return err
 	}
 	for _, id := range journals {
 		st, err := j.readState(id, nil)
@@ -92,7 +102,7 @@ func (j *Job) History() (*History, error) {
 	}
 	scans, err := j.Book.Scans()
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return err
 	}
 	for _, id := range scans {
 		s, err := j.readScan(id)
@@ -111,16 +121,10 @@ func (j *Job) History() (*History, error) {
 		}
 		h.Entries = append(h.Entries, e)
 	}
-	err = j.Book.Notes(func(line []byte) {
+	return j.Book.Notes(func(line []byte) {
 		var e PastEntry
 		if json.Unmarshal(line, &e) == nil && e.ID != "" {
 			h.Entries = append(h.Entries, e)
 		}
 	})
-	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
-	}
-	// Names begin with the time; a run that left two things behind keeps their order.
-	slices.SortStableFunc(h.Entries, func(a, b PastEntry) int { return strings.Compare(a.ID, b.ID) })
-	return h, nil
 }

@@ -78,7 +78,6 @@ type Certificate struct {
 	Problem string            `json:"problem,omitempty"`
 	Do      string            `json:"do,omitempty"`
 	Texts   map[string]string `json:"texts,omitempty"` // PEM by part, for a panel
-	again   bool              // the same command may succeed later
 	inPlace bool              // files or a command were named, so that it must be served
 }
 
@@ -359,8 +358,6 @@ func (c *Certificate) fail(err error) {
 	if errors.As(err, &f) {
 		c.Do = f.Do
 	}
-	var refused *acme.Refused
-	c.again = errors.As(err, &refused) && refused.Again()
 }
 
 // note keeps in the state whether it failed.

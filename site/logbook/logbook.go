@@ -172,22 +172,31 @@ func (l *Logbook) WriteJSON(name string, v any) error {
 
 // ReadJSON reads what WriteJSON kept. A file that is not there leaves v as it is.
 func (l *Logbook) ReadJSON(name string, v any) error {
-	f, err := l.open(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	b, err := io.ReadAll(f)
-	if err != nil {
+	b, err := l.read(name)
+	if err != nil || b == nil {
 		return err
 	}
 	if err := json.Unmarshal(b, v); err != nil {
 		return fmt.Errorf("%s in the logbook is broken: %w", name, err)
 	}
 	return nil
+}
+
+// read returns what a file holds; nil where there is none.
+func (l *Logbook) read(name string) ([]byte, error) {
+	f, err := l.open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(f)
+	if b == nil {
+		b = []byte{}
+	}
+	return b, err
 }
 
 // diary holds a line for each run that leaves nothing else behind.
@@ -218,15 +227,7 @@ func (l *Logbook) Note(v any) error {
 
 // Notes reads the diary line by line. A line that a crash cut off is left out.
 func (l *Logbook) Notes(visit func(line []byte)) error {
-	f, err := l.open(diary)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	b, err := io.ReadAll(f)
+	b, err := l.read(diary)
 	if err != nil {
 		return err
 	}

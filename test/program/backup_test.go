@@ -55,6 +55,12 @@ func TestBackup(t *testing.T) {
 	assert.Equal(t, 4, b.Files)
 	assert.Contains(t, strings.Join(strings.Fields(want(t, 1, dir, "status").out), " "), "not all of it: trimlantern backup")
 
+	// What a backup leaves out by its nature is said.
+	other := bare(t, 3)
+	out2 := want(t, 0, other, "backup").out
+	assert.Contains(t, out2, "not in it: files: the site file declares no folders")
+	assert.NotContains(t, out2, "every file")
+
 	// Never where a web server could hand it out.
 	r = want(t, 2, dir, "backup", filepath.Join(dir, "public_html"))
 	assert.Contains(t, r.errs, "is served by a web server")

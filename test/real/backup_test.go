@@ -90,13 +90,35 @@ func TestBackupOfSystem(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(b.tool(0, "backup", "--quiet", "--format", "json")), &made))
 	assert.Equal(t, 2, made.Rows)
 	assert.Equal(t, 2, made.Files)
-	assert.Equal(t, []string{"procedures", "events"}, made.Without)
+	assert.Equal(t, []string{"procedures: the database user may not dump them", "events: the database user may not dump them"}, made.Without)
 	out := filepath.Join(b.dir, "restored")
 	require.NoError(t, os.Mkdir(out, 0o755))
 	b.run(b.dir, "tar", "--zstd", "-xpf", made.Archive, "-C", out)
 	info, err := os.Stat(filepath.Join(out, files, "style.css"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+
+	// A dump program that loses rows, or whose output is cut off: that is no backup.
+	own, err := exec.LookPath("mariadb-dump")
+	require.NoError(t, err)
+	fake := filepath.Join(b.dir, "bin")
+	require.NoError(t, os.Mkdir(fake, 0o755))
+	faking := func(through string) (int, string) {
+		require.NoError(t, os.WriteFile(filepath.Join(fake, "mariadb-dump"), []byte("#!/bin/bash\nset -o pipefail\n"+own+" \"$@\" | "+through+"\n"), 0o755))
+		c := exec.Command(b.program, "backup", "--quiet")
+		c.Dir, c.Env = b.dir, append(b.environment(), "PATH="+fake+":"+os.Getenv("PATH"))
+		said, _ := c.CombinedOutput() // its exit code is looked at
+		return c.ProcessState.ExitCode(), string(said)
+	}
+	code, said := faking("sed '/^(1,/d'")
+	assert.Equal(t, 1, code, said)
+	assert.Contains(t, said, "do not have as many rows in the backup")
+	assert.NotContains(t, said, "Read back:")
+	code, said = faking("head -n -3")
+	assert.Equal(t, 3, code, said)
+	assert.Contains(t, said, "its end is missing")
+	code, said = faking("false")
+	assert.Equal(t, 3, code, said)
 
 	// What cannot be in it is named.
 	require.NoError(t, os.Symlink("style.css", filepath.Join(files, "link.css")))
