@@ -381,7 +381,7 @@ func (r *obtaining) note(c *Certificate, set *certfolder.Set) error {
 	}
 	switch c.State {
 	case CertIssued:
-		return r.job.note("certificate", fmt.Sprintf("%s, until %s", c.Host, c.Until.Format("2006-01-02")), 0)
+		return r.job.note("certificate", fmt.Sprintf("until %s, %s", c.Until.Format("2006-01-02"), c.Host), 0)
 	case CertFailed, CertRefused, CertBack:
 		return r.job.note("certificate", c.Host+": "+string(c.State), 0)
 	}
@@ -581,6 +581,8 @@ func (r *obtaining) good(v *certfolder.Version, c *Certificate, st certfolder.St
 	leaf := v.Chain[0]
 	missing := certs.Uncovered(leaf, c.Names)
 	switch {
+	case slices.Contains(st.Revoked, v.Name):
+		return "it was revoked"
 	case len(missing) > 0:
 		return "it does not cover " + strings.Join(missing, ", ")
 	case !certs.Fits(v.Key, leaf):

@@ -97,6 +97,8 @@ type Renewal struct {
 	Ran    time.Time `json:"ran,omitzero"`    // when a renewal last looked whether it is due; zero: none ever did
 	Failed time.Time `json:"failed,omitzero"` // when it failed the last time; zero: it did not
 	Why    string    `json:"why,omitempty"`
+
+	Revoked bool `json:"revoked"` // the one in use was revoked at the owner's wish
 }
 
 // idle is how long nobody may have looked whether a certificate is due, before that is a fault.
@@ -105,6 +107,8 @@ const idle = 4 * 24 * time.Hour
 // Trouble says what is wrong with the renewal at a time; "" where nothing is.
 func (r Renewal) Trouble(now time.Time) string {
 	switch {
+	case r.Revoked:
+		return fmt.Sprintf("the certificate for %s that is in use was revoked", r.Host)
 	case !r.Failed.IsZero() && now.After(r.Due):
 		return fmt.Sprintf("the renewal of the certificate for %s failed on %s: %s", r.Host, r.Failed.UTC().Format("2006-01-02"), r.Why)
 	case now.After(r.Due.Add(idle)):
@@ -153,7 +157,8 @@ func (j *Job) renewals() ([]Renewal, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Renewal{Host: host, Until: v.Chain[0].NotAfter.UTC(), Due: certs.RenewAt(v.Chain[0], st.Window).UTC(), Ran: st.Ran, Failed: st.Failed, Why: st.Why})
+		out = append(out, Renewal{Host: host, Until: v.Chain[0].NotAfter.UTC(), Due: certs.RenewAt(v.Chain[0], st.Window).UTC(), Ran: st.Ran, Failed: st.Failed, Why: st.Why,
+			Revoked: slices.Contains(st.Revoked, name)})
 	}
 	return out, nil
 }
@@ -216,6 +221,14 @@ func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason
 	var refused *acme.Refused
 	if err != nil && !(errors.As(err, &refused) && refused.Kind == acme.AlreadyRevoked) {
 		return nil, authorityFault(err, r.plan.Directory)
+	}
+	st, err := set.State()
+	if err == nil {
+		st.Revoked = append(st.Revoked, v.Name)
+		err = set.SetState(st)
+	}
+	if err != nil {
+		return nil, keepFault(err, r.folder)
 	}
 	return &Revoked{Host: host, Names: leaf.DNSNames, Until: leaf.NotAfter.UTC(), Reason: reason}, j.note("revoke", host+" ("+reason+")", 0)
 }

@@ -55,6 +55,7 @@ type State struct {
 	Failed    time.Time     `json:"failed,omitzero"`     // when obtaining failed; zero: it did not, the last time
 	Why       string        `json:"why,omitempty"`       // it failed
 	NotBefore time.Time     `json:"not_before,omitzero"` // the authority wants no question before that
+	Revoked   []string      `json:"revoked,omitempty"`   // versions that the authority revoked at the owner's wish
 	Held      string        `json:"held,omitempty"`      // a version that could not be put in place
 }
 

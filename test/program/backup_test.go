@@ -136,9 +136,9 @@ func TestHistoryOfAll(t *testing.T) {
 		runs = append(runs, e.Run+" "+e.State)
 	}
 	require.Len(t, runs, 3)
-	assert.Contains(t, runs[0], "certificate ternrock.example, until ")
+	assert.Contains(t, runs[0], "certificate until 20")
 	assert.Equal(t, "backup 60 rows, 4 files", runs[1])
-	assert.Contains(t, runs[2], "certificate ternrock.example, until ")
+	assert.Contains(t, runs[2], "certificate until 20")
 	assert.Contains(t, want(t, 0, dir, "history").out, "60 rows, 4 files")
 
 	// A line that a crash cut off spoils nothing.

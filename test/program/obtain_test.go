@@ -261,6 +261,9 @@ func TestObtain(t *testing.T) {
 	assert.Contains(t, r.out, "Revoked the certificate for ternrock.example, www.ternrock.example")
 	assert.True(t, h.authority.Revoked(h.authority.Issued()[3]))
 	assert.False(t, h.authority.Revoked(h.authority.Issued()[0]))
+	h.want(0, "renew") // what was revoked is not good
+	assert.Len(t, h.authority.Issued(), 5)
+	assert.Empty(t, h.want(0, "renew").out)
 }
 
 // A machine that cannot see the site by its public address: the authority is asked all the same, on wish.
