@@ -129,24 +129,38 @@ func (w *web) authority(dns string, binding bool) *port {
 	own := &bench{t: w.t, dir: filepath.Join(w.dir, "authority")}
 	require.NoError(w.t, os.MkdirAll(own.dir, 0o755))
 	cert, key := own.certificate()
-	listen, management := "127.0.0.1:"+freePort(w.t), "127.0.0.1:"+freePort(w.t)
-	config := map[string]any{"listenAddress": listen, "managementListenAddress": management, "certificate": cert, "privateKey": key, "httpPort": 80, "tlsPort": 443, "ocspResponderURL": "", "certificateValidityPeriod": 90 * 24 * 3600, "externalAccountBindingRequired": binding}
-	if binding {
-		config["externalAccountMACKeys"] = map[string]string{"keeper": bindingKey}
-	}
-	b, err := json.Marshal(map[string]any{"pebble": config})
-	require.NoError(w.t, err)
-	file := filepath.Join(own.dir, "config.json")
-	require.NoError(w.t, os.WriteFile(file, b, 0o644))
-	w.daemon("env", "PEBBLE_VA_NOSLEEP=1", "PEBBLE_WFE_NONCEREJECT=20", "PEBBLE_AUTHZREUSE="+cmp.Or(w.reuse, "50"), "pebble", "-config", file, "-dnsserver", dns, "-strict")
-	p.directory, p.management = "https://"+listen+"/dir", "https://"+management
 	var root []byte
-	w.await("the authority", func() bool { root = p.managed("/roots/0"); return len(root) > 0 })
+	for try := 1; len(root) == 0; try++ { // a port that was free may be taken by another test before the authority is up
+		require.LessOrEqual(w.t, try, 3, "the authority does not come up")
+		root = p.launch(own.dir, cert, key, dns, binding)
+	}
 	server, err := os.ReadFile(cert)
 	require.NoError(w.t, err)
 	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, "trust.pem"), append(server, root...), 0o600))
 	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, "root.pem"), root, 0o600))
 	return p
+}
+
+// launch starts the test authority on ports that are free now, and returns its root; nil: it does not come up.
+func (p *port) launch(dir, cert, key, dns string, binding bool) (root []byte) {
+	listen, management := "127.0.0.1:"+freePort(p.t), "127.0.0.1:"+freePort(p.t)
+	config := map[string]any{"listenAddress": listen, "managementListenAddress": management, "certificate": cert, "privateKey": key, "httpPort": 80, "tlsPort": 443, "ocspResponderURL": "", "certificateValidityPeriod": 90 * 24 * 3600, "externalAccountBindingRequired": binding}
+	if binding {
+		config["externalAccountMACKeys"] = map[string]string{"keeper": bindingKey}
+	}
+	b, err := json.Marshal(map[string]any{"pebble": config})
+	require.NoError(p.t, err)
+	file := filepath.Join(dir, "config.json")
+	require.NoError(p.t, os.WriteFile(file, b, 0o644))
+	p.daemon("env", "PEBBLE_VA_NOSLEEP=1", "PEBBLE_WFE_NONCEREJECT=20", "PEBBLE_AUTHZREUSE="+cmp.Or(p.reuse, "50"), "pebble", "-config", file, "-dnsserver", dns, "-strict")
+	p.directory, p.management = "https://"+listen+"/dir", "https://"+management
+	for range 150 {
+		if root = p.managed("/roots/0"); len(root) > 0 {
+			return root
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return nil
 }
 
 // managed asks the authority's management.
