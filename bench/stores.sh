@@ -59,7 +59,7 @@ measure() { # name, URL of the database; begin, halt, load, dump_all and client 
 	cd "$dir/site-$name"
 	export TRIMLANTERN_HOME=$dir/home-$name
 	fresh
-	"$tool" init --quiet --site https://ternrock.example --layout wordpress --prefix m_ --database "$url" >/dev/null
+	"$tool" init --quiet --site https://ternrock.example --system wordpress --prefix m_ --database "$url" >/dev/null
 	echo "$name, $mb MB"
 	printf '%8s %8s %8s %8s %8s %13s %13s %13s\n' dump preview UPDATE apply undo preview/dump apply/UPDATE PHP/preview
 	: >"$dir/rounds"

@@ -134,7 +134,7 @@ trace says where one reference is stored.
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.layoutCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.decideCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.decideCommand(), a.demoCommand())
 	return root
 }
 

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/sitefile"
 )
 
 func TestParseDatabase(t *testing.T) {

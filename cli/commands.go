@@ -18,9 +18,9 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/envelope"
 	"trimlantern/core/sheet"
+	"trimlantern/outside/sitefile"
+	"trimlantern/outside/system"
 	"trimlantern/report"
-	"trimlantern/site/layout"
-	"trimlantern/site/sitefile"
 	"trimlantern/work"
 )
 
@@ -38,7 +38,7 @@ address; sister sites are found there too. The password is never written: the si
 file says where it is kept. Running init again corrects the site file; decisions stay.
 
 --database dump:FILE takes an exported database, packed or not: it is looked at like a
-live one, and apply makes a new dump or a patch of it. --layout FILE.yaml describes a
+live one, and apply makes a new dump or a patch of it. --system FILE.yaml describes a
 system of your own, also one whose content is files.
 
 The site file and the logbook, with all old values, are kept in a folder of the site
@@ -97,10 +97,10 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 	f.StringVar(&o.Database.PasswordEnv, "password-env", "", "the password is in this environment `VARIABLE`")
 	f.StringVar(&o.Database.PasswordFile, "password-file", "", "the password is in this `FILE`")
 	f.StringVar(&o.Database.Charset, "charset", "", "how the system's own software connects (default utf8mb4)")
-	f.StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+", or a FILE.yaml of your own")
+	f.StringVar(&o.System, "system", "", "the kind of system: "+strings.Join(system.Names(), ", ")+", or a FILE.yaml of your own")
 	f.IntSliceVar(&o.Sites, "sites", nil, "of several sites in one database only these `NUMBERS`")
 	f.StringArrayVar(&o.Files, "files", nil, "a `FOLDER` with themes or plugins (repeatable)")
-	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))
+	check(c.RegisterFlagCompletionFunc("system", cobra.FixedCompletions(system.Names(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -299,7 +299,7 @@ A patch leaves rows that were edited since the export, and counts them.
 	}
 	a.network(c)
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host in the second preview")
-	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the layout calls safe to lose")
+	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the system description calls safe to lose")
 	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
 	c.Flags().StringVar(&o.Write, "write", "", "of an exported database: write the new dump to this `FILE`")
 	c.Flags().StringVar(&o.Patch, "patch", "", "of an exported database: write only what changes to this `FILE`, as SQL")
@@ -472,7 +472,7 @@ of the dump; a row that is larger than --largest-row stops it, with its place.
 	}
 	a.address(c)
 	c.Flags().StringVar(&o.As, "as", "", "what the input is: `dump|value` (default: told from the input)")
-	c.Flags().StringVar(&o.Layout, "layout", "", "the kind of system: "+strings.Join(layout.Names(), ", ")+", or a FILE.yaml of your own (default: told from the tables)")
+	c.Flags().StringVar(&o.System, "system", "", "the kind of system: "+strings.Join(system.Names(), ", ")+", or a FILE.yaml of your own (default: told from the tables)")
 	c.Flags().StringArrayVar(&o.Parts, "part", nil, "a `FILE` that goes on where IN ends, of a dump in several (repeatable)")
 	c.Flags().StringVar(&o.Dialect, "dialect", "", "whose SQL the dump is: `mysql|postgres|sqlite` (default: told from the dump)")
 	c.Flags().StringVar(&o.Charset, "charset", "", "the charset of the dump's text, by the database's `NAME` for it, where the dump does not say (default utf8mb4)")
@@ -483,7 +483,7 @@ of the dump; a row that is larger than --largest-row stops it, with its place.
 	c.Flags().StringVar(&summary, "summary", "", "write the summary as JSON to this `FILE`")
 	check(c.RegisterFlagCompletionFunc("dialect", cobra.FixedCompletions([]string{"mysql", "postgres", "sqlite"}, cobra.ShellCompDirectiveNoFileComp)))
 	check(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"dump", "value"}, cobra.ShellCompDirectiveNoFileComp)))
-	check(c.RegisterFlagCompletionFunc("layout", cobra.FixedCompletions(layout.Names(), cobra.ShellCompDirectiveNoFileComp)))
+	check(c.RegisterFlagCompletionFunc("system", cobra.FixedCompletions(system.Names(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -536,42 +536,42 @@ apply and undo take.
 	return c
 }
 
-func (a *app) layoutCommand() *cobra.Command {
+func (a *app) systemsCommand() *cobra.Command {
 	var against bool
 	c := &cobra.Command{
-		Use:   "layout [NAME|FILE.yaml]",
-		Short: "List the layouts, show one, or check one against the database",
-		Long: `A layout says what is where in one kind of content-managed system: which settings
+		Use:   "systems [NAME|FILE.yaml]",
+		Short: "List the system descriptions, show one, or check one against the database",
+		Long: `A system says what is where in one kind of content-managed system: which settings
 are its addresses, which columns are permanent identifiers, which rows are caches.
 Without a name the built-in ones are listed. A file of your own is read and checked;
 --against-database also looks whether the site's database has what it names.
 
 ` + exitCodes,
-		Example: `  trimlantern layout
-  trimlantern layout wordpress
-  trimlantern layout --against-database my-system.yaml`,
+		Example: `  trimlantern systems
+  trimlantern systems wordpress
+  trimlantern systems --against-database my-system.yaml`,
 		Args: cobra.MaximumNArgs(1),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			return layout.Names(), cobra.ShellCompDirectiveDefault
+			return system.Names(), cobra.ShellCompDirectiveDefault
 		},
 		RunE: func(c *cobra.Command, args []string) error {
 			name := strings.Join(args, "")
 			if !against {
-				r, err := work.ShowLayouts(name)
+				r, err := work.ShowSystems(name)
 				if err != nil {
 					return err
 				}
-				return a.show(r, func(t *report.Text) { t.Layouts(r) })
+				return a.show(r, func(t *report.Text) { t.Systems(r) })
 			}
 			j, err := a.open()
 			if err != nil {
 				return err
 			}
-			r, err := j.CheckLayout(c.Context(), name)
+			r, err := j.CheckSystem(c.Context(), name)
 			if err != nil {
 				return err
 			}
-			return a.show(r, func(t *report.Text) { t.Layouts(r) })
+			return a.show(r, func(t *report.Text) { t.Systems(r) })
 		},
 	}
 	c.Flags().BoolVar(&against, "against-database", false, "hold it against the site's database")

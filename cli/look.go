@@ -12,8 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/core/mixed"
+	"trimlantern/outside/disk"
 	"trimlantern/report"
-	"trimlantern/site/disk"
 	"trimlantern/work"
 )
 

@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"trimlantern/core/reference"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/sitefile"
 )
 
 // initArgs is the command line that makes the demo's site file.

@@ -14,7 +14,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/files"
+	"trimlantern/outside/files"
 	"trimlantern/work"
 )
 
@@ -30,7 +30,7 @@ func (t *Text) Inited(r *work.Inited) {
 		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(r.Old, 52)))
 	}
 	t.printf("\n")
-	rows := [][]string{{"site", r.Site}, {"layout", r.Layout}, {"database", clip(r.Database, 60)},
+	rows := [][]string{{"site", r.Site}, {"system", r.System}, {"database", clip(r.Database, 60)},
 		{"tables", fmt.Sprintf("%d with the prefix \"%s\"", r.Tables, clip(r.Prefix, 30))}, {"files", clip(strings.Join(r.Files, ", "), 60)}}
 	if len(r.Files) == 0 {
 		rows[4][1] = "none named; add folders of themes and plugins under files"
@@ -843,15 +843,15 @@ func (t *Text) History(h *work.History) {
 	t.next("trimlantern undo NAME takes back the apply of that name")
 }
 
-// Layouts shows all layouts, or one.
-func (t *Text) Layouts(r *work.Layouts) {
+// Systems shows all system descriptions, or one.
+func (t *Text) Systems(r *work.Systems) {
 	if r.One == nil {
 		var rows [][]string
 		for _, l := range r.All {
 			rows = append(rows, []string{l.Name, clip(l.Title, 60)})
 		}
-		t.rows([]string{"layout", "of"}, rows)
-		t.next("trimlantern layout NAME shows one; docs/layouts.md says how to write one")
+		t.rows([]string{"system", "of"}, rows)
+		t.next("trimlantern systems NAME shows one; docs/systems.md says how to write one")
 		return
 	}
 	l := r.One
@@ -906,8 +906,8 @@ func (t *Text) Layouts(r *work.Layouts) {
 		}
 	}
 	if r.Code() == work.Clean {
-		t.next("name it under layout in the site file, then: trimlantern preview")
+		t.next("name it under system in the site file, then: trimlantern preview")
 	} else {
-		t.next("fix the layout, or choose another one")
+		t.next("fix the system description, or choose another one")
 	}
 }

@@ -13,8 +13,8 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/files"
-	"trimlantern/site/probe"
+	"trimlantern/outside/files"
+	"trimlantern/outside/probe"
 	"trimlantern/work"
 )
 
@@ -51,7 +51,7 @@ func results() map[string]struct {
 		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},
 		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
 	status := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
-	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", Layout: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
+	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", System: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
 	history := &work.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
 	filtered := &work.Filtered{Site: "https://ternrock.example", As: "dump", Dialect: "SQLite", Rows: 1 << 40, Cells: 1, References: 1, Counts: counts, Left: left, Nameless: []string{nasty},
 		Tables: []sheet.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/logbook"
+	"trimlantern/outside/database"
+	"trimlantern/outside/logbook"
 )
 
 // Applied is what apply did.
@@ -50,7 +50,7 @@ const (
 )
 
 // Apply carries out a sheet: the one called id, or the newest. drops says that the
-// cached rows of the sheet, which the layout calls safe to lose, are removed too.
+// cached rows of the sheet, which the system description calls safe to lose, are removed too.
 func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error) {
 	defer j.Progress.End()
 	if j.IsDump() {
@@ -118,7 +118,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, err
 	}
 	if a.out.Changed+len(a.out.Files) > 0 {
-		a.out.After = j.Layout.After
+		a.out.After = j.System.After
 	}
 	if a.out.Remain, err = a.remain(header); err != nil {
 		return nil, err

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"strings"
 
-	"trimlantern/site/acme"
-	"trimlantern/site/probe"
+	"trimlantern/outside/acme"
+	"trimlantern/outside/probe"
 )
 
 // authorityFault says in a user's words what an authority answered, and what to do.

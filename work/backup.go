@@ -17,10 +17,10 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
-	"trimlantern/site/database"
-	"trimlantern/site/disk"
-	"trimlantern/site/dump"
-	"trimlantern/site/pack"
+	"trimlantern/outside/database"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/dump"
+	"trimlantern/outside/pack"
 )
 
 // BackedUp is a backup that was made and read back.

@@ -12,8 +12,8 @@ import (
 	"sync"
 
 	"trimlantern/core/mixed"
-	"trimlantern/site/browser"
-	"trimlantern/site/probe"
+	"trimlantern/outside/browser"
+	"trimlantern/outside/probe"
 )
 
 // BrowserState is what a real browser said, held against what was read.

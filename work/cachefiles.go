@@ -8,7 +8,7 @@ import (
 	"slices"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/disk"
+	"trimlantern/outside/disk"
 )
 
 // CacheFolder is a folder of cached files as it stands.
@@ -19,22 +19,22 @@ type CacheFolder struct {
 	Safe  bool   `json:"safe"` // apply --drop-caches empties it
 }
 
-// cachePaths returns where the layout says that cached files lie.
+// cachePaths returns where the system description says that cached files lie.
 func (j *Job) cachePaths() (out []CacheFolder) {
 	root, config := j.File.Dir, j.File.Abs(j.File.Database.Config)
 	switch {
-	case j.File.System != "":
-		root = j.File.Abs(j.File.System)
+	case j.File.SystemFolder != "":
+		root = j.File.Abs(j.File.SystemFolder)
 	case config != "":
 		root = filepath.Dir(config)
 	}
-	for _, d := range j.Layout.CacheFiles {
-		out = append(out, CacheFolder{Path: j.Layout.Below(config, root, []string{d.Path})[0], Safe: d.Safe})
+	for _, d := range j.System.CacheFiles {
+		out = append(out, CacheFolder{Path: j.System.Below(config, root, []string{d.Path})[0], Safe: d.Safe})
 	}
 	return out
 }
 
-// cacheFolders finds the folders of cached files that the layout names, where they
+// cacheFolders finds the folders of cached files that the system description names, where they
 // hold anything.
 func (j *Job) cacheFolders() ([]CacheFolder, error) {
 	var out []CacheFolder

@@ -17,11 +17,11 @@ import (
 	"trimlantern/core/certs"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
-	"trimlantern/site/disk"
-	"trimlantern/site/fetch"
-	"trimlantern/site/probe"
-	"trimlantern/site/proof"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/probe"
+	"trimlantern/outside/proof"
+	"trimlantern/outside/sitefile"
 )
 
 // Requested is what cert request wrote.

@@ -15,9 +15,9 @@ import (
 
 	"trimlantern/core/certs"
 	"trimlantern/core/point"
-	"trimlantern/site/certfolder"
-	"trimlantern/site/disk"
-	"trimlantern/site/probe"
+	"trimlantern/outside/certfolder"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/probe"
 )
 
 // place puts a certificate where the server reads it, has the server read it, and looks whether it is served. What

@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/system"
 )
 
 // Place is one of several sites in a database.
@@ -27,7 +27,7 @@ const maxSites = 100_000
 func (j *Job) findSites(ctx context.Context, db database.Database, tables []database.Table) error {
 	prefix := j.File.Database.Prefix
 	j.sites = map[int]Place{}
-	if s := j.Layout.Sites; s != nil {
+	if s := j.System.Sites; s != nil {
 		if t, ok := database.Find(tables, prefix+s.Table); ok {
 			columns := []string{s.ID, s.Host}
 			if s.Folder != "" {
@@ -49,7 +49,7 @@ func (j *Job) findSites(ctx context.Context, db database.Database, tables []data
 		}
 	}
 	j.others = nil
-	for _, p := range j.Layout.Prefix(tableNames(tables)) {
+	for _, p := range j.System.Prefix(tableNames(tables)) {
 		if site, rest := j.set(p); p != prefix && strings.HasPrefix(p, prefix) && (rest != "" || j.sites[site].Site == 0) {
 			j.others = append(j.others, p)
 		}
@@ -58,12 +58,12 @@ func (j *Job) findSites(ctx context.Context, db database.Database, tables []data
 }
 
 // set tells to which site of the database a table belongs, and its name in the
-// layout.
+// system description.
 func (j *Job) set(table string) (site int, short string) {
-	return j.Layout.Set(strings.TrimPrefix(table, j.File.Database.Prefix), func(n int) bool { _, ok := j.sites[n]; return ok })
+	return j.System.Set(strings.TrimPrefix(table, j.File.Database.Prefix), func(n int) bool { _, ok := j.sites[n]; return ok })
 }
 
-// short returns a table's name as layouts know it.
+// short returns a table's name as system descriptions know it.
 func (j *Job) short(table string) string {
 	_, short := j.set(table)
 	return short
@@ -109,12 +109,12 @@ func (j *Job) choice() (sheet.Choice, error) {
 			return c, misuse(nil, fmt.Sprintf("the database lists no site %d", n), "trimlantern init lists the sites of a database")
 		}
 	}
-	if c.Address != "" && !slices.ContainsFunc(j.Layout.Addresses, func(a layout.Address) bool { return a.Name == c.Address }) {
+	if c.Address != "" && !slices.ContainsFunc(j.System.Addresses, func(a system.Address) bool { return a.Name == c.Address }) {
 		var names []string
-		for _, a := range j.Layout.Addresses {
+		for _, a := range j.System.Addresses {
 			names = append(names, a.Name)
 		}
-		return c, misuse(nil, fmt.Sprintf("the layout %s knows no address %q", j.Layout.Name, c.Address), "it knows: "+strings.Join(names, ", "))
+		return c, misuse(nil, fmt.Sprintf("the system description %s knows no address %q", j.System.Name, c.Address), "it knows: "+strings.Join(names, ", "))
 	}
 	return c, nil
 }
@@ -143,7 +143,7 @@ func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table,
 }
 
 // fits reports whether a pattern means a table: with the prefix, without, or as
-// the layout calls it.
+// the system description calls it.
 func (j *Job) fits(pattern, table string) bool {
 	for _, name := range []string{table, strings.TrimPrefix(table, j.File.Database.Prefix), j.short(table)} {
 		if ok, err := path.Match(pattern, name); ok && err == nil {

@@ -13,8 +13,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"trimlantern/core/coverage"
-	"trimlantern/site/fetch"
-	"trimlantern/site/logbook"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/logbook"
 )
 
 // errRobots says that robots.txt keeps us out.

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"trimlantern/core/point"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/sitefile"
 )
 
 // numbersFile keeps the number of each fault that was shown, so that it stays the same.

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
+	"trimlantern/outside/database"
 )
 
 // dropRows is how many cached rows are removed in one transaction.
@@ -132,9 +132,9 @@ func keptRow(d *sheet.Drop, t database.Table, image []database.Value) *sheet.Dro
 	return row
 }
 
-// stillCached asks the layout once more whether a row is safe to lose.
+// stillCached asks the system description once more whether a row is safe to lose.
 func (a *applying) stillCached(t database.Table, image []database.Value) bool {
-	_, safe := a.job.Layout.IsCache(a.job.short(t.Name), func(column string) string {
+	_, safe := a.job.System.IsCache(a.job.short(t.Name), func(column string) string {
 		for i, c := range t.All {
 			if c.Name == column {
 				return string(image[i].Bytes)

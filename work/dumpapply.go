@@ -20,8 +20,8 @@ import (
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/dump"
-	"trimlantern/site/mirror"
+	"trimlantern/outside/dump"
+	"trimlantern/outside/mirror"
 )
 
 // DumpOptions say what a sheet of a dump becomes.

@@ -10,8 +10,8 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/sheet"
-	"trimlantern/site/logbook"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/logbook"
+	"trimlantern/outside/sitefile"
 )
 
 // That a dump was loaded only the pages show: a whole, clean scan since it was written.

@@ -10,10 +10,10 @@ import (
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/dump"
-	"trimlantern/site/mirror"
-	"trimlantern/site/pack"
+	"trimlantern/outside/database"
+	"trimlantern/outside/dump"
+	"trimlantern/outside/mirror"
+	"trimlantern/outside/pack"
 )
 
 // DumpKind is the kind of a database that is an exported one.

@@ -15,8 +15,8 @@ import (
 	"trimlantern/core/alike"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
-	"trimlantern/site/fetch"
-	"trimlantern/site/probe"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/probe"
 )
 
 // Twin is one page of the site as one of its servers shows it over HTTP and over HTTPS.
@@ -63,11 +63,11 @@ const (
 	together   = 4 // questions at once
 )
 
-// pagesToSee returns the pages of a site to check: the front page, the layout's entrances, and one page in
+// pagesToSee returns the pages of a site to check: the front page, the system description's entrances, and one page in
 // each first-level folder, taken from the last scan or, without one, from the front page's links.
 func (j *Job) pagesToSee(ctx context.Context, client *fetch.Client, site address.Site) []hops.Place {
 	out := []hops.Place{{Path: "/", Kind: hops.Page}}
-	for _, e := range j.Layout.Entrances {
+	for _, e := range j.System.Entrances {
 		out = append(out, hops.Place{Path: e.Path, Kind: hops.Entrance})
 	}
 	folders := map[string]bool{}

@@ -12,8 +12,8 @@ import (
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/disk"
-	"trimlantern/site/files"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/files"
 )
 
 // maxLines is how many changed lines a preview shows, over all files.
@@ -31,7 +31,7 @@ func (s *survey) files() error {
 	seen := map[string]bool{}
 	for _, dir := range s.job.File.Files {
 		s.job.Progress.At("reading files in "+dir, 0, 0)
-		skipped, err := files.Walk(s.job.File.Abs(dir), s.job.Layout.Kinds, func(name string, info fs.FileInfo, b []byte) error {
+		skipped, err := files.Walk(s.job.File.Abs(dir), s.job.System.Kinds, func(name string, info fs.FileInfo, b []byte) error {
 			if seen[name] || !rewrite.MayHold(b) {
 				return nil
 			}

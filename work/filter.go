@@ -17,11 +17,11 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/disk"
-	"trimlantern/site/dump"
-	"trimlantern/site/layout"
-	"trimlantern/site/pack"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/dump"
+	"trimlantern/outside/pack"
+	"trimlantern/outside/sitefile"
+	"trimlantern/outside/system"
 )
 
 // FilterOptions are what the user said.
@@ -33,7 +33,7 @@ type FilterOptions struct {
 	Parts   []string // the files that go on where In ends
 	Out     string   // "" or "-": standard output
 	As      string   // "dump", "value" or "": told from the input
-	Layout  string   // a built-in one or a file; "": the built-in one whose tables are there
+	System  string   // a built-in one or a file; "": the built-in one whose tables are there
 	Dialect string   // mysql, postgres or sqlite; "": told from the dump
 	Charset string   // of the dump's text, where it does not say; "": UTF-8
 	Tables  string   // a dump that defines the tables, where In has only their rows
@@ -89,7 +89,7 @@ const maxValue = 1 << 30
 type filtering struct {
 	o       FilterOptions
 	site    address.Site
-	layouts []*layout.Layout
+	systems []*system.System
 	p       Progress
 	in      *input
 	defined *dump.Schema // tables that another dump defines; nil: none
@@ -108,8 +108,8 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
 	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Tables: []sheet.TableCount{}, Left: []sheet.Left{}, Nameless: []string{}}}
-	if f.layouts, err = layoutsNamed(o.Layout); err != nil {
-		return nil, unknownLayout(err)
+	if f.systems, err = systemsNamed(o.System); err != nil {
+		return nil, unknownSystem(err)
 	}
 	if f.in, err = openInput(o); err != nil {
 		return nil, f.failed(err, true)

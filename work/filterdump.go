@@ -11,9 +11,9 @@ import (
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/dump"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/dump"
+	"trimlantern/outside/system"
 )
 
 // tally is what one worker counted; workers share nothing.
@@ -44,7 +44,7 @@ type knownKey struct {
 type knownTable struct {
 	count   *sheet.TableCount
 	short   string
-	layout  *layout.Layout
+	system  *system.System
 	columns []database.Column
 	kept    bool // its rows are never changed
 	blind   bool // nobody can tell its columns apart, and some are not to be changed
@@ -190,7 +190,7 @@ func (t *tally) row(r *dump.Row) {
 	if len(columns) != r.Len() {
 		columns = dumpColumns(r)
 	}
-	t.judge.layout = known.layout
+	t.judge.system = known.system
 	t.judge.again, t.judge.first = r.Again, r.First
 	label, outcomes, err := t.judge.row(known.short, columns, r.Value, r.May, true, t.refuse(known, r))
 	if err != nil {
@@ -310,9 +310,9 @@ func (t *tally) know(r *dump.Row) *knownTable {
 		count = &sheet.TableCount{Table: name}
 		t.tables[name] = count
 	}
-	k := &knownTable{count: count, short: name, layout: &layout.Layout{}, address: -1}
+	k := &knownTable{count: count, short: name, system: &system.System{}, address: -1}
 	if seen, ok := t.f.known[name]; ok {
-		k.short, k.layout, k.blind, k.kept = seen.Short, seen.layout, seen.Blind, seen.layout.IsKept(seen.Short)
+		k.short, k.system, k.blind, k.kept = seen.Short, seen.system, seen.Blind, seen.system.IsKept(seen.Short)
 		if r.Columns == nil {
 			for _, c := range seen.Columns {
 				k.columns = append(k.columns, database.Column{Name: c})
@@ -325,7 +325,7 @@ func (t *tally) know(r *dump.Row) *knownTable {
 		t.nameless[name] = true
 	}
 	for i, c := range k.columns {
-		for _, a := range k.layout.Addresses {
+		for _, a := range k.system.Addresses {
 			if a.Table == k.short && a.Column == c.Name {
 				k.address = i
 			}
@@ -336,7 +336,7 @@ func (t *tally) know(r *dump.Row) *knownTable {
 
 // isAddress reports whether a row is one of the site's own addresses.
 func (f *filtering) isAddress(k *knownTable, columns []database.Column, r *dump.Row) bool {
-	for _, a := range k.layout.Addresses {
+	for _, a := range k.system.Addresses {
 		for i, c := range columns {
 			if a.Table == k.short && c.Name == a.Where {
 				if v, ok := r.Value(i); ok && string(v) == a.Equals {

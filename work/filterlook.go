@@ -14,15 +14,15 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/rewrite"
-	"trimlantern/site/database"
-	"trimlantern/site/dump"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/dump"
+	"trimlantern/outside/system"
 )
 
-// known is what the layouts know of a table of the dump.
+// known is what the system descriptions know of a table of the dump.
 type known struct {
-	layout.Known
-	layout *layout.Layout
+	system.Known
+	system *system.System
 }
 
 // look reads the dump once or twice before anything is written: its schema, the system it is of, the site's
@@ -151,9 +151,9 @@ func (f *filtering) search(ctx context.Context, passes func([]byte) bool) (all b
 
 // recognise tells the system by the tables of the dump.
 func (f *filtering) recognise(s *dump.Schema) {
-	var seen []layout.Seen
+	var seen []system.Seen
 	for _, t := range s.Tables {
-		one := layout.Seen{Name: t.String(), Width: t.Width}
+		one := system.Seen{Name: t.String(), Width: t.Width}
 		columns := t.Columns
 		if len(columns) == 0 {
 			columns = t.Listed
@@ -164,7 +164,7 @@ func (f *filtering) recognise(s *dump.Schema) {
 		seen = append(seen, one)
 	}
 	f.known = map[string]known{}
-	for _, l := range f.layouts {
+	for _, l := range f.systems {
 		for name, k := range l.Recognise(seen) {
 			if _, ok := f.known[name]; !ok {
 				f.known[name] = known{k, l}
@@ -193,7 +193,7 @@ func (f *filtering) learn(ctx context.Context) error {
 		if u := newUniques(f.site, t); u != nil && t.Rows {
 			l.uniques[t] = u
 		}
-		asked[t] = t.Rows && (l.uniques[t] != nil || k.layout != nil && (isSites(k) || isAddresses(k)))
+		asked[t] = t.Rows && (l.uniques[t] != nil || k.system != nil && (isSites(k) || isAddresses(k)))
 	}
 	any := false
 	for _, a := range asked {
@@ -249,10 +249,10 @@ func (l *learning) allDefined() error {
 		"export structure and data; or name a dump of the structure: --tables FILE; or change them all the same: --rows-only")
 }
 
-func isSites(k known) bool { return k.layout.Sites != nil && k.Short == k.layout.Sites.Table }
+func isSites(k known) bool { return k.system.Sites != nil && k.Short == k.system.Sites.Table }
 
 func isAddresses(k known) bool {
-	return slices.ContainsFunc(k.layout.Addresses, func(a layout.Address) bool { return a.Table == k.Short })
+	return slices.ContainsFunc(k.system.Addresses, func(a system.Address) bool { return a.Table == k.Short })
 }
 
 // rightSite holds the site against the addresses that the dump has.
@@ -284,8 +284,8 @@ func (l *learning) row(_ int, r *dump.Row) {
 		v, _ := r.Value(i)
 		return string(v)
 	}
-	if k.layout != nil && isSites(k) {
-		s := k.layout.Sites
+	if k.system != nil && isSites(k) {
+		s := k.system.Sites
 		if one, err := address.Parse("https://" + strings.TrimSuffix(get(s.Host)+get(s.Folder), "/")); err == nil {
 			l.lock.Lock()
 			l.listed = l.listed || slices.Contains(l.f.site.Hosts(), one.Host)
@@ -293,8 +293,8 @@ func (l *learning) row(_ int, r *dump.Row) {
 			l.lock.Unlock()
 		}
 	}
-	if k.layout != nil {
-		for _, a := range k.layout.Addresses {
+	if k.system != nil {
+		for _, a := range k.system.Addresses {
 			if a.Table != k.Short || get(a.Where) != a.Equals {
 				continue
 			}
@@ -362,7 +362,7 @@ type changedKey struct {
 // newUniques returns what looks for collisions in a table; nil where none can be. Of a table that the dump does
 // not define each column may be a key.
 func newUniques(site address.Site, t *dump.Table) *uniques {
-	u := &uniques{judge: judge{rules: &rewrite.Rules{Site: site}, layout: &layout.Layout{}}, seed: maphash.MakeSeed(), found: map[string]*keyed{}}
+	u := &uniques{judge: judge{rules: &rewrite.Rules{Site: site}, system: &system.System{}}, seed: maphash.MakeSeed(), found: map[string]*keyed{}}
 	if len(t.Columns) == 0 {
 		return u
 	}

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"trimlantern/site/database"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/system"
 )
 
 // maxFindDepth is how deep below the folder the system's configuration is
@@ -31,12 +31,12 @@ func (in *initing) find() error {
 	if d.Kind != "" && d.Config == "" {
 		return nil
 	}
-	configs := map[string]*layout.Layout{}
-	layouts, err := layoutsNamed(in.o.Layout)
+	configs := map[string]*system.System{}
+	systems, err := systemsNamed(in.o.System)
 	if err != nil {
-		return unknownLayout(err)
+		return unknownSystem(err)
 	}
-	for _, l := range layouts {
+	for _, l := range systems {
 		if l.Config != nil {
 			configs[l.Config.File] = l
 		}
@@ -47,7 +47,7 @@ func (in *initing) find() error {
 				return in.take(d.Config, "", l)
 			}
 		}
-		return misuse(nil, "no layout knows a configuration file called "+filepath.Base(d.Config), "name the layout too: --layout wordpress")
+		return misuse(nil, "no system description knows a configuration file called "+filepath.Base(d.Config), "name the system too: --system wordpress")
 	}
 	if in.o.Folder == "" {
 		return misuse(nil, "nothing says where the site's database is",
@@ -81,7 +81,7 @@ func (in *initing) find() error {
 }
 
 // lookBelow looks through a folder. The folder itself may be a link.
-func lookBelow(folder string, configs map[string]*layout.Layout) (have found, err error) {
+func lookBelow(folder string, configs map[string]*system.System) (have found, err error) {
 	top, err := filepath.EvalSymlinks(folder)
 	if err != nil {
 		return have, err
@@ -111,7 +111,7 @@ func lookBelow(folder string, configs map[string]*layout.Layout) (have found, er
 	return have, err
 }
 
-func isSystem(name string, configs map[string]*layout.Layout) bool {
+func isSystem(name string, configs map[string]*system.System) bool {
 	for _, l := range configs {
 		if l.Config.End != "" && l.Config.End == name {
 			return true
@@ -122,7 +122,7 @@ func isSystem(name string, configs map[string]*layout.Layout) bool {
 
 // choose returns the configuration of the one system that is there, and the system's folder. A system reads
 // the configuration in its own folder, or else the one in the folder above, where that holds no system.
-func (have found) choose(configs map[string]*layout.Layout) (config, system string) {
+func (have found) choose(configs map[string]*system.System) (config, system string) {
 	var pairs [][2]string
 	for _, dir := range have.systems {
 		for name, l := range configs {
@@ -148,11 +148,11 @@ func (have found) choose(configs map[string]*layout.Layout) (config, system stri
 }
 
 // takeFiles takes a site without a database, whose configuration file is found.
-func (in *initing) takeFiles(path string, l *layout.Layout) error {
+func (in *initing) takeFiles(path string, l *system.System) error {
 	in.file.Database.Kind, in.file.Database.File = database.NoneKind, in.relative(filepath.Dir(path))
 	in.out.Used = append(in.out.Used, "no database: the content is files, beside "+in.relative(path))
-	if in.file.Layout == "" {
-		in.file.Layout = l.Name
+	if in.file.System == "" {
+		in.file.System = l.Name
 	}
 	if len(in.file.Files) == 0 {
 		for _, f := range l.Files {
@@ -168,18 +168,18 @@ func (in *initing) takeFiles(path string, l *layout.Layout) error {
 	return nil
 }
 
-// take reads the system's configuration file. system is the folder of the system; "": the file's.
-func (in *initing) take(path, system string, l *layout.Layout) error {
-	if system == "" {
-		system = filepath.Dir(path)
+// take reads the system's configuration file. base is the folder of the system; "": the file's.
+func (in *initing) take(path, base string, l *system.System) error {
+	if base == "" {
+		base = filepath.Dir(path)
 	}
 	d := &in.file.Database
 	if l.Config.Kind == database.NoneKind {
 		return in.takeFiles(path, l)
 	}
 	conn, err := l.Config.Connect(path)
-	var unclear *layout.Unclear
-	drop, dropped := l.Config.DropIn(path, system)
+	var unclear *system.Unclear
+	drop, dropped := l.Config.DropIn(path, base)
 	switch {
 	case dropped: // then it does not matter where the configuration says that a server is
 		d.Kind, d.File = "sqlite", in.relative(drop)
@@ -197,12 +197,12 @@ func (in *initing) take(path, system string, l *layout.Layout) error {
 	if d.Prefix == "" && conn != nil {
 		d.Prefix = conn.Prefix
 	}
-	if in.file.Layout == "" {
-		in.file.Layout = l.Name
+	if in.file.System == "" {
+		in.file.System = l.Name
 	}
-	if system != filepath.Dir(path) {
-		in.file.System = in.relative(system)
-		in.out.Used = append(in.out.Used, "the system's folder: "+in.file.System)
+	if base != filepath.Dir(path) {
+		in.file.SystemFolder = in.relative(base)
+		in.out.Used = append(in.out.Used, "the system's folder: "+in.file.SystemFolder)
 	}
 	locks, err := l.Config.LocksOf(path)
 	if err != nil {
@@ -210,14 +210,14 @@ func (in *initing) take(path, system string, l *layout.Layout) error {
 	}
 	for name, lock := range locks {
 		how := ""
-		if lock.How != layout.Literally {
+		if lock.How != system.Literally {
 			how = ", " + lock.How.Words()
 		}
 		in.out.Locked = append(in.out.Locked, fmt.Sprintf("%s address: %s in %s, line %d%s", name, lock.Constant, in.relative(lock.File), lock.Line, how))
 	}
 	slices.Sort(in.out.Locked)
 	if len(in.file.Files) == 0 {
-		for _, f := range l.Below(path, system, l.Files) {
+		for _, f := range l.Below(path, base, l.Files) {
 			if info, err := os.Stat(f); err == nil && info.IsDir() {
 				in.file.Files = append(in.file.Files, in.relative(f))
 			}

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
+	"trimlantern/outside/database"
 )
 
 // flush carries out the cells that were gathered.

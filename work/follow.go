@@ -16,8 +16,8 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/markup"
 	"trimlantern/core/mixed"
-	"trimlantern/site/fetch"
-	"trimlantern/site/probe"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/probe"
 )
 
 // FollowKinds are the kinds of links that a scan leaves alone unless it is told to follow them: those

@@ -11,10 +11,10 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/disk"
-	"trimlantern/site/layout"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/database"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/sitefile"
+	"trimlantern/outside/system"
 )
 
 // InitOptions are what the user said; empty fields are found out.
@@ -26,7 +26,7 @@ type InitOptions struct {
 	Path     string // where to write the site file; "": into the site's folder in Home
 	Here     bool   // write it into the working folder
 	Home     string // see sitefile.Home
-	Layout   string
+	System   string
 	Database sitefile.Database
 	Files    []string
 	Sites    []int // of several sites in one database; empty: all
@@ -38,7 +38,7 @@ type Inited struct {
 	Path     string   `json:"path"`
 	Old      string   `json:"old,omitempty"` // where the site file of before is kept
 	Site     string   `json:"site"`
-	Layout   string   `json:"layout"`
+	System   string   `json:"system"`
 	Database string   `json:"database"`
 	Prefix   string   `json:"prefix"`
 	Tables   int      `json:"tables"`
@@ -79,13 +79,13 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		return nil, err
 	}
 	in := &initing{o: o, p: p, dir: dir, out: &Inited{Path: path, Site: site.String()},
-		file: &sitefile.File{Site: site.String(), Also: site.Also, Sisters: named.Sisters, Layout: o.Layout, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
+		file: &sitefile.File{Site: site.String(), Also: site.Also, Sisters: named.Sisters, System: o.System, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
 	if found != "" {
 		in.out.Used = append(in.out.Used, "site: the address that the database has, over HTTPS")
 	}
 	in.file.Dir = in.dir
-	if isLayoutFile(o.Layout) {
-		in.file.Layout = in.relative(o.Layout)
+	if isSystemFile(o.System) {
+		in.file.System = in.relative(o.System)
 	}
 	if filepath.Dir(path) != in.dir {
 		in.file.Folder = in.dir
@@ -137,19 +137,19 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 	if err != nil {
 		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
 	}
-	in := &initing{o: o, p: p, dir: dir, out: &Inited{}, file: &sitefile.File{Dir: dir, Layout: o.Layout, Database: o.Database}}
+	in := &initing{o: o, p: p, dir: dir, out: &Inited{}, file: &sitefile.File{Dir: dir, System: o.System, Database: o.Database}}
 	if err := in.find(); err != nil {
 		return "", err
 	}
-	in.file.Layout = cmp.Or(in.file.Layout, "generic")
-	if isLayoutFile(o.Layout) {
-		in.file.Layout = in.relative(o.Layout)
+	in.file.System = cmp.Or(in.file.System, "generic")
+	if isSystemFile(o.System) {
+		in.file.System = in.relative(o.System)
 	}
-	l, err := layoutOf(in.file)
+	l, err := systemOf(in.file)
 	if err != nil {
-		return "", unknownLayout(err)
+		return "", unknownSystem(err)
 	}
-	j := &Job{File: in.file, Layout: l, Progress: p}
+	j := &Job{File: in.file, System: l, Progress: p}
 	c, err := j.config()
 	if err != nil {
 		return "", err
@@ -167,7 +167,7 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 	if _, err := in.fit(j, tables, c.Where()); err != nil {
 		return "", err
 	}
-	for _, a := range j.Layout.Addresses {
+	for _, a := range j.System.Addresses {
 		t, ok := database.Find(tables, in.file.Database.Prefix+a.Table)
 		if !ok {
 			continue
@@ -209,7 +209,7 @@ func (in *initing) check() error {
 			return misuse(nil, "there is no folder "+in.file.Abs(f), "name folders that are there: --files FOLDER")
 		}
 	}
-	j := &Job{File: in.file, Layout: &layout.Layout{}, Progress: in.p}
+	j := &Job{File: in.file, System: &system.System{}, Progress: in.p}
 	var err error
 	if j.Site, err = in.file.Address(); err != nil {
 		return misuse(err, "the site's address", "write --site https://HOST")
@@ -266,20 +266,20 @@ func (in *initing) relative(p string) string {
 	return abs
 }
 
-// connect tries the database, and finds layout and prefix by looking.
+// connect tries the database, and finds system description and prefix by looking.
 func (in *initing) connect(ctx context.Context) error {
-	if in.file.Layout == "" {
-		in.file.Layout = "generic"
+	if in.file.System == "" {
+		in.file.System = "generic"
 	}
-	l, err := layoutOf(in.file)
+	l, err := systemOf(in.file)
 	if err != nil {
-		return unknownLayout(err)
+		return unknownSystem(err)
 	}
 	site, err := in.file.Address()
 	if err != nil {
 		return misuse(err, "the site's address", "write --site https://HOST")
 	}
-	j := &Job{File: in.file, Site: site, Layout: l, Progress: in.p}
+	j := &Job{File: in.file, Site: site, System: l, Progress: in.p}
 	c, err := j.config()
 	if err != nil {
 		return err
@@ -327,27 +327,27 @@ func (in *initing) connect(ctx context.Context) error {
 	if in.out.Tables == 0 && d.Kind != database.NoneKind {
 		return misuse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
 	}
-	in.out.Layout, in.out.Database, in.out.Prefix, in.out.Files = in.file.Layout, c.Where(), d.Prefix, in.file.Files
+	in.out.System, in.out.Database, in.out.Prefix, in.out.Files = in.file.System, c.Where(), d.Prefix, in.file.Files
 	return nil
 }
 
-// fit finds layout and prefix by the tables, unless they were given, and returns all
+// fit finds system description and prefix by the tables, unless they were given, and returns all
 // prefixes that fit.
 func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string, error) {
-	if in.o.Layout == "" && in.file.Layout == "generic" {
-		layouts, err := layoutsNamed("")
+	if in.o.System == "" && in.file.System == "generic" {
+		systems, err := systemsNamed("")
 		if err != nil {
-			return nil, misuse(err, "a built-in layout", "report this")
+			return nil, misuse(err, "a built-in system description", "report this")
 		}
-		for _, other := range layouts {
+		for _, other := range systems {
 			if len(fitting(other, tables)) > 0 {
-				in.file.Layout, j.Layout = other.Name, other
-				in.out.Used = append(in.out.Used, "layout: "+other.Name+", told from the tables and their columns")
+				in.file.System, j.System = other.Name, other
+				in.out.Used = append(in.out.Used, "system: "+other.Name+", told from the tables and their columns")
 				break
 			}
 		}
 	}
-	fit := fitting(j.Layout, tables)
+	fit := fitting(j.System, tables)
 	d := &in.file.Database
 	if d.Kind == database.NoneKind {
 		return nil, nil
@@ -356,21 +356,21 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 	case d.Prefix == "" && len(fit) > 0:
 		d.Prefix = fit[0]
 		in.out.Used = append(in.out.Used, fmt.Sprintf("prefix: %q, told from the tables", d.Prefix))
-	case len(j.Layout.Tables) > 0 && !slices.Contains(fit, d.Prefix):
-		do := "check the prefix and the layout"
+	case len(j.System.Tables) > 0 && !slices.Contains(fit, d.Prefix):
+		do := "check the prefix and the system description"
 		if len(fit) > 0 {
 			do = "a prefix that fits: " + strings.Join(fit, ", ")
 		}
-		return nil, misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.Layout.Title, d.Prefix), do)
+		return nil, misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.System.Title, d.Prefix), do)
 	}
 	return fit, nil
 }
 
-// fitting returns the prefixes behind which the database has all tables of a layout, with its columns.
-func fitting(l *layout.Layout, tables []database.Table) (prefixes []string) {
-	seen := make([]layout.Seen, 0, len(tables))
+// fitting returns the prefixes behind which the database has all tables of a system description, with its columns.
+func fitting(l *system.System, tables []database.Table) (prefixes []string) {
+	seen := make([]system.Seen, 0, len(tables))
 	for _, t := range tables {
-		one := layout.Seen{Name: t.Name}
+		one := system.Seen{Name: t.Name}
 		for _, c := range slices.Concat(t.Key, t.Columns, t.All) {
 			one.Columns = append(one.Columns, c.Name)
 		}
@@ -388,7 +388,7 @@ func fitting(l *layout.Layout, tables []database.Table) (prefixes []string) {
 // addresses holds the site's address against those that the database has. Where these are the same site under
 // its other common name, with www or without, that is a name of the site too.
 func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, tables []database.Table) error {
-	if len(j.Layout.Addresses) == 0 {
+	if len(j.System.Addresses) == 0 {
 		return nil
 	}
 	for {

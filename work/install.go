@@ -16,7 +16,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/rules"
 	"trimlantern/core/sheet"
-	"trimlantern/site/disk"
+	"trimlantern/outside/disk"
 )
 
 // Rules are the rules for a server, as text.

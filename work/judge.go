@@ -8,14 +8,14 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/core/text"
-	"trimlantern/site/database"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/system"
 )
 
 // judge decides over rows, whether they come from a database or from a dump.
 type judge struct {
 	rules  *rewrite.Rules
-	layout *layout.Layout
+	system *system.System
 	labels bool                      // rows that change are called by name too, not only those with something left
 	lean   bool                      // nobody asks for what a value is afterwards
 	wants  func(rewrite.Reason) bool // whether the label of a row left for that reason is needed; nil: always
@@ -38,7 +38,7 @@ type outcome struct {
 	left       []sheet.Left // without table, key, column and label
 }
 
-// row decides over one row of a table, which the layout knows as short. value
+// row decides over one row of a table, which the system description knows as short. value
 // returns a column's value; maybe, where not nil, is a first look at whether it can
 // hold a reference. keyed says that the row can be found again;
 // refuse, where not nil, says why a column is to be left. What it returns is gone
@@ -69,7 +69,7 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			continue
 		}
 		if !asked {
-			cached, safe = g.layout.IsCache(short, get)
+			cached, safe = g.system.IsCache(short, get)
 			asked = true
 		}
 		o := outcome{column: i}
@@ -109,7 +109,7 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 		}
 		out = append(out, o)
 	}
-	if lb, ok := g.layout.LabelOf(short); ok && slices.ContainsFunc(out, g.labelled) {
+	if lb, ok := g.system.LabelOf(short); ok && slices.ContainsFunc(out, g.labelled) {
 		if v := get(lb.Column); v != "" {
 			label = lb.Word + " " + text.Show(v)
 		}
@@ -144,7 +144,7 @@ func (g *judge) labelled(o outcome) bool {
 // whole says why all of a value is left, whatever it holds, or "".
 func (g *judge) whole(short string, c database.Column, cached, keyed bool) rewrite.Reason {
 	switch {
-	case g.layout.IsIdentifier(short, c.Name):
+	case g.system.IsIdentifier(short, c.Name):
 		return rewrite.Identifier
 	case cached:
 		return rewrite.Cached

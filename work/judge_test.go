@@ -9,14 +9,14 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/rewrite"
-	"trimlantern/site/database"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/system"
 )
 
 func TestJudge(t *testing.T) {
 	site, err := address.Parse("https://ternrock.example")
 	require.NoError(t, err)
-	wordpress, err := layout.Get("wordpress")
+	wordpress, err := system.Get("wordpress")
 	require.NoError(t, err)
 	const own = "http://ternrock.example"
 	column := func(name string, maxChars, maxBytes int64) database.Column {
@@ -44,7 +44,7 @@ func TestJudge(t *testing.T) {
 		{"no key", "x", []database.Column{column("v", 0, 0)}, []string{own}, true, nil, []rewrite.Reason{rewrite.NoKey}, ""},
 		{"only elsewhere", "x", []database.Column{column("v", 0, 0)}, []string{"http://other.example"}, false, nil, []rewrite.Reason{rewrite.Linked}, ""},
 	} {
-		g := judge{rules: &rewrite.Rules{Site: site}, layout: wordpress, labels: true}
+		g := judge{rules: &rewrite.Rules{Site: site}, system: wordpress, labels: true}
 		value := func(i int) ([]byte, bool) { return []byte(c.values[i]), c.values[i] != "\x00" }
 		label, out, err := g.row(c.table, c.columns, value, nil, !c.keyless, nil)
 		require.NoError(t, err, c.why)
@@ -69,7 +69,7 @@ func TestJudge(t *testing.T) {
 func TestJudgeFirstLook(t *testing.T) {
 	site, err := address.Parse("https://ternrock.example")
 	require.NoError(t, err)
-	g := judge{rules: &rewrite.Rules{Site: site}, layout: &layout.Layout{}}
+	g := judge{rules: &rewrite.Rules{Site: site}, system: &system.System{}}
 	_, out, err := g.row("x", []database.Column{{Name: "a"}, {Name: "b"}}, func(i int) ([]byte, bool) {
 		assert.Equal(t, 1, i)
 		return []byte("http://ternrock.example"), true

@@ -5,14 +5,14 @@ import (
 	"slices"
 	"strings"
 
-	"trimlantern/site/layout"
+	"trimlantern/outside/system"
 )
 
 // Locked is an address that the system's configuration holds against the database.
 type Locked struct {
 	Name  string // of the address: "public" or "core"
 	Title string // in words
-	layout.Lock
+	system.Lock
 
 	secure string // what it is to be
 	env    bool   // the file has NAME=value lines
@@ -22,12 +22,12 @@ type Locked struct {
 func (l Locked) Insecure() bool { return hasPrefixFold(l.Value, "http:") }
 
 // Unknown reports whether only running the configuration would tell what the address is.
-func (l Locked) Unknown() bool { return l.How != layout.Literally && l.Value == "" }
+func (l Locked) Unknown() bool { return l.How != system.Literally && l.Value == "" }
 
 // Words says where and how the address is locked.
 func (l Locked) Words() string {
 	how := "locked"
-	if l.How != layout.Literally {
+	if l.How != system.Literally {
 		how = l.How.Words()
 		if l.Value != "" {
 			how += fmt.Sprintf(" that begins with %q", l.Value)
@@ -41,7 +41,7 @@ func (l Locked) Secure() string {
 	if l.env {
 		return l.Constant + "=" + l.secure
 	}
-	if l.How == layout.Computed && hasPrefixFold(l.Value, "http://") {
+	if l.How == system.Computed && hasPrefixFold(l.Value, "http://") {
 		return fmt.Sprintf("begin the value of %s with https:// in place of http://", l.Constant)
 	}
 	return fmt.Sprintf("define( '%s', '%s' );", l.Constant, l.secure)
@@ -53,24 +53,24 @@ func hasPrefixFold(s, prefix string) bool {
 
 // locks returns the addresses that the system's configuration holds, as it is now.
 func (j *Job) locks() ([]Locked, error) {
-	if j.Layout == nil || j.Layout.Config == nil || j.File.Database.Config == "" {
+	if j.System == nil || j.System.Config == nil || j.File.Database.Config == "" {
 		return nil, nil
 	}
-	held, err := j.Layout.Config.LocksOf(j.File.Abs(j.File.Database.Config))
+	held, err := j.System.Config.LocksOf(j.File.Abs(j.File.Database.Config))
 	if err != nil {
 		return nil, err
 	}
 	var out []Locked
-	for _, a := range j.Layout.Addresses {
+	for _, a := range j.System.Addresses {
 		lock, ok := held[a.Name]
 		if !ok {
 			continue
 		}
 		secure := j.Site.String()
-		if rest, ok := strings.CutPrefix(lock.Value, "http://"); ok && lock.How != layout.Computed {
+		if rest, ok := strings.CutPrefix(lock.Value, "http://"); ok && lock.How != system.Computed {
 			secure = "https://" + rest
 		}
-		out = append(out, Locked{a.Name, a.Title, lock, secure, j.Layout.Config.Format == "env"})
+		out = append(out, Locked{a.Name, a.Title, lock, secure, j.System.Config.Format == "env"})
 	}
 	slices.SortFunc(out, func(a, b Locked) int { return strings.Compare(a.Constant, b.Constant) })
 	return out, nil

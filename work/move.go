@@ -7,9 +7,9 @@ import (
 	"os"
 	"path/filepath"
 
-	"trimlantern/site/disk"
-	"trimlantern/site/logbook"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/logbook"
+	"trimlantern/outside/sitefile"
 )
 
 // Moved is what Move did.

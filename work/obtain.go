@@ -15,12 +15,12 @@ import (
 
 	"trimlantern/core/certs"
 	"trimlantern/core/point"
-	"trimlantern/site/acme"
-	"trimlantern/site/certfolder"
-	"trimlantern/site/disk"
-	"trimlantern/site/dns"
-	"trimlantern/site/fetch"
-	"trimlantern/site/proof"
+	"trimlantern/outside/acme"
+	"trimlantern/outside/certfolder"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/dns"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/proof"
 )
 
 // ObtainOptions say how a certificate is obtained. What is not set is as it was the last time.

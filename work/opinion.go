@@ -5,7 +5,7 @@ import (
 	"errors"
 
 	"trimlantern/core/envelope"
-	"trimlantern/site/php"
+	"trimlantern/outside/php"
 )
 
 // NoJudge is the word for no second opinion.

@@ -13,11 +13,11 @@ import (
 	"time"
 
 	"trimlantern/core/address"
-	"trimlantern/site/acme"
-	"trimlantern/site/certfolder"
-	"trimlantern/site/dns"
-	"trimlantern/site/probe"
-	"trimlantern/site/proof"
+	"trimlantern/outside/acme"
+	"trimlantern/outside/certfolder"
+	"trimlantern/outside/dns"
+	"trimlantern/outside/probe"
+	"trimlantern/outside/proof"
 )
 
 // Ways are how the ownership of a name can be proven, as a user names them.

@@ -15,8 +15,8 @@ import (
 	"unicode/utf8"
 
 	"trimlantern/core/rewrite"
-	"trimlantern/site/disk"
-	"trimlantern/site/dump"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/dump"
 )
 
 // patching makes of the rows that change two scripts: one that changes them, and one that takes that back. Each

@@ -9,8 +9,8 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/files"
+	"trimlantern/outside/database"
+	"trimlantern/outside/files"
 )
 
 // Bounds of looking for pieces.

@@ -15,8 +15,8 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/core/text"
-	"trimlantern/site/database"
-	"trimlantern/site/files"
+	"trimlantern/outside/database"
+	"trimlantern/outside/files"
 )
 
 // Preview is what preview found.
@@ -170,7 +170,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	}
 	defer pending.Discard()
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
-		Site: j.Site.String(), Also: j.Site.Also, Sisters: sistersOf(j.Site), Kind: kind, Layout: j.Layout.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice})
+		Site: j.Site.String(), Also: j.Site.Also, Sisters: sistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice})
 	if err != nil {
 		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
 	}
@@ -205,8 +205,8 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 }
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
-	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask, Hashed: j.Layout.Hashed(j.conn)}
-	return &survey{job: j, rules: rules, judge: judge{rules: rules, layout: j.Layout, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask, Hashed: j.System.Hashed(j.conn)}
+	return &survey{job: j, rules: rules, judge: judge{rules: rules, system: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
 		out: &Preview{Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
@@ -235,7 +235,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		if s.out.Kind == Lengths {
 			pick, look = database.Serialized, s.broken
 		}
-		if s.job.Layout.IsKept(s.job.short(t.Name)) {
+		if s.job.System.IsKept(s.job.short(t.Name)) {
 			if err := s.kept(ctx, t, &tc); err != nil {
 				return err
 			}
@@ -314,7 +314,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 		if len(j.sites) == 0 {
 			site = 0
 		}
-		for _, a := range j.Layout.Addresses {
+		for _, a := range j.System.Addresses {
 			if a.Table != short {
 				continue
 			}
@@ -482,7 +482,7 @@ func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, e
 // sound.
 func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount) error {
 	label := ""
-	if lb, ok := s.job.Layout.LabelOf(s.job.short(t.Name)); ok {
+	if lb, ok := s.job.System.LabelOf(s.job.short(t.Name)); ok {
 		for i, c := range t.Columns {
 			if c.Name == lb.Column && len(row.Values[i].Bytes) > 0 {
 				label = lb.Word + " " + text.Show(string(row.Values[i].Bytes))

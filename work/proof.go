@@ -4,7 +4,7 @@ import (
 	"context"
 	"slices"
 
-	"trimlantern/site/database"
+	"trimlantern/outside/database"
 )
 
 // unproven is why a cell stays that the database would not hold as it was written.

@@ -19,8 +19,8 @@ import (
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
 	"trimlantern/core/sheet"
-	"trimlantern/site/fetch"
-	"trimlantern/site/probe"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/probe"
 )
 
 // Ready answers whether the site may switch.
@@ -543,7 +543,7 @@ func (r *readying) locked() {
 // addresses shows the site's own addresses as the database has them.
 func (r *readying) addresses() {
 	j := r.job
-	if !j.Stored() || len(j.Layout.Addresses) == 0 {
+	if !j.Stored() || len(j.System.Addresses) == 0 {
 		return
 	}
 	db, tables, err := j.open(r.ctx, true)

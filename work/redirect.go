@@ -12,8 +12,8 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
-	"trimlantern/site/fetch"
-	"trimlantern/site/probe"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/probe"
 )
 
 // RedirectTest is what a visitor meets who types any of the site's addresses.

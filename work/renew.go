@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"trimlantern/core/certs"
-	"trimlantern/site/acme"
-	"trimlantern/site/certfolder"
+	"trimlantern/outside/acme"
+	"trimlantern/outside/certfolder"
 )
 
 // askedAnew is how often an authority is asked when a certificate is to be renewed.

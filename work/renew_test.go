@@ -25,7 +25,7 @@ import (
 
 	"trimlantern/core/certs"
 	"trimlantern/demo/authority"
-	"trimlantern/site/certfolder"
+	"trimlantern/outside/certfolder"
 )
 
 type silence struct{}

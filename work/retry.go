@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
+	"trimlantern/outside/database"
 )
 
 // How long a batch that the database took back is tried again: others write to the same rows, on

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"trimlantern/site/database"
+	"trimlantern/outside/database"
 )
 
 func TestStep(t *testing.T) {

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/disk"
-	"trimlantern/site/files"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/files"
 )
 
 // maxRuleFile bounds a file that rules are put into.

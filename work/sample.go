@@ -6,7 +6,7 @@ import (
 	"math/rand/v2"
 
 	"trimlantern/core/coverage"
-	"trimlantern/site/fetch"
+	"trimlantern/outside/fetch"
 )
 
 // sampleFile keeps which pages the samples of a round had, so that they get round to all.

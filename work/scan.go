@@ -14,9 +14,9 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
-	"trimlantern/site/fetch"
-	"trimlantern/site/logbook"
-	"trimlantern/site/probe"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/logbook"
+	"trimlantern/outside/probe"
 )
 
 // ScanOptions bound a scan and say what it looks at.
@@ -526,7 +526,7 @@ func (s *scanning) robots(ctx context.Context, site address.Site, host string, m
 		}
 	}
 	add(origin+"/sitemap.xml", guessed)
-	for _, m := range s.job.Layout.SiteMaps {
+	for _, m := range s.job.System.SiteMaps {
 		add(origin+site.Path+m, guessed)
 	}
 	return jobs

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"trimlantern/site/disk"
+	"trimlantern/outside/disk"
 )
 
 // siteFiles are the folders in which a run may change files, each opened when it is first needed.

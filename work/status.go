@@ -12,7 +12,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/core/point"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
+	"trimlantern/outside/database"
 )
 
 // Status is the road as a check list.

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"trimlantern/core/coverage"
-	"trimlantern/site/database"
-	"trimlantern/site/fetch"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/system"
 )
 
 // byDatabase is By of a page that the database names: it may have another address for its visitors.
@@ -18,7 +18,7 @@ const byDatabase = "database"
 // to: without them nobody could say that every page was read.
 func (s *scanning) storedPages(ctx context.Context) (jobs []fetch.Job, err error) {
 	j := s.job
-	if !j.Stored() || len(j.Layout.Pages) == 0 {
+	if !j.Stored() || len(j.System.Pages) == 0 {
 		return nil, nil
 	}
 	db, tables, err := j.open(ctx, true)
@@ -29,7 +29,7 @@ func (s *scanning) storedPages(ctx context.Context) (jobs []fetch.Job, err error
 	t := j.tracing()
 	for _, table := range tables {
 		site, short := j.set(table.Name)
-		if !slices.ContainsFunc(j.Layout.Pages, func(p layout.Cache) bool { return p.Table == short }) {
+		if !slices.ContainsFunc(j.System.Pages, func(p system.Cache) bool { return p.Table == short }) {
 			continue
 		}
 		base := j.Site.String()
@@ -37,11 +37,11 @@ func (s *scanning) storedPages(ctx context.Context) (jobs []fetch.Job, err error
 			base = "https://" + place.Address
 		}
 		// Only what tells the page is read, and not its text.
-		needs := j.Layout.Needs(short)
+		needs := j.System.Needs(short)
 		table.Columns = slices.DeleteFunc(slices.Clone(table.All), func(c database.Column) bool { return !slices.Contains(needs, c.Name) })
 		j.Progress.At("reading which pages there are in "+table.Name, 0, 0)
 		err := t.each(ctx, db, table, database.Everything, func(r *tracedRow) {
-			if r.idle || !j.Layout.IsPage(short, r.get) {
+			if r.idle || !j.System.IsPage(short, r.get) {
 				return
 			}
 			if page := r.label.PageOf(r.get); page != "" {

@@ -20,9 +20,9 @@ import (
 	"trimlantern/core/reference"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/files"
-	"trimlantern/site/layout"
+	"trimlantern/outside/database"
+	"trimlantern/outside/files"
+	"trimlantern/outside/system"
 )
 
 // Origin is one place that can produce a reference.
@@ -137,7 +137,7 @@ func key(u *url.URL) string {
 
 func (j *Job) tracing() *tracing {
 	t := &tracing{job: j, by: map[string][]*target{}, byHost: map[string][]*target{}, smaller: map[string][]*target{}}
-	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.Layout.Hashed(j.conn), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
+	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.System.Hashed(j.conn), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
 	return t
 }
 
@@ -275,13 +275,13 @@ func (t *tracing) run(ctx context.Context) error {
 	return nil
 }
 
-// tracedRow is a row with what the layout says of it.
+// tracedRow is a row with what the system description says of it.
 type tracedRow struct {
 	t       *tracing
 	table   database.Table
 	short   string
 	row     database.Row
-	label   layout.Label
+	label   system.Label
 	labeled bool
 	cached  bool
 	idle    bool
@@ -315,7 +315,7 @@ func (r *tracedRow) origin(column string) Origin {
 		o.slug = r.get(r.label.Slug)
 	}
 	switch {
-	case r.t.job.Layout.IsIdentifier(r.short, column):
+	case r.t.job.System.IsIdentifier(r.short, column):
 		o.Reason = rewrite.Identifier
 	case r.cached:
 		o.Reason = rewrite.Cached
@@ -332,7 +332,7 @@ func (r *tracedRow) origin(column string) Origin {
 func (t *tracing) each(ctx context.Context, db database.Database, table database.Table, pick database.Pick, visit func(*tracedRow)) error {
 	j := t.job
 	r := &tracedRow{t: t, short: j.short(table.Name)}
-	r.label, r.labeled = j.Layout.LabelOf(r.short)
+	r.label, r.labeled = j.System.LabelOf(r.short)
 	for _, need := range r.label.Needs() { // numbers too, which no reference is in
 		if _, ok := table.Column(need); ok || table.InKey(need) {
 			continue
@@ -346,8 +346,8 @@ func (t *tracing) each(ctx context.Context, db database.Database, table database
 	r.table = table
 	err := db.Candidates(ctx, table, pick, func(row database.Row) error {
 		r.row = row
-		r.cached, _ = j.Layout.IsCache(r.short, r.get)
-		r.idle = j.Layout.IsIdle(r.short, r.get)
+		r.cached, _ = j.System.IsCache(r.short, r.get)
+		r.idle = j.System.IsIdle(r.short, r.get)
 		visit(r)
 		return nil
 	}, func(int64) {})
@@ -367,7 +367,7 @@ func (t *tracing) table(ctx context.Context, db database.Database, table databas
 			if len(found) == 0 {
 				continue
 			}
-			isAddress := slices.ContainsFunc(t.job.Layout.Addresses, func(a layout.Address) bool {
+			isAddress := slices.ContainsFunc(t.job.System.Addresses, func(a system.Address) bool {
 				return a.Table == r.short && a.Column == c.Name && r.get(a.Where) == a.Equals
 			})
 			t.place(r.origin(c.Name), found, isAddress, r.row.Values[i].Bytes)
@@ -464,7 +464,7 @@ func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 	j := t.job
 	look := func(dir string, cached bool) error {
 		j.Progress.At("tracing in "+dir, 0, 0)
-		skipped, err := files.Walk(dir, j.Layout.Kinds, func(name string, _ fs.FileInfo, b []byte) error {
+		skipped, err := files.Walk(dir, j.System.Kinds, func(name string, _ fs.FileInfo, b []byte) error {
 			rel, err := filepath.Rel(j.File.Dir, name)
 			if err != nil {
 				rel = name

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
+	"trimlantern/outside/database"
 )
 
 // Undone is what undo did.
@@ -87,7 +87,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 			"check database in the site file; if it is the same one on another server now, write there: identity: '"+st.Header.Database+"'")
 	}
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
-		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}, After: j.Layout.After}}
+		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}, After: j.System.After}}
 	u.only = func(table string) bool {
 		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.fits(p, table) })
 	}

@@ -19,13 +19,13 @@ import (
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/site/database"
-	"trimlantern/site/disk"
-	"trimlantern/site/fetch"
-	"trimlantern/site/layout"
-	"trimlantern/site/logbook"
-	"trimlantern/site/probe"
-	"trimlantern/site/sitefile"
+	"trimlantern/outside/database"
+	"trimlantern/outside/disk"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/logbook"
+	"trimlantern/outside/probe"
+	"trimlantern/outside/sitefile"
+	"trimlantern/outside/system"
 )
 
 // Exit codes: what a run came to.
@@ -71,7 +71,7 @@ var Tool = "trimlantern"
 type Job struct {
 	File     *sitefile.File
 	Site     address.Site
-	Layout   *layout.Layout
+	System   *system.System
 	Book     *logbook.Logbook
 	Progress Progress
 	Now      func() time.Time
@@ -86,7 +86,7 @@ type Job struct {
 	Choice sheet.Choice // over the site file's: what preview reads
 	Judge  string       // the PHP that preview asks for a second opinion; "": the one that is installed; NoJudge
 
-	conn   *layout.Connection // what the system's own configuration says
+	conn   *system.Connection // what the system's own configuration says
 	sites  map[int]Place      // of several sites in one database, by number
 	others []string           // prefixes of other systems below ours
 
@@ -107,7 +107,7 @@ func OpenAddress(site string, also, sisters []string, p Progress) (*Job, error) 
 		return nil, misuse(err, "the site's address", "write --site https://HOST, and --sister https://HOST for another site of its network")
 	}
 	file.Site = s.String()
-	return &Job{File: file, Site: s, Layout: &layout.Layout{}, Progress: p, Now: time.Now}, nil
+	return &Job{File: file, Site: s, System: &system.System{}, Progress: p, Now: time.Now}, nil
 }
 
 // Keep gives a job of OpenAddress a logbook in home, beside where a site file of the site would be, so
@@ -158,12 +158,12 @@ func Open(path, home string, p Progress) (*Job, error) {
 	if j.Site, err = f.Address(); err != nil {
 		return nil, misuse(err, path, "fix site, also and sisters in the site file")
 	}
-	j.Layout, err = layoutOf(f)
+	j.System, err = systemOf(f)
 	if refused := untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, misuse(err, path, "fix layout in the site file")
+		return nil, misuse(err, path, "fix system in the site file")
 	}
 	return j, nil
 }
@@ -248,19 +248,19 @@ func OpenKnown(site, home string, p Progress) (*Job, error) {
 // maxSettings bounds the files that settings and secrets are read from.
 const maxSettings = 1 << 20
 
-// layoutOf returns a built-in layout, or the user's own where a path is named.
-func layoutOf(f *sitefile.File) (*layout.Layout, error) {
+// systemOf returns a built-in system description, or the user's own where a path is named.
+func systemOf(f *sitefile.File) (*system.System, error) {
 	switch {
-	case f.Layout == "":
-		return layout.Get("generic")
-	case isLayoutFile(f.Layout):
-		b, err := disk.ReadTrusted(f.Abs(f.Layout), maxSettings)
+	case f.System == "":
+		return system.Get("generic")
+	case isSystemFile(f.System):
+		b, err := disk.ReadTrusted(f.Abs(f.System), maxSettings)
 		if err != nil {
 			return nil, err
 		}
-		return layout.Parse(b)
+		return system.Parse(b)
 	}
-	return layout.Get(f.Layout)
+	return system.Get(f.System)
 }
 
 // config puts together how the database is reached: the system's own
@@ -269,10 +269,10 @@ func (j *Job) config() (database.Config, error) {
 	d := j.File.Database
 	c := database.Config{Kind: d.Kind, File: j.File.Abs(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name,
 		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Abs(d.TLSCA), Identity: d.Identity}
-	if d.Config != "" && j.Layout.Config != nil {
-		conn, err := j.Layout.Config.Connect(j.File.Abs(d.Config))
+	if d.Config != "" && j.System.Config != nil {
+		conn, err := j.System.Config.Connect(j.File.Abs(d.Config))
 		if d.Kind == "sqlite" && err != nil { // where its server would be does not matter
-			conn, err = &layout.Connection{File: j.File.Abs(d.Config)}, nil
+			conn, err = &system.Connection{File: j.File.Abs(d.Config)}, nil
 		}
 		if err != nil {
 			return c, misuse(err, "the system's configuration cannot be read", "fix database.config in the site file")
@@ -399,19 +399,19 @@ func dbFault(err error, c database.Config) error {
 	return world(err, c.Where(), do)
 }
 
-// checkTables refuses a prefix that no table has, or a layout that does not fit.
+// checkTables refuses a prefix that no table has, or a system description that does not fit.
 func (j *Job) checkTables(ctx context.Context, db database.Database, tables []database.Table, c database.Config) error {
 	if c.Kind == database.NoneKind {
 		return nil
 	}
 	prefix := j.File.Database.Prefix
 	names := tableNames(tables)
-	for _, p := range j.Layout.Prefix(names) {
+	for _, p := range j.System.Prefix(names) {
 		if p == prefix {
 			return nil
 		}
 	}
-	if len(tables) > 0 && len(j.Layout.Tables) == 0 {
+	if len(tables) > 0 && len(j.System.Tables) == 0 {
 		return nil
 	}
 	all, err := db.Tables(ctx, "")
@@ -420,10 +420,10 @@ func (j *Job) checkTables(ctx context.Context, db database.Database, tables []da
 	}
 	what := fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), prefix)
 	if len(tables) > 0 {
-		what = fmt.Sprintf("%s has no tables of %s with the prefix %q", c.Where(), j.Layout.Title, prefix)
+		what = fmt.Sprintf("%s has no tables of %s with the prefix %q", c.Where(), j.System.Title, prefix)
 	}
-	do := "check database.prefix and layout in the site file"
-	if fit := j.Layout.Prefix(tableNames(all)); len(fit) > 0 {
+	do := "check database.prefix and system in the site file"
+	if fit := j.System.Prefix(tableNames(all)); len(fit) > 0 {
 		do = "set database.prefix in the site file; a prefix that fits: " + strings.Join(fit, ", ")
 	}
 	return misuse(nil, what, do)

@@ -11,8 +11,8 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/point"
-	"trimlantern/site/dns"
-	"trimlantern/site/fetch"
+	"trimlantern/outside/dns"
+	"trimlantern/outside/fetch"
 )
 
 // zone asks each name server of the site's zone, and which authorities may issue certificates. Names given

@@ -40,7 +40,7 @@ type Header struct {
 	Also     []string `json:"also,omitempty"`
 	Sisters  []string `json:"sisters,omitempty"` // addresses of the other sites of its network
 	Kind     string   `json:"kind"`              // "references" or "lengths"
-	Layout   string   `json:"layout"`
+	System   string   `json:"system"`
 	Database string   `json:"database"` // identity, without secrets
 	Prefix   string   `json:"prefix"`
 	Choice   Choice   `json:"choice"`

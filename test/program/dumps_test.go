@@ -57,7 +57,7 @@ func TestFilterRecognises(t *testing.T) {
 		{"the same in all", "b.sql", "CREATE TABLE t (a text);\nINSERT INTO t VALUES ('http://ternrock.example');\n", nil, 0, "1 reference"},
 		{"another site's", "c.sql", posts + "CREATE TABLE `m_postmeta` (`meta_id` int, `post_id` int, `meta_key` text, `meta_value` text);\nCREATE TABLE `m_options` (`option_id` int, `option_name` text, `option_value` text, `autoload` text);\nINSERT INTO `m_options` VALUES (1,'home','http://beacon.example','yes');\n", nil, 2, "its address is beacon.example"},
 		{"nothing of the site", "c.sql", "CREATE TABLE `t` (a text);\nINSERT INTO `t` VALUES ('http://beacon.example/a'),('http://beacon.example/b');\n", nil, 1, "never speaks of ternrock.example, but of beacon.example"},
-		{"an own system in no file", "c.sql", posts, []string{"--layout", "nothing.yaml"}, 2, "nothing.yaml"},
+		{"an own system in no file", "c.sql", posts, []string{"--system", "nothing.yaml"}, 2, "nothing.yaml"},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			r, out := filtered(t, c.name, c.text, c.args...)

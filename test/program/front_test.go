@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var commands = []string{"init", "preview", "apply", "undo", "scan", "trace", "filter", "mend", "status", "history", "layout", "ready", "cert", "backup", "redirect", "checkup", "demo"}
+var commands = []string{"init", "preview", "apply", "undo", "scan", "trace", "filter", "mend", "status", "history", "systems", "ready", "cert", "backup", "redirect", "checkup", "demo"}
 
 func TestHelp(t *testing.T) {
 	dir := t.TempDir()
@@ -34,7 +34,7 @@ func TestCompletion(t *testing.T) {
 		assert.Contains(t, want(t, 0, dir, "completion", shell).out, "trimlantern", shell)
 	}
 	assert.Contains(t, want(t, 0, dir, "__complete", "pre").out, "preview")
-	assert.Contains(t, want(t, 0, dir, "__complete", "init", "--layout", "").out, "wordpress")
+	assert.Contains(t, want(t, 0, dir, "__complete", "init", "--system", "").out, "wordpress")
 	want(t, 1, dir, "preview", "--offline")
 	sheet := regexp.MustCompile(`(?m)^\d{8}-\d{6}-\d{3}$`)
 	assert.Regexp(t, sheet, want(t, 0, dir, "__complete", "apply", "").out)
@@ -69,7 +69,7 @@ func TestHouse(t *testing.T) {
 	list.Dir = "../.."
 	out, err := list.Output()
 	require.NoError(t, err)
-	floor := map[string]int{"core": 0, "site": 1, "work": 2, "report": 3, "demo": 3, "cli": 4, "cmd": 5}
+	floor := map[string]int{"core": 0, "outside": 1, "work": 2, "report": 3, "demo": 3, "cli": 4, "cmd": 5}
 	seen := 0
 	for line := range strings.Lines(string(out)) {
 		words := strings.Fields(line)

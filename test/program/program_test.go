@@ -445,21 +445,21 @@ func TestInterrupted(t *testing.T) {
 
 var interrupts int
 
-func TestLayoutCommand(t *testing.T) {
+func TestSystemCommand(t *testing.T) {
 	dir := t.TempDir()
 	for name, c := range map[string]struct {
 		args []string
 		code int
 		say  string
 	}{
-		"all":        {[]string{"layout"}, 0, "generic"},
-		"one":        {[]string{"layout", "wordpress"}, 0, "permanent identifiers, never changed\n    posts.guid"},
-		"none":       {[]string{"layout", "nothing"}, 2, "known are generic, wordpress"},
-		"no file":    {[]string{"layout", "nothing.yaml"}, 2, "there is no file nothing.yaml"},
-		"broken":     {[]string{"layout", "broken.yaml"}, 2, "line 2: field colour not found"},
-		"no site":    {[]string{"layout", "--against-database"}, 2, "there is no trimlantern.yaml"},
-		"as JSON":    {[]string{"layout", "wordpress", "--format", "json"}, 0, `"locks": {`},
-		"two of one": {[]string{"layout", "a", "b"}, 2, "accepts at most 1 arg"},
+		"all":        {[]string{"systems"}, 0, "generic"},
+		"one":        {[]string{"systems", "wordpress"}, 0, "permanent identifiers, never changed\n    posts.guid"},
+		"none":       {[]string{"systems", "nothing"}, 2, "known are generic, wordpress"},
+		"no file":    {[]string{"systems", "nothing.yaml"}, 2, "there is no file nothing.yaml"},
+		"broken":     {[]string{"systems", "broken.yaml"}, 2, "line 2: field colour not found"},
+		"no site":    {[]string{"systems", "--against-database"}, 2, "there is no trimlantern.yaml"},
+		"as JSON":    {[]string{"systems", "wordpress", "--format", "json"}, 0, `"locks": {`},
+		"two of one": {[]string{"systems", "a", "b"}, 2, "accepts at most 1 arg"},
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "broken.yaml"), []byte("name: x\ncolour: red\n"), 0o644))
 		r := run(t, dir, c.args...)

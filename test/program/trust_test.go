@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/core/sheet"
-	"trimlantern/site/logbook"
+	"trimlantern/outside/logbook"
 )
 
 // keeper is another user of the machine, who owns a site.
@@ -73,7 +73,7 @@ func unchanged(t *testing.T, secret string) {
 // make root do anything: so none of another user's is used, nor one that others can write.
 func TestSettingsOfOthers(t *testing.T) {
 	needsRoot(t)
-	for _, name := range []string{"site file", "logbook", "logbook as a link", "password file", "credentials", "layout", "authority"} {
+	for _, name := range []string{"site file", "logbook", "logbook as a link", "password file", "credentials", "system", "authority"} {
 		for _, how := range []string{"owner", "mode"} {
 			t.Run(name+" "+how, func(t *testing.T) {
 				dir := bare(t, 3)
@@ -100,10 +100,10 @@ func TestSettingsOfOthers(t *testing.T) {
 				case "authority":
 					setting("network: {ca: setting.yaml}\n")
 					args = []string{"scan"}
-				case "layout":
+				case "system":
 					path = filepath.Join(dir, "setting.yaml")
 					require.NoError(t, os.WriteFile(path, []byte("title: x\n"), 0o600))
-					inSiteFile(t, dir, "layout: wordpress", "layout: setting.yaml")
+					inSiteFile(t, dir, "system: wordpress", "system: setting.yaml")
 				}
 				say := "belongs to the user nobody"
 				switch {
@@ -144,7 +144,7 @@ func TestPlantedAbove(t *testing.T) {
 	require.NoError(t, os.Chmod(above, 0o777))
 	secret := secretFile(t)
 	planted := filepath.Join(above, "trimlantern.yaml")
-	require.NoError(t, os.WriteFile(planted, []byte("site: https://ternrock.example\nlayout: generic\ndatabase:\n  kind: mysql\n  host: 127.0.0.1\n  port: 9\n  user: x\n  name: x\n  prefix: \"\"\n  password-file: "+secret+"\n"), 0o644))
+	require.NoError(t, os.WriteFile(planted, []byte("site: https://ternrock.example\nsystem: generic\ndatabase:\n  kind: mysql\n  host: 127.0.0.1\n  port: 9\n  user: x\n  name: x\n  prefix: \"\"\n  password-file: "+secret+"\n"), 0o644))
 	require.NoError(t, os.Chown(planted, keeper, keeper))
 	dir := filepath.Join(above, "work")
 	require.NoError(t, os.Mkdir(dir, 0o755))

@@ -25,7 +25,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/demo/authority"
-	"trimlantern/site/dns"
+	"trimlantern/outside/dns"
 )
 
 // port is a web server of the site with a real test authority that fetches proofs from it.

@@ -81,7 +81,7 @@ func TestBackupOfSystem(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(files, "style.css"), []byte("a{}"), 0o640))
 	require.NoError(t, os.WriteFile(filepath.Join(files, "img", "lens.svg"), make([]byte, 3<<20), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "pw"), []byte(password), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "trimlantern.yaml"), []byte("site: https://ternrock.example\nlayout: generic\ndatabase: {kind: mysql, socket: "+b.socket+", user: warden, password-file: pw, name: museum, prefix: tr_}\nfiles: [theme]\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "trimlantern.yaml"), []byte("site: https://ternrock.example\nsystem: generic\ndatabase: {kind: mysql, socket: "+b.socket+", user: warden, password-file: pw, name: museum, prefix: tr_}\nfiles: [theme]\n"), 0o600))
 	var made struct {
 		File, Archive string
 		Rows, Files   int

@@ -22,8 +22,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"trimlantern/site/browser"
-	"trimlantern/site/fetch"
+	"trimlantern/outside/browser"
+	"trimlantern/outside/fetch"
 	"trimlantern/work"
 )
 

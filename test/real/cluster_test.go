@@ -170,7 +170,7 @@ func TestCluster(t *testing.T) {
 	const rows = 6000
 	first.fillCluster(rows)
 	url := "mysql://root@/museum?socket=" + first.socket
-	first.tool(0, "init", "--here", "--site", "https://"+host, "--database", url, "--prefix", "m_", "--layout", "generic")
+	first.tool(0, "init", "--here", "--site", "https://"+host, "--database", url, "--prefix", "m_", "--system", "generic")
 	count := func(where string) string {
 		return strings.TrimSpace(first.sql(caughtUp + "SELECT COUNT(*) FROM museum.m_posts WHERE " + where))
 	}
@@ -196,7 +196,7 @@ func TestCluster(t *testing.T) {
 
 	// A user who may make no table locks one node alone, and is told.
 	first.sql("CREATE USER 'warden'@'localhost'; GRANT SELECT, UPDATE ON museum.* TO 'warden'@'localhost'")
-	first.tool(0, "init", "--config", "warden.yaml", "--site", "https://"+host, "--database", "mysql://warden@/museum?socket="+first.socket, "--prefix", "m_", "--layout", "generic")
+	first.tool(0, "init", "--config", "warden.yaml", "--site", "https://"+host, "--database", "mysql://warden@/museum?socket="+first.socket, "--prefix", "m_", "--system", "generic")
 	first.tool(1, "preview", "--offline", "--config", "warden.yaml")
 	assert.Contains(t, first.tool(0, "apply", "--offline", "--config", "warden.yaml"), "the lock held on one node of the cluster alone")
 	assert.Contains(t, first.tool(0, "undo", "--config", "warden.yaml", "--format", "json"), `"lock_on_one_node": true`)
@@ -212,8 +212,8 @@ func TestClusterLosesNode(t *testing.T) {
 	const rows = 6000
 	first.fillCluster(rows)
 	url := func(n *node) string { return "mysql://root@/museum?socket=" + n.socket }
-	first.tool(0, "init", "--here", "--site", "https://"+host, "--database", url(first), "--prefix", "m_", "--layout", "generic")
-	first.tool(0, "init", "--config", "other.yaml", "--site", "https://"+host, "--database", url(second), "--prefix", "m_", "--layout", "generic")
+	first.tool(0, "init", "--here", "--site", "https://"+host, "--database", url(first), "--prefix", "m_", "--system", "generic")
+	first.tool(0, "init", "--config", "other.yaml", "--site", "https://"+host, "--database", url(second), "--prefix", "m_", "--system", "generic")
 	first.tool(1, "preview", "--offline")
 	first.tool(1, "preview", "--offline", "--config", "other.yaml")
 	slow := exec.Command(first.program, "apply", "--offline", "--rate", "400")

@@ -41,15 +41,15 @@ func TestFlatFileSystem(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.program = built
-	layout, err := os.ReadFile("ikiwiki.yaml")
+	system, err := os.ReadFile("ikiwiki.yaml")
 	require.NoError(t, err)
-	require.LessOrEqual(t, bytes.Count(layout, []byte("\n")), 60)
+	require.LessOrEqual(t, bytes.Count(system, []byte("\n")), 60)
 	write := func(name, text string) {
 		path := filepath.Join(b.dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
-	write("ikiwiki.yaml", string(layout))
+	write("ikiwiki.yaml", string(system))
 	write("wiki/ikiwiki.setup", "# IkiWiki::Setup::Yaml - YAML formatted setup file\nwikiname: Tern Rock Light\nadminemail: keeper@ternrock.example\nsrcdir: "+b.dir+"/wiki/src\ndestdir: "+b.dir+"/wiki/html\nurl: http://ternrock.example\ncgiurl: http://ternrock.example/ikiwiki.cgi\nrcs: ''\nENV: {}\n")
 	write("wiki/src/index.mdwn", "[[!meta title=\"Tern Rock Light\"]]\nOpen: [hours](http://ternrock.example/hours/). <img src=\"http://ternrock.example/lamp.png\" alt=\"the lamp\">\n\n[ref]: http://ternrock.example:80/ref\nSee [this][ref].\n")
 	write("wiki/src/hours.mdwn", "From <http://www.ternrock.example/> and http://other.example/, as http://ternrock.example.org/ says.\n")
@@ -67,7 +67,7 @@ func TestFlatFileSystem(t *testing.T) {
 	require.Positive(t, own(), "the pages begin insecure")
 	before := tree(t, filepath.Join(b.dir, "wiki"))
 
-	said := b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--layout", "ikiwiki.yaml", "wiki")
+	said := b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--system", "ikiwiki.yaml", "wiki")
 	assert.Contains(t, said, "no database: the content is files")
 	said = b.tool(1, "preview", "--offline")
 	assert.Contains(t, said, "ikiwiki.setup:6")
@@ -101,10 +101,10 @@ func TestContentAddressedSystem(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.program = built
-	layout, err := os.ReadFile("fossil.yaml")
+	system, err := os.ReadFile("fossil.yaml")
 	require.NoError(t, err)
-	require.LessOrEqual(t, bytes.Count(layout, []byte("\n")), 60)
-	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "fossil.yaml"), layout, 0o644))
+	require.LessOrEqual(t, bytes.Count(system, []byte("\n")), 60)
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "fossil.yaml"), system, 0o644))
 	repo := filepath.Join(b.dir, "museum.fossil")
 	fossil := func(dir, in string, args ...string) string {
 		c := exec.Command("fossil", args...)
@@ -129,7 +129,7 @@ func TestContentAddressedSystem(t *testing.T) {
 	events := sql("SELECT * FROM event ORDER BY 1")
 	before := sql(".dump")
 
-	b.tool(0, "init", "--here", "--site", "https://"+host, "--layout", "fossil.yaml", "--database", "sqlite:"+repo)
+	b.tool(0, "init", "--here", "--site", "https://"+host, "--system", "fossil.yaml", "--database", "sqlite:"+repo)
 	said := b.tool(1, "preview", "--offline", "--judge", "none")
 	assert.Contains(t, said, "rows that are never changed")
 	assert.Contains(t, said, "cached copies")

@@ -20,8 +20,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/core/mixed"
-	"trimlantern/site/browser"
-	"trimlantern/site/fetch"
+	"trimlantern/outside/browser"
+	"trimlantern/outside/fetch"
 	"trimlantern/work"
 )
 

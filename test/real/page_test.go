@@ -17,9 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/core/mixed"
+	"trimlantern/outside/browser"
+	"trimlantern/outside/probe"
 	"trimlantern/report"
-	"trimlantern/site/browser"
-	"trimlantern/site/probe"
 	"trimlantern/work"
 )
 

@@ -17,8 +17,8 @@ import (
 )
 
 // A system of another shape, on PostgreSQL with PHP: found by its .env file, its
-// cached pages removed, its own layout checked against the database.
-func TestSettingsLayout(t *testing.T) {
+// cached pages removed, its own system description checked against the database.
+func TestSettingsSystem(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	port := freePort(t)
@@ -57,18 +57,18 @@ INSERT INTO cat_sessions VALUES ('s1', 'back=http://ternrock.example/');`)
 	described, err := os.ReadFile("catalogue.yaml")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "catalogue.yaml"), described, 0o644))
-	said := b.tool(0, "init", "--here", "--site", "https://"+host, "--layout", "catalogue.yaml", root)
-	assert.Contains(t, said, "layout    catalogue.yaml")
+	said := b.tool(0, "init", "--here", "--site", "https://"+host, "--system", "catalogue.yaml", root)
+	assert.Contains(t, said, "system    catalogue.yaml")
 	assert.Contains(t, said, "core address: ASSET_URL in catalogue/.env, line 8")
 	site, err := os.ReadFile(filepath.Join(b.dir, "trimlantern.yaml"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(site), "a secret")
-	said = b.tool(0, "layout", "--against-database")
+	said = b.tool(0, "systems", "--against-database")
 	assert.Contains(t, said, "[x] table page_cache")
 	assert.NotContains(t, said, "[!]")
 	own := filepath.Join(b.dir, "own.yaml")
 	require.NoError(t, os.WriteFile(own, []byte("name: own\ntables: [settings, books]\nidentifiers: [{table: pages, column: isbn}]\n"), 0o644))
-	said = b.tool(1, "layout", "--against-database", own)
+	said = b.tool(1, "systems", "--against-database", own)
 	assert.Contains(t, said, "[!] table books")
 	assert.Contains(t, said, "[!] pages.isbn")
 

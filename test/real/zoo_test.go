@@ -116,7 +116,7 @@ func TestCharsetZoo(t *testing.T) {
 			url += "&charset=" + connection
 		}
 		_ = os.Remove(filepath.Join(s.dir, "trimlantern.yaml")) // of the connection before
-		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", url, "--prefix", "m_", "--layout", "generic")
+		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", url, "--prefix", "m_", "--system", "generic")
 		var preview struct {
 			Left  map[string]int
 			Cells int
@@ -185,7 +185,7 @@ func TestEncodingZoo(t *testing.T) {
 		before := raw()
 		require.Len(t, before, 2**zooCells, encoding)
 		_ = os.Remove(filepath.Join(s.dir, "trimlantern.yaml"))
-		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", strings.Replace(s.url, "/museum", "/"+db, 1), "--prefix", "m_", "--layout", "generic")
+		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", strings.Replace(s.url, "/museum", "/"+db, 1), "--prefix", "m_", "--system", "generic")
 		code, said := s.try("preview", "--offline")
 		require.Less(t, code, 2, "%s: %s", encoding, said)
 		code, said = s.try("apply", "--offline")
@@ -231,7 +231,7 @@ func TestAnyBytesInSQLite(t *testing.T) {
 	}
 	before := raw()
 	require.Len(t, before, 2*n)
-	s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", s.url, "--prefix", "m_", "--layout", "generic")
+	s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", s.url, "--prefix", "m_", "--system", "generic")
 	var preview struct {
 		Left  map[string]int
 		Cells int

@@ -1,0 +1,224 @@
+// Package sitefile reads and writes trimlantern.yaml, which describes one site.
+package sitefile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"go.yaml.in/yaml/v3"
+
+	"trimlantern/core/address"
+	"trimlantern/core/sheet"
+	"trimlantern/outside/disk"
+)
+
+// Name is the file's usual name.
+const Name = "trimlantern.yaml"
+
+// File is a site file. Paths are relative to Folder, or to the folder it lies in.
+type File struct {
+	Site         string            `yaml:"site"`
+	Folder       string            `yaml:"folder,omitempty"` // of the site; absolute
+	Also         []string          `yaml:"also,omitempty"`
+	Sisters      []Sister          `yaml:"sisters,omitempty"`
+	System       string            `yaml:"system"`
+	Database     Database          `yaml:"database"`
+	SystemFolder string            `yaml:"system-folder,omitempty"` // the system's folder, where its configuration lies elsewhere
+	Files        []string          `yaml:"files,omitempty"`
+	Choose       sheet.Choice      `yaml:"choose,omitempty"` // a part of the site
+	Hosts        map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"
+	Accepted     []Accepted        `yaml:"accepted,omitempty"`
+	Network      Network           `yaml:"network,omitempty"`
+
+	Dir  string `yaml:"-"` // what paths are relative to
+	Path string `yaml:"-"` // of the file itself
+}
+
+// Sister is another site of the same network, with an address of its own.
+type Sister struct {
+	Site string   `yaml:"site"`
+	Also []string `yaml:"also,omitempty"`
+}
+
+// Accepted is a finding that the owner accepts: it stays visible and does not count.
+type Accepted struct {
+	Finding string   `yaml:"finding"`         // the stable name of its kind
+	About   []string `yaml:"about,omitempty"` // the hosts or addresses that it is accepted for
+	Because string   `yaml:"because"`
+	Date    string   `yaml:"date,omitempty"` // when, like 2026-11-26
+}
+
+// Named makes a site file of addresses alone.
+func Named(site string, also, sisters []string) *File {
+	f := &File{Site: site, Also: also}
+	for _, s := range sisters {
+		f.Sisters = append(f.Sisters, Sister{Site: s})
+	}
+	return f
+}
+
+// Address returns the site's address, its other names and its sisters. The error names the key.
+func (f *File) Address() (address.Site, error) {
+	site, err := address.Parse(f.Site, f.Also...)
+	if err != nil {
+		return site, fmt.Errorf("site, also: %w", err)
+	}
+	var sisters []address.Site
+	for _, s := range f.Sisters {
+		sister, err := address.Parse(s.Site, s.Also...)
+		if err != nil {
+			return site, fmt.Errorf("sisters: %w", err)
+		}
+		sisters = append(sisters, sister)
+	}
+	return site.WithSisters(sisters...), nil
+}
+
+// Database says where the site's database is. The password is never in it.
+type Database struct {
+	Kind         string `yaml:"kind"`
+	File         string `yaml:"file,omitempty"`
+	Config       string `yaml:"config,omitempty"` // the system's own configuration, read for all that is not set here
+	Host         string `yaml:"host,omitempty"`
+	Port         int    `yaml:"port,omitempty"`
+	Socket       string `yaml:"socket,omitempty"`
+	User         string `yaml:"user,omitempty"`
+	PasswordEnv  string `yaml:"password-env,omitempty"`  // name of an environment variable
+	PasswordFile string `yaml:"password-file,omitempty"` // a file that holds nothing else
+	Name         string `yaml:"name,omitempty"`
+	Schema       string `yaml:"schema,omitempty"` // PostgreSQL
+	Charset      string `yaml:"charset,omitempty"`
+	TLS          string `yaml:"tls,omitempty"`      // off, encrypt or verify; empty: where the server has it
+	TLSCA        string `yaml:"tls-ca,omitempty"`   // PEM file of the authority that verify trusts
+	Identity     string `yaml:"identity,omitempty"` // which database it is, where the server moved; as a journal names it
+	Prefix       string `yaml:"prefix"`
+}
+
+// Network says how the site is reached where names alone do not do.
+type Network struct {
+	Resolve []string `yaml:"resolve,omitempty"` // HOST:PORT:ADDR
+	CA      string   `yaml:"ca,omitempty"`      // PEM file of a private authority
+
+	// Credentials is a file with the headers that a staging site wants to be shown.
+	Credentials string `yaml:"credentials,omitempty"`
+}
+
+const head = `# The site file of Trim Lantern: one site, its database and its files.
+# Passwords are never kept here. Paths are relative to folder, or else to this file's.
+`
+
+// decisions are what may stand under hosts.
+var decisions = map[string]bool{"secure": true, "insecure": true, "leave": true}
+
+// maxSize bounds a site file.
+const maxSize = 1 << 20
+
+// Read reads a site file. An error says what is wrong and in which line. A file that others
+// could have written is refused with a *disk.Untrusted: it says where passwords are read, where
+// they are sent, and which files are changed.
+func Read(path string) (*File, error) {
+	b, err := disk.ReadTrusted(path, maxSize)
+	if err != nil {
+		return nil, err
+	}
+	var f File
+	d := yaml.NewDecoder(bytes.NewReader(b))
+	d.KnownFields(true)
+	if err := d.Decode(&f); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if f.Site == "" {
+		return nil, fmt.Errorf("%s: %w", path, errors.New("it needs site"))
+	}
+	if f.Database.Kind == "" && f.Database != (Database{}) {
+		return nil, fmt.Errorf("%s: %w", path, errors.New("database needs kind"))
+	}
+	for i, a := range f.Accepted {
+		if a.Finding == "" || a.Because == "" {
+			return nil, fmt.Errorf("%s: accepted: entry %d needs finding and because", path, i+1)
+		}
+	}
+	for host, d := range f.Hosts {
+		if !decisions[d] {
+			return nil, fmt.Errorf("%s: hosts: %s: %q is no decision; write secure, insecure or leave", path, host, d)
+		}
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	f.Path, f.Dir = abs, filepath.Dir(abs)
+	if f.Folder != "" {
+		if !filepath.IsAbs(f.Folder) {
+			return nil, fmt.Errorf("%s: folder: %q is not absolute; write it from / on", path, f.Folder)
+		}
+		f.Dir = f.Folder
+	}
+	return &f, nil
+}
+
+// Write writes the file, mode 0600; it refuses to overwrite one.
+func (f *File) Write(path string) error {
+	var buf bytes.Buffer
+	buf.WriteString(head)
+	e := yaml.NewEncoder(&buf)
+	e.SetIndent(2)
+	if err := e.Encode(f); err != nil {
+		return err
+	}
+	return disk.CreateNew(path, buf.Bytes(), 0o600)
+}
+
+// Abs makes a path of the file absolute.
+func (f *File) Abs(p string) string {
+	if p == "" || filepath.IsAbs(p) {
+		return p
+	}
+	return filepath.Join(f.Dir, p)
+}
+
+// Accept adds an accepted finding to the file on disk; the rest of it, comments too, stays.
+func (f *File) Accept(a Accepted) error {
+	b, err := disk.ReadTrusted(f.Path, maxSize)
+	if err != nil {
+		return err
+	}
+	var doc yaml.Node
+	if err := yaml.Unmarshal(b, &doc); err != nil {
+		return fmt.Errorf("%s: %w", f.Path, err)
+	}
+	var entry yaml.Node
+	if err := entry.Encode(a); err != nil {
+		return err
+	}
+	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 || doc.Content[0].Kind != yaml.MappingNode {
+		return fmt.Errorf("%s: is not a list of keys and values", f.Path)
+	}
+	top := doc.Content[0]
+	var list *yaml.Node
+	for i := 0; i+1 < len(top.Content); i += 2 {
+		if top.Content[i].Value == "accepted" {
+			list = top.Content[i+1]
+		}
+	}
+	if list == nil {
+		list = &yaml.Node{Kind: yaml.SequenceNode}
+		top.Content = append(top.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "accepted"}, list)
+	}
+	list.Content = append(list.Content, &entry)
+	var out bytes.Buffer
+	e := yaml.NewEncoder(&out)
+	e.SetIndent(2)
+	if err := e.Encode(&doc); err != nil {
+		return err
+	}
+	tree, err := disk.OpenTree(filepath.Dir(f.Path))
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	f.Accepted = append(f.Accepted, a)
+	return tree.Write(filepath.Base(f.Path), out.Bytes(), disk.Looks{Mode: 0o600})
+}
