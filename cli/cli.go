@@ -37,6 +37,7 @@ type app struct {
 	all     bool // lists to their ends
 	quiet   bool
 	noColor bool
+	paint   bool // a pager shows it on a terminal
 	resolve []string
 	ca      string
 	secrets string
@@ -81,9 +82,9 @@ func (a *app) fail(err error) int {
 	return f.Code
 }
 
-const exitCodes = `Exit codes: 0 done and clean; 1 done, but something insecure or undone remains;
-2 wrong use or input, nothing was changed; 3 the outside world failed, and the
-same command goes on from there.`
+const exitCodes = `Exit codes: 0 done, or nothing wrong; 1 a check failed, or a planned change was not
+made; 2 wrong use or input, nothing was changed; 3 the outside world failed, and the
+same command goes on from there. trimlantern help codes says more.`
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
@@ -134,7 +135,7 @@ trace says where one reference is stored.
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.decideCommand(), a.demoCommand())
+	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.demoCommand())
 	return root
 }
 
@@ -191,9 +192,9 @@ func (a *app) show(r result, text func(*report.Text)) error {
 
 // whole reports whether nothing is to be shortened: the result goes to no terminal, and nobody says how
 // wide it may be.
-func (a *app) whole() bool { return !isTerminal(a.out) && os.Getenv("COLUMNS") == "" }
+func (a *app) whole() bool { return !isTerminal(a.out) && !a.paint && os.Getenv("COLUMNS") == "" }
 
-func (a *app) color() bool { return a.colorOn(a.out) }
+func (a *app) color() bool { return a.paint || a.colorOn(a.out) }
 
 func (a *app) colorOn(w io.Writer) bool {
 	return !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
@@ -202,6 +203,26 @@ func (a *app) colorOn(w io.Writer) bool {
 func isTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// wrapped breaks a paragraph into lines of 80 columns.
+func wrapped(s string) string {
+	var b strings.Builder
+	n := 0
+	for i, w := range strings.Fields(s) {
+		switch {
+		case i == 0:
+		case n+1+len(w) > 80:
+			b.WriteByte('\n')
+			n = 0
+		default:
+			b.WriteByte(' ')
+			n++
+		}
+		b.WriteString(w)
+		n += len(w)
+	}
+	return b.String()
 }
 
 // noArgs is cobra.NoArgs in our words.

@@ -148,9 +148,26 @@ func (a *app) choice(c *cobra.Command, o *sheet.Choice) {
 	f.IntSliceVar(&o.Sites, "sites", nil, "of several sites in one database only these `NUMBERS`")
 }
 
+// strict adds the flag that makes an exit code stricter.
+func strict(c *cobra.Command, kinds *[]string) {
+	c.Flags().StringSliceVar(kinds, "fail-on", nil, "exit with 1 where something is left of this `KIND`: change, person (repeatable)")
+	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(work.FailKinds, cobra.ShellCompDirectiveNoFileComp)))
+}
+
+// knownKinds refuses what --fail-on does not know.
+func knownKinds(kinds []string) error {
+	for _, k := range kinds {
+		if !slices.Contains(work.FailKinds, k) {
+			return fmt.Errorf("--fail-on %s is not known; write %s", k, strings.Join(work.FailKinds, " or "))
+		}
+	}
+	return nil
+}
+
 func (a *app) previewCommand() *cobra.Command {
 	var choice sheet.Choice
 	var judge string
+	var failOn []string
 	c := &cobra.Command{
 		Use:   "preview",
 		Short: "Show every change, write a change sheet, change nothing",
@@ -167,15 +184,17 @@ class: what it would no longer load is left and named.
 		Example: `  trimlantern preview
   trimlantern preview --offline --format json
   trimlantern preview --except '*_log' --except comments.comment_author_url
-  trimlantern preview --only public`,
+  trimlantern preview --fail-on person`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if err := knownKinds(failOn); err != nil {
+				return err
+			}
 			j, err := a.open()
 			if err != nil {
 				return err
 			}
-			j.Choice = choice
-			j.Judge = judge
+			j.Choice, j.Judge, j.FailOn = choice, judge, failOn
 			sparing()
 			r, err := j.Preview(c.Context())
 			if err != nil {
@@ -187,6 +206,7 @@ class: what it would no longer load is left and named.
 	a.network(c)
 	a.choice(c, &choice)
 	judgeFlag(c, &judge)
+	strict(c, &failOn)
 	c.Flags().StringVar(&choice.Address, "only", "", "of the site's own addresses change this one alone: `public|core`")
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host; what it serves stays unknown")
 	return c
@@ -195,6 +215,7 @@ class: what it would no longer load is left and named.
 func (a *app) mendCommand() *cobra.Command {
 	var choice sheet.Choice
 	var judge string
+	var failOn []string
 	var cause envelope.Cause
 	c := &cobra.Command{
 		Use:   "mend",
@@ -213,12 +234,14 @@ takes it back.
   trimlantern apply`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if err := knownKinds(failOn); err != nil {
+				return err
+			}
 			j, err := a.open()
 			if err != nil {
 				return err
 			}
-			j.Choice = choice
-			j.Judge = judge
+			j.Choice, j.Judge, j.FailOn = choice, judge, failOn
 			sparing()
 			r, err := j.Mend(c.Context(), cause)
 			if err != nil {
@@ -231,6 +254,7 @@ takes it back.
 	c.Flags().StringVar(&cause.Now, "now", "https://", "the `TEXT` that replaced it")
 	a.choice(c, &choice)
 	judgeFlag(c, &judge)
+	strict(c, &failOn)
 	return c
 }
 
@@ -244,6 +268,7 @@ func sparing() { debug.SetMemoryLimit(120 << 20) }
 
 func (a *app) applyCommand() *cobra.Command {
 	var drops bool
+	var failOn []string
 	var rate, largest int
 	var o work.DumpOptions
 	c := &cobra.Command{
@@ -273,6 +298,9 @@ A patch leaves rows that were edited since the export, and counts them.
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: func(c *cobra.Command, args []string) error {
+			if err := knownKinds(failOn); err != nil {
+				return err
+			}
 			j, err := a.open()
 			if err != nil {
 				return err
@@ -288,7 +316,7 @@ A patch leaves rows that were edited since the export, and counts them.
 				}
 				return a.show(r, func(t *report.Text) { t.DumpApplied(r) })
 			}
-			j.Rate = rate
+			j.Rate, j.FailOn = rate, failOn
 			sparing()
 			r, err := j.Apply(c.Context(), strings.Join(args, ""), drops)
 			if err != nil {
@@ -304,6 +332,7 @@ A patch leaves rows that were edited since the export, and counts them.
 	c.Flags().StringVar(&o.Write, "write", "", "of an exported database: write the new dump to this `FILE`")
 	c.Flags().StringVar(&o.Patch, "patch", "", "of an exported database: write only what changes to this `FILE`, as SQL")
 	c.Flags().IntVar(&largest, "largest-file", 2, "split a patch into files of at most this many `MB`")
+	strict(c, &failOn)
 	c.MarkFlagsMutuallyExclusive("write", "patch")
 	return c
 }

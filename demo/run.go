@@ -148,7 +148,6 @@ func (r *road) walk() error {
 	}
 	for _, step := range []struct {
 		say  string
-		do   func() error
 		args []string
 		code int
 	}{
@@ -159,9 +158,15 @@ func (r *road) walk() error {
 		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
 		{say: "Which picture is it, and where is it stored? This one is on every page.", args: []string{"trace", old + "/media/map.svg"}, code: 1},
 		{say: "A backup, before anything changes.", args: []string{"backup"}, code: 0},
-		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 1},
-		{say: "Carry out exactly that.", args: []string{"apply"}, code: 1},
-		{say: "What needs a person, a person does now: the tide chart, whose host has no HTTPS, is copied to the museum's own site; the broken setting is thrown away.", do: r.mend},
+		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 0},
+		{say: "Three things need a person. The list says what can be decided.", args: []string{"show"}, code: 0},
+		{say: "The tide chart's host has no HTTPS: the museum keeps a copy on its own site.", args: []string{"decide", "adopt", charts}, code: 0},
+		{args: []string{"decide", "accept", "http://localhost:8080/", "--because", "the neighbour wrote it; no page loads it"}, code: 0},
+		{say: "A careless replacement once broke a setting. mend finds the right length.", args: []string{"mend"}, code: 0},
+		{args: []string{"apply"}, code: 0},
+		{say: "With the decisions, the preview is another one. Then carry out exactly that.", args: []string{"preview"}, code: 0},
+		{args: []string{"apply"}, code: 0},
+		{args: []string{"show"}, code: 0},
 		{say: "One redirect, so that everybody ends up on the secure address. This little server does what the rules say, as Apache would.", args: []string{"redirect", "install", "apache", htaccess}, code: 0},
 		{args: []string{"redirect", "test"}, code: 0},
 		{say: "And now?", args: []string{"scan"}, code: 0},
@@ -170,12 +175,7 @@ func (r *road) walk() error {
 		if step.say != "" {
 			r.say(step.say)
 		}
-		if step.do != nil {
-			err = step.do()
-		} else {
-			err = r.command(step.code, step.args...)
-		}
-		if err != nil {
+		if err := r.command(step.code, step.args...); err != nil {
 			return err
 		}
 	}
@@ -187,14 +187,15 @@ func (r *road) walk() error {
 		return fmt.Errorf("the front page still has %d insecure addresses", left)
 	}
 	r.say(fmt.Sprintf("The front page had %d insecure addresses and has none. Changed your mind? All of it goes back.", insecure))
-	if err := r.command(0, "undo"); err != nil { // the redirect was the last change
-		return err
+	for range 3 { // the redirect, the references with the copy, the corrected length
+		if err := r.command(0, "undo"); err != nil {
+			return err
+		}
 	}
-	if err := r.command(0, "undo"); err != nil {
-		return err
-	}
-	if _, err := os.Stat(filepath.Join(r.dir, htaccess)); !errors.Is(err, os.ErrNotExist) {
-		return errors.New("the redirect is still there")
+	for _, name := range []string{htaccess, "kept"} {
+		if _, err := os.Stat(filepath.Join(r.dir, name)); !errors.Is(err, os.ErrNotExist) {
+			return errors.New(name + " is still there")
+		}
 	}
 	return r.compare(before)
 }
@@ -219,7 +220,7 @@ func (r *road) say(s string) {
 // command runs the program as a user would and wants an exit code.
 func (r *road) command(code int, args ...string) error {
 	prompt := "$ trimlantern " + commandLine(args)
-	for _, flag := range []string{" --files", " --resolve", " --directory", " --install-as"} { // long lines are typed in parts
+	for _, flag := range []string{" --files", " --resolve", " --directory", " --install-as", " --because"} { // long lines are typed in parts
 		prompt = strings.Replace(prompt, flag, " \\\n    "+strings.TrimSpace(flag), 1)
 	}
 	if r.color {
@@ -238,28 +239,6 @@ func (r *road) command(code int, args ...string) error {
 		return fmt.Errorf("trimlantern %s ended with %d and should have with %d", args[0], got, code)
 	}
 	return nil
-}
-
-// mend does what preview left to a person, as an editor would.
-func (r *road) mend() error {
-	for _, edit := range edits {
-		fmt.Fprintf(r.out, "  %s\n", edit.words)
-		if _, err := r.srv.db.ExecContext(r.ctx, edit.sql, edit.args...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// edits are what the museum's editor does in the database.
-var edits = []struct {
-	words, sql string
-	args       []any
-}{
-	{"page “Tides and crossing times”: the chart comes from " + host + " now",
-		`UPDATE tr_posts SET post_content = replace(post_content, ?, ?) WHERE post_name = 'tides'`,
-		[]any{"http://" + charts + "/today.svg", "https://" + host + "/media/tide-chart.svg"}},
-	{"setting broken_import: removed", `DELETE FROM tr_options WHERE option_name = 'broken_import'`, nil},
 }
 
 // snapshot returns every row of the database as text.
@@ -303,28 +282,20 @@ func scanAll(rows *sql.Rows, table string) ([]string, error) {
 	return out, rows.Err()
 }
 
-// compare holds the database after undo against the one before: it must be the
-// same but for what the editor did.
+// compare holds the database after undo against the one before: it must be the same.
 func (r *road) compare(before []string) error {
 	after, err := r.snapshot()
 	if err != nil {
 		return err
 	}
-	var want []string
-	for _, row := range before {
-		if strings.Contains(row, "broken_import") {
-			continue
-		}
-		want = append(want, strings.Replace(row, "http://"+charts+"/today.svg", "https://"+host+"/media/tide-chart.svg", 1))
-	}
-	if !slices.Equal(want, after) {
+	if !slices.Equal(before, after) {
 		return errors.New("the database after undo is not the one before")
 	}
 	insecure, err := r.insecureOn("/")
 	if err != nil {
 		return err
 	}
-	r.say(fmt.Sprintf("Compared all %d rows: the database is as it was, byte for byte, but for the editor's own two changes, and the front page has %d insecure addresses again.", len(after), insecure))
+	r.say(fmt.Sprintf("Compared all %d rows: the database is as it was, byte for byte, and the front page has %d insecure addresses again.", len(after), insecure))
 	return nil
 }
 

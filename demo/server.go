@@ -196,7 +196,7 @@ func (s *server) site(w http.ResponseWriter, r *http.Request) {
 	if s.ruled(w, r) {
 		return
 	}
-	for _, dir := range []string{"/media/", "/theme/", "/.well-known/"} {
+	for _, dir := range []string{"/media/", "/theme/", "/kept/", "/.well-known/"} {
 		if strings.HasPrefix(r.URL.Path, dir) && filepath.Ext(r.URL.Path) != ".html" {
 			http.FileServerFS(os.DirFS(s.dir)).ServeHTTP(w, r)
 			return

@@ -93,7 +93,11 @@ func scanCSV(w io.Writer, s *work.Scan) error {
 			if ok {
 				where = originWords(o)
 			}
-			for i, v := range []string{p.URL, p.Title, string(f.Class), string(f.Certainty), f.URL, f.By, strconv.Itoa(f.Line), strconv.Itoa(f.Col), f.Via, where, o.Do} {
+			do := o.Do
+			if because := s.Because(f.URL); because != "" {
+				do = "accepted: " + because
+			}
+			for i, v := range []string{p.URL, p.Title, string(f.Class), string(f.Certainty), f.URL, f.By, strconv.Itoa(f.Line), strconv.Itoa(f.Col), f.Via, where, do} {
 				row[i] = cell(v)
 			}
 			if err := out.Write(row); err != nil {
@@ -198,7 +202,7 @@ func scanJUnit(w io.Writer, s *work.Scan) error {
 		}
 		var lines []string
 		for _, f := range p.Findings {
-			if counts[f.Class] {
+			if counts[f.Class] && s.Because(f.URL) == "" {
 				lines = append(lines, Clean(fmt.Sprintf("%s: %s by %s, line %d column %d", f.Class, f.URL, f.By, f.Line, f.Col)))
 			}
 		}

@@ -91,6 +91,9 @@ func scanHTML(w io.Writer, s *work.Scan) error {
 	d := &pageData{Site: Clean(s.Site), When: s.Time.UTC().Format("2006-01-02 15:04") + " UTC", ID: s.ID, Tool: Clean(work.Tool), AsHTTPS: s.AsHTTPS,
 		Clean: len(s.Culprits) == 0 && (s.Complete() || s.Code() == work.Clean), Verdict: verdict(s),
 		Facts: fmt.Sprintf("%s, %s and %s were read.", plural(s.Read, "page"), plural(s.Sheets, "style sheet"), plural(s.Others, "other thing"))}
+	for _, a := range s.Accepted {
+		d.Notes = append(d.Notes, Clean(fmt.Sprintf("Accepted, %s on %s: %s (%s)", shortClass[a.Class], plural(a.Pages, "page"), a.URL, a.Because)))
+	}
 	for _, note := range coverageNotes(s) {
 		d.Notes = append(d.Notes, Clean(note))
 	}
@@ -134,13 +137,13 @@ func verdict(s *work.Scan) string {
 	n := func(c mixed.Class) int { return s.Classes[c] }
 	switch {
 	case len(s.Culprits) == 0 && s.Whole() && s.AsHTTPS:
-		return "Every page would be clean over HTTPS"
+		return except("Every page would be clean over HTTPS", s)
 	case len(s.Culprits) == 0 && s.Whole():
-		return "Every page is clean"
+		return except("Every page is clean", s)
 	case len(s.Culprits) == 0 && s.Complete():
-		return "The pages read from the addresses given are clean"
+		return except("The pages read from the addresses given are clean", s)
 	case len(s.Culprits) == 0:
-		return asFarAsRead(s)
+		return except(asFarAsRead(s), s)
 	case n(mixed.Blocked) > 0 && n(mixed.Upgraded) > 0:
 		return fmt.Sprintf("Not clean: browsers block %s and upgrade %s", plural(n(mixed.Blocked), "load"), plural(n(mixed.Upgraded), "other"))
 	case n(mixed.Blocked) > 0:

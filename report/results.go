@@ -116,6 +116,7 @@ func (t *Text) Preview(p *work.Preview) {
 		t.printf("\n")
 		t.rows([]string{">references", "to host"}, hosts[:min(10, len(hosts))])
 	}
+	t.decided(p)
 	t.files(p)
 	t.part(p)
 	if len(p.Samples) > 0 {
@@ -135,11 +136,40 @@ func (t *Text) Preview(p *work.Preview) {
 			return
 		}
 		t.next("trimlantern apply")
-	case p.Code() == work.Clean:
+	case p.Person() == 0:
 		t.printf("\n%s\n", t.good("Nothing is left to change."))
 		t.next("trimlantern scan")
 	default:
-		t.next("decide what needs a person, then: trimlantern scan")
+		t.next("trimlantern show, which lists what needs a decision")
+	}
+}
+
+// decided shows what the owner's decisions come to.
+func (t *Text) decided(p *work.Preview) {
+	if len(p.Replaced) > 0 {
+		t.heading("Replaced by your decision")
+		for i, r := range p.Replaced {
+			if i == 10 {
+				t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; --format json lists them", len(p.Replaced)-i)))
+				break
+			}
+			t.printf("  %s %s\n    %s\n", t.clip(r.From, 64), t.faint(times(r.Count)), t.clip(r.To, 74))
+		}
+	}
+	if len(p.Copies) > 0 {
+		total := 0
+		for _, c := range p.Copies {
+			total += c.Size
+		}
+		t.heading("Copies to put in place, before anything points to them")
+		t.printf("  %s, %s\n", plural(len(p.Copies), "file"), size(int64(total)))
+		for i, c := range p.Copies {
+			if i == 6 {
+				t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; trimlantern show changes lists them", len(p.Copies)-i)))
+				break
+			}
+			t.printf("  %s\n", t.clip(c.Path, 76))
+		}
 	}
 }
 
@@ -524,6 +554,13 @@ func (t *Text) Applied(a *work.Applied) {
 		t.printf("  %s removed, which the system makes anew\n", plural(a.Dropped, "cached row"))
 	}
 	t.someFiles("file", a.Files, 70)
+	if n := len(a.Copies); n > 0 {
+		served := "served as they are"
+		if a.Unserved {
+			served = t.care("nobody asked the web server for them (--offline)")
+		}
+		t.printf("  %s put in place: %s\n", plural2(n, "copy", "copies"), served)
+	}
 	for _, f := range a.Emptied {
 		t.printf("  %s emptied, %s kept for undo\n", clip(f.Path, 40), plural(f.Files, "file"))
 	}
@@ -583,7 +620,7 @@ func (t *Text) Applied(a *work.Applied) {
 	case a.Remain.Changes() > 0:
 		t.next("trimlantern preview, for what came since")
 	case person > 0:
-		t.next("decide what needs a person, then: trimlantern scan")
+		t.next("trimlantern show, which lists what needs a decision")
 	default:
 		t.next("trimlantern scan")
 	}

@@ -328,20 +328,6 @@ func (t *Text) journeyMark(j work.JourneySeen) string {
 	return t.pointMark(point.Point{Grade: worst})
 }
 
-// Decision reports what the owner decided.
-func (t *Text) Decision(d *work.Decision) {
-	t.printf("Accepted: %s\n", Clean(d.What))
-	for i, about := range d.About {
-		if i == 8 {
-			t.printf("  %s\n", t.faint("and "+number(len(d.About)-i)+" more"))
-			break
-		}
-		t.printf("  %s\n", t.clip(about, 76))
-	}
-	t.wrap("", "It stays visible and no longer counts. The site file keeps it under accepted, with your reason: "+Clean(d.Because))
-	t.next("trimlantern status")
-}
-
 // Requested reports what cert request wrote.
 func (t *Text) Requested(r *work.Requested) {
 	t.printf("Made a key and a request for %s.\n\n", clip(strings.Join(r.Names, ", "), 50))

@@ -92,6 +92,9 @@ func scanSARIF(w io.Writer, s *work.Scan) error {
 	for _, fact := range coverageFacts(s) {
 		call.Notes = append(call.Notes, sarifNote{"warning", sarifText{"not looked at: " + fact}})
 	}
+	for _, a := range s.Accepted {
+		call.Notes = append(call.Notes, sarifNote{"note", sarifText{Clean("accepted: " + a.URL + ": " + a.Because)}})
+	}
 	run.Calls = []sarifCall{call}
 	for _, c := range mixed.Classes {
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{string(c), sarifText{c.Words()}})

@@ -43,6 +43,7 @@ func (t *Text) Scan(s *work.Scan) {
 		t.hosts(s)
 		t.pages(s)
 	}
+	t.accepted(s)
 	t.compared(s)
 	t.browser(s)
 	t.coverage(s)
@@ -54,13 +55,16 @@ func (t *Text) Scan(s *work.Scan) {
 	t.notes(s)
 	switch {
 	case len(s.Culprits) == 0 && !s.Complete():
-		t.printf("%s\n", t.care(asFarAsRead(s)+"."))
+		t.printf("%s\n", t.care(except(asFarAsRead(s), s)+"."))
 		t.next(nextRead(s))
 	case len(s.Culprits) == 0 && s.Named > 0:
-		t.printf("%s\n", t.good(fmt.Sprintf("%s read from the addresses given, all clean.", plural(s.Read+s.Sheets, "document"))))
+		t.printf("%s\n", t.good(except(fmt.Sprintf("%s read from the addresses given, all clean", plural(s.Read+s.Sheets, "document")), s)+"."))
 		t.next("trimlantern scan")
 	case len(s.Culprits) == 0 && s.AsHTTPS:
-		t.printf("%s\n", t.good("Every page would be clean over HTTPS."))
+		t.printf("%s\n", t.good(except("Every page would be clean over HTTPS", s)+"."))
+		t.next("trimlantern status")
+	case len(s.Culprits) == 0 && len(s.Accepted) > 0:
+		t.printf("%s\n", t.good(except("Every page is clean", s)+"."))
 		t.next("trimlantern status")
 	case len(s.Culprits) == 0:
 		t.printf("%s\n", t.good("Every page is clean: nothing insecure is loaded, sent, or named as the site's."))
@@ -72,6 +76,38 @@ func (t *Text) Scan(s *work.Scan) {
 	default:
 		t.next("do what stands under each place, then: trimlantern scan")
 	}
+}
+
+// except adds to a good verdict what the owner accepts.
+func except(verdict string, s *work.Scan) string {
+	urls := map[string]bool{}
+	for _, a := range s.Accepted {
+		urls[a.URL] = true
+	}
+	if len(urls) == 0 {
+		return verdict
+	}
+	words := " insecure address that you accepted"
+	if len(urls) > 1 {
+		words = " insecure addresses that you accepted"
+	}
+	return verdict + ", except for " + number(len(urls)) + words
+}
+
+// accepted lists what the owner accepts.
+func (t *Text) accepted(s *work.Scan) {
+	if len(s.Accepted) == 0 {
+		return
+	}
+	t.heading("Accepted: shown, and not counted")
+	for i, a := range s.Accepted[:t.room(len(s.Accepted), mostHosts)] {
+		if i > 0 && s.Accepted[i-1].URL == a.URL {
+			continue
+		}
+		t.printf("  %s\n", t.clip(a.URL, 76))
+		t.printf("    %s\n", t.faint(t.clip(shortClass[a.Class]+", on "+plural(a.Pages, "page")+": "+a.Because, 74)))
+	}
+	t.more(len(s.Accepted)-t.room(len(s.Accepted), mostHosts), "more address")
 }
 
 // changes reports whether preview changes a place.
@@ -139,7 +175,7 @@ func (t *Text) culprits(s *work.Scan) {
 			most = mostOfMild
 		}
 		n := 0
-		for i, c := range s.Culprits {
+		for _, c := range s.Culprits {
 			if c.Class != class {
 				continue
 			}
@@ -147,11 +183,19 @@ func (t *Text) culprits(s *work.Scan) {
 				left++
 				continue
 			}
-			rows = append(rows, []string{strconv.Itoa(i + 1), t.short(c.Class), t.clip(c.URL, 40), clip(c.By, 15), number(c.Pages)})
+			rows = append(rows, []string{numbered(c.Number), t.short(c.Class), t.clip(c.URL, 40), clip(c.By, 15), number(c.Pages)})
 		}
 	}
 	t.rows([]string{">", "", "address", "held by", ">pages"}, rows)
 	t.more(left, "more address")
+}
+
+// numbered is the number of a finding; "" where it has none.
+func numbered(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }
 
 // short is a class in one word.

@@ -24,18 +24,21 @@ type Applied struct {
 	Changed   int            `json:"changed"` // cells changed, earlier parts of the run included
 	Refs      int            `json:"references"`
 	Tables    map[string]int `json:"tables"`
-	Skipped   []sheet.Skip   `json:"skipped"`           // cells that are not as the preview saw them
-	Dropped   int            `json:"dropped"`           // cached rows removed
-	Emptied   []CacheFolder  `json:"emptied,omitempty"` // folders of cached files
-	Files     []string       `json:"files,omitempty"`   // files changed, earlier parts of the run included
-	Addresses bool           `json:"addresses"`         // the site's own addresses changed: logins end
-	After     []string       `json:"run_after"`         // what the system needs when its content has changed: shown, never run
-	OneNode   bool           `json:"lock_on_one_node"`  // the lock kept other runs off one node of the cluster alone
-	Backup    string         `json:"last_backup"`       // when trimlantern backup was last run; "": never
+	Skipped   []sheet.Skip   `json:"skipped"`                    // cells that are not as the preview saw them
+	Dropped   int            `json:"dropped"`                    // cached rows removed
+	Emptied   []CacheFolder  `json:"emptied,omitempty"`          // folders of cached files
+	Files     []string       `json:"files,omitempty"`            // files changed, earlier parts of the run included
+	Copies    []string       `json:"copies,omitempty"`           // files put into the site's folder
+	Unserved  bool           `json:"copies_unchecked,omitempty"` // nobody asked the web server for them (--offline)
+	Addresses bool           `json:"addresses"`                  // the site's own addresses changed: logins end
+	After     []string       `json:"run_after"`                  // what the system needs when its content has changed: shown, never run
+	OneNode   bool           `json:"lock_on_one_node"`           // the lock kept other runs off one node of the cluster alone
+	Backup    string         `json:"last_backup"`                // when trimlantern backup was last run; "": never
 	Remain    *Preview       `json:"second_preview"`
 }
 
-// Code is the exit code that the apply comes to.
+// Code is the exit code that the apply comes to: a planned change that was not made counts, and what the caller
+// is strict about.
 func (a *Applied) Code() int {
 	if len(a.Skipped) > 0 || a.Remain.Code() != Clean {
 		return Remain
@@ -112,6 +115,10 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	if got != end.Cells || a.out.Refs > end.References+end.FileRefs {
 		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
+			"put everything back with trimlantern undo, and make a new preview")
+	}
+	if len(a.out.Copies) != end.Copies {
+		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if err := a.mark(sheet.Finished); err != nil {
@@ -219,7 +226,7 @@ func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.
 	case h.Prefix != j.File.Database.Prefix:
 		err = fmt.Errorf("is of tables with the prefix %q, not %q", h.Prefix, j.File.Database.Prefix)
 	default:
-		err = r.Each(nil, nil, nil)
+		err = r.Each(sheet.Visit{})
 	}
 	if err != nil {
 		return h, nil, misuse(err, what, again)
@@ -430,7 +437,18 @@ func (a *applying) read(cell func(*sheet.Cell) error) (later laterLines, err err
 		return later, misuse(err, "the change sheet", "make a new one: trimlantern preview")
 	}
 	defer r.Close()
+	var copies []*sheet.Copy
 	err = ahead(r, func(l sheetLine) error {
+		if l.copy != nil {
+			copies = append(copies, l.copy)
+			return a.copy(l.copy)
+		}
+		if len(copies) > 0 { // nothing points to them before they are served
+			if err := a.served(copies); err != nil {
+				return err
+			}
+			copies = nil
+		}
 		switch {
 		case l.drop != nil && a.drops:
 			later.drops = append(later.drops, l.drop)
@@ -443,6 +461,9 @@ func (a *applying) read(cell func(*sheet.Cell) error) (later laterLines, err err
 		}
 		return nil
 	})
+	if err == nil && len(copies) > 0 {
+		err = a.served(copies)
+	}
 	return later, err
 }
 
@@ -490,6 +511,7 @@ type sheetLine struct {
 	drop *sheet.Drop
 
 	source *sheet.Source
+	copy   *sheet.Copy
 }
 
 // aheadLines is how many lines are read ahead.
@@ -509,8 +531,8 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 	}
 	go func() {
 		defer close(lines)
-		failed <- r.Each(func(c *sheet.Cell) error { return give(sheetLine{cell: c}) }, func(d *sheet.Drop) error { return give(sheetLine{drop: d}) },
-			func(s *sheet.Source) error { return give(sheetLine{source: s}) })
+		failed <- r.Each(sheet.Visit{Copy: func(c *sheet.Copy) error { return give(sheetLine{copy: c}) }, Cell: func(c *sheet.Cell) error { return give(sheetLine{cell: c}) },
+			Drop: func(d *sheet.Drop) error { return give(sheetLine{drop: d}) }, Source: func(s *sheet.Source) error { return give(sheetLine{source: s}) }})
 	}()
 	for l := range lines {
 		if err := visit(l); err != nil {

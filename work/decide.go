@@ -1,8 +1,10 @@
 package work
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"trimlantern/core/point"
@@ -70,6 +72,23 @@ func (j *Job) number(points []point.Point) error {
 	if j.Book == nil || j.File.Path == "" {
 		return nil // there is no site file for a decision
 	}
+	var faults []*point.Point
+	var keys []string
+	for i := range points {
+		if points[i].Grade.Fault() {
+			faults, keys = append(faults, &points[i]), append(keys, points[i].Key())
+		}
+	}
+	all, err := j.numbered(keys)
+	for i := range all {
+		faults[i].Number = all[i]
+	}
+	return err
+}
+
+// numbered returns the numbers under which things with these keys were shown, or new ones. They stay the same
+// from one run to the next.
+func (j *Job) numbered(keys []string) ([]int, error) {
 	var known numbers
 	if err := j.Book.ReadJSON(numbersFile, &known); err != nil {
 		known = numbers{} // a broken file numbers anew
@@ -78,24 +97,21 @@ func (j *Job) number(points []point.Point) error {
 		known.Of = map[string]int{}
 	}
 	was := known.Last
-	for i := range points {
-		p := &points[i]
-		if !p.Grade.Fault() {
-			continue
-		}
-		if known.Of[p.Key()] == 0 {
+	out := make([]int, len(keys))
+	for i, key := range keys {
+		if known.Of[key] == 0 {
 			known.Last++
-			known.Of[p.Key()] = known.Last
+			known.Of[key] = known.Last
 		}
-		p.Number = known.Of[p.Key()]
+		out[i] = known.Of[key]
 	}
 	if known.Last == was {
-		return nil
+		return out, nil
 	}
 	if err := j.Book.WriteJSON(numbersFile, known); err != nil {
-		return world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+		return nil, world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
 	}
-	return nil
+	return out, nil
 }
 
 // Decision is what the owner decided about a finding.
@@ -111,9 +127,9 @@ type Decision struct {
 // Code is the exit code that it comes to.
 func (*Decision) Code() int { return Clean }
 
-// Accept records in the site file that the owner accepts the fault of that number, with a reason: it is
-// shown from then on, and does not count.
-func (j *Job) Accept(number int, because string) (*Decision, error) {
+// Accept records in the site file that the owner accepts a finding, named by its number or its URL, with a
+// reason: it is shown from then on, and does not count.
+func (j *Job) Accept(what, because string) (*Decision, error) {
 	if strings.TrimSpace(because) == "" {
 		return nil, misuse(nil, "a decision needs a reason", `write it for those who look after the site next: --because "the host's panel does that"`)
 	}
@@ -121,25 +137,38 @@ func (j *Job) Accept(number int, because string) (*Decision, error) {
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(points, func(p point.Point) bool { return p.Number == number && p.Grade.Fault() })
+	number, bad := strconv.Atoi(what)
+	i := -1
+	if bad == nil {
+		i = slices.IndexFunc(points, func(p point.Point) bool { return p.Number == number && p.Grade.Fault() })
+	}
+	entry := sitefile.Accepted{Because: strings.TrimSpace(because), Date: j.today()}
+	d := &Decision{Number: number, Because: entry.Because, Path: j.File.Path}
 	if i < 0 {
-		return nil, misuse(nil, fmt.Sprintf("no fault of the last check has the number %d", number), "run trimlantern ready or trimlantern redirect test, which number the faults")
-	}
-	p := points[i]
-	if p.Grade == point.Stop {
-		return nil, misuse(nil, fmt.Sprintf("fault %d stops visitors, and cannot be accepted: %s", number, p.What), "fix it; what cannot be fixed now keeps the site from being ready")
-	}
-	if p.Accepted != "" {
-		return nil, misuse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
-	}
-	entry := sitefile.Accepted{Finding: p.ID, About: p.About, Because: strings.TrimSpace(because), Date: j.Now().Format("2006-01-02")}
-	if err := j.File.Accept(entry); err != nil {
-		if refused := untrusted(err); refused != nil {
-			return nil, refused
+		item, err := j.item(what)
+		if err != nil {
+			return nil, err
 		}
-		return nil, world(err, "the decision cannot be written to the site file", "make "+j.File.Path+" writable")
+		if item == nil {
+			return nil, misuse(nil, what+" is nothing that preview or the last scan found", "trimlantern show lists what needs a decision")
+		}
+		entry.Finding, d.Number = item.Finding, item.Number
+		entry.About, d.What = []string{strings.TrimPrefix(item.key, item.Finding+" ")}, cmp.Or(item.URL, strings.Join(item.Places, ", "))
+	} else {
+		p := points[i]
+		if p.Grade == point.Stop {
+			return nil, misuse(nil, fmt.Sprintf("fault %d stops visitors, and cannot be accepted: %s", number, p.What), "fix it; what cannot be fixed now keeps the site from being ready")
+		}
+		if p.Accepted != "" {
+			return nil, misuse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
+		}
+		entry.Finding, entry.About, d.What = p.ID, p.About, p.What
 	}
-	return &Decision{Number: number, Finding: p.ID, About: p.About, What: p.What, Because: entry.Because, Path: j.File.Path}, nil
+	d.Finding, d.About = entry.Finding, entry.About
+	if err := j.File.Add("accepted", entry); err != nil {
+		return nil, j.decisionFault(err)
+	}
+	return d, nil
 }
 
 // lastPoints are the faults that the last ready and the last redirect test showed, by their numbers.

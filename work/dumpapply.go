@@ -207,7 +207,7 @@ func (d *dumpApplying) plan(id string) error {
 		return world(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer r.Close()
-	return r.Each(func(c *sheet.Cell) error {
+	return r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
 		if _, ok := d.tables[c.Table]; !ok {
 			return misuse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
 		}
@@ -228,7 +228,7 @@ func (d *dumpApplying) plan(id string) error {
 		row.cells = append(row.cells, cell)
 		d.out.Addresses = d.out.Addresses || c.Address
 		return nil
-	}, nil, nil)
+	}})
 }
 
 // name returns a name that all cells share.

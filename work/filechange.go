@@ -73,9 +73,14 @@ func (j *Job) relative(name string) string {
 func (s *survey) file(name string, info fs.FileInfo, b []byte) error {
 	rel := s.job.relative(name)
 	var found []rewrite.Finding
-	s.rules.Rewritten = func(f rewrite.Finding) { found = append(found, f) }
+	before := s.rules.Rewritten
+	s.rules.Rewritten = func(f rewrite.Finding) {
+		if found = append(found, f); before != nil {
+			before(f)
+		}
+	}
 	res := s.rules.File(rel, b)
-	s.rules.Rewritten = nil
+	s.rules.Rewritten = before
 	whole := s.keepFile(name, rel, info, b)
 	left := res.Left
 	if whole != "" {

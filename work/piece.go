@@ -157,13 +157,13 @@ func (j *Job) newestSheet() (*newestSheet, error) {
 		return n, nil
 	}
 	defer r.Close()
-	err = r.Each(func(c *sheet.Cell) error {
+	err = r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
 		n.cells[cellID(c.Table, keys(c.Key), c.Column)] = true
 		return nil
-	}, nil, func(s *sheet.Source) error {
+	}, Source: func(s *sheet.Source) error {
 		n.files[s.Path] = true
 		return nil
-	})
+	}})
 	if err != nil {
 		n.cells, n.files = nil, nil
 	}

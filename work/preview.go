@@ -44,8 +44,11 @@ type Preview struct {
 	Folders   []CacheFolder          `json:"cache_folders,omitempty"` // folders of cached files
 	Files     []FileChange           `json:"files,omitempty"`         // files to change
 	FileRefs  int                    `json:"file_references"`
+	Replaced  []Replacement          `json:"replaced,omitempty"` // by the owner's decision
+	Copies    []sheet.Copy           `json:"copies,omitempty"`   // files to put into the site's folder
 	Skipped   []files.Skipped        `json:"skipped_files,omitempty"`
 	Opinion   *Opinion               `json:"opinion,omitempty"` // of PHP
+	FailOn    []string               `json:"fail_on,omitempty"`
 }
 
 // AddressState is one of the site's own addresses as it stands.
@@ -80,17 +83,31 @@ type LineChange struct {
 }
 
 // Changes returns how many cells and files are to change.
-func (p *Preview) Changes() int { return p.Cells + len(p.Files) }
+func (p *Preview) Changes() int { return p.Cells + len(p.Files) + len(p.Copies) }
 
-// Code is the exit code that the preview comes to.
-func (p *Preview) Code() int {
-	if p.Changes() > 0 {
-		return Remain
-	}
-	for r, n := range p.Counts {
-		if n > 0 && r.NeedsPerson() {
-			return Remain
+// Person returns how many findings need a person.
+func (p *Preview) Person() (n int) {
+	for r, count := range p.Counts {
+		if r.NeedsPerson() {
+			n += count
 		}
+	}
+	return n
+}
+
+// What --fail-on knows: what of a result makes an exit code of 1, whether the command did its work or not.
+const (
+	FailChange = "change" // something is left to change
+	FailPerson = "person" // something needs a person
+)
+
+// FailKinds lists them.
+var FailKinds = []string{FailChange, FailPerson}
+
+// Code is the exit code that the preview comes to: it did its work, unless the caller is stricter.
+func (p *Preview) Code() int {
+	if slices.Contains(p.FailOn, FailChange) && p.Changes() > 0 || slices.Contains(p.FailOn, FailPerson) && p.Person() > 0 {
+		return Remain
 	}
 	return Clean
 }
@@ -118,6 +135,7 @@ type survey struct {
 	unique    map[[32]byte]bool // values that a unique index will hold
 	samples   map[string]int
 	opinion   *judging // nil: nobody is asked
+	replaced  *replacements
 }
 
 // The kinds of sheets: what a preview looks for.
@@ -180,6 +198,9 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	}
 	defer s.opinion.close()
 	s.out.Opinion = s.opinion.out
+	if err := s.copies(); err != nil {
+		return nil, err
+	}
 	if err := s.run(ctx, db, tables); err != nil {
 		return nil, err
 	}
@@ -187,13 +208,14 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		return nil, err
 	}
 	p := s.out
+	p.Replaced = s.replaced.list(j)
 	for host, v := range asked.known {
 		p.Verdicts[host] = v.Answer + ": " + v.Why
 	}
 	if err := asked.keep(); err != nil {
 		return nil, world(err, "the verdicts cannot be kept", "make room on the disk")
 	}
-	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Hosts: p.Hosts, Left: p.Counts})
+	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Copies: len(p.Copies), Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
 		p.Path, err = j.Book.SheetPath(id), pending.Commit()
 	}
@@ -206,8 +228,10 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
 	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask, Hashed: j.System.Hashed(j.conn)}
-	return &survey{job: j, rules: rules, judge: judge{rules: rules, system: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
-		out: &Preview{Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+	replaced := j.replacements()
+	replaced.rule(rules)
+	return &survey{job: j, replaced: replaced, rules: rules, judge: judge{rules: rules, system: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+		out: &Preview{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
 // run goes through the addresses and then all tables.
@@ -568,6 +592,7 @@ func values(key [][]byte) []sheet.Value {
 
 // left counts a finding, keeps it for the eye and writes it to the sheet.
 func (s *survey) left(l sheet.Left) error {
+	s.job.settled(&l)
 	s.out.Counts[l.Reason] += l.Count
 	keep := keepLeft
 	if l.Reason.NeedsPerson() {

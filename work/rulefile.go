@@ -167,7 +167,9 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 		return left("changed by somebody since")
 	}
 	if e.Missing {
-		err = tree.Remove(name)
+		if err = tree.Remove(name); err == nil {
+			in.prune(tree, e.Path, name)
+		}
 	} else {
 		when, _ := time.Parse(time.RFC3339Nano, e.Time) // none: now
 		err = tree.Write(name, e.Before, disk.Looks{Mode: fs.FileMode(e.Mode), Time: when})

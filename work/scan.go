@@ -74,6 +74,7 @@ type Scan struct {
 	Browser  *BrowserState       `json:"browser,omitempty"`
 	Compared *Comparison         `json:"compared,omitempty"`
 	FailOn   string              `json:"fail_on,omitempty"`
+	Accepted []AcceptedURL       `json:"accepted"` // findings that the owner accepts: they do not count
 
 	pages string // the file that holds the pages
 	loose bool   // which belongs to no logbook
@@ -89,6 +90,7 @@ type ScannedPage struct {
 
 // Culprit is one insecure URL on however many pages.
 type Culprit struct {
+	Number    int             `json:"number,omitempty"` // by which show, trace and decide know it
 	URL       string          `json:"url"`
 	By        string          `json:"by"`
 	Class     mixed.Class     `json:"class"`
@@ -102,6 +104,14 @@ type Culprit struct {
 	Around    string          `json:"around,omitempty"` // the markup there
 	In        string          `json:"in,omitempty"`     // what kind of document that is: see ScannedPage
 	Places    []Origin        `json:"places,omitempty"` // where it lives, the likeliest first
+}
+
+// AcceptedURL is an insecure URL that the owner accepts, on however many documents.
+type AcceptedURL struct {
+	URL     string      `json:"url"`
+	Class   mixed.Class `json:"class"`
+	Pages   int         `json:"pages"`
+	Because string      `json:"because"`
 }
 
 // PageCount is how much one document has.
@@ -210,6 +220,8 @@ type scanning struct {
 	resumed *BrowserState     // what the browser had said before the scan was interrupted
 	browsed map[string]bool   // pages that the browser looked at
 	fronts  map[string][]byte // front pages, which other names of their sites are held against
+
+	accepted map[string]string // by the owner: URLs, with the reasons
 }
 
 // Scan crawls the site over HTTPS and lists what its pages load, send or name
@@ -255,6 +267,9 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 		return nil, err
 	}
 	s.sort()
+	if err := s.number(); err != nil {
+		return nil, err
+	}
 	if before != nil {
 		if s.out.Compared, err = s.compare(before); err != nil {
 			return nil, world(err, "the scan to compare with cannot be read", "run the scan without --compare")
@@ -278,9 +293,9 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{},
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.acceptedURLs(),
 		out: &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
-			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}},
+			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}, Accepted: []AcceptedURL{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
 	s.ledger = coverage.New(s.group)
 	for _, f := range o.Follow {
@@ -637,6 +652,10 @@ func (s *scanning) take(l crawlLine) {
 	counts := PageCount{URL: l.Doc.URL, Title: l.Doc.Title, Classes: map[mixed.Class]int{}}
 	counted := map[culpritID]bool{}
 	for _, f := range l.Doc.Findings {
+		if because := s.accepted[sameURL(f.URL)]; because != "" && len(s.accepted) > 0 {
+			s.accept(f, because, counted)
+			continue
+		}
 		out.Classes[f.Class]++
 		host := hostOf(l.Doc.URL)
 		if s.sites[host] == nil {
@@ -682,6 +701,20 @@ func (s *scanning) culprit(l crawlLine, f mixed.Finding, counted map[culpritID]b
 	if !counted[k] {
 		counted[k] = true
 		out.Culprits[n].Pages++
+	}
+}
+
+// accept counts a finding that the owner accepts.
+func (s *scanning) accept(f mixed.Finding, because string, counted map[culpritID]bool) {
+	k := culpritID{f.URL, f.Class}
+	i := slices.IndexFunc(s.out.Accepted, func(a AcceptedURL) bool { return a.URL == f.URL && a.Class == f.Class })
+	if i < 0 {
+		i = len(s.out.Accepted)
+		s.out.Accepted = append(s.out.Accepted, AcceptedURL{URL: f.URL, Class: f.Class, Because: because})
+	}
+	if !counted[k] {
+		counted[k] = true
+		s.out.Accepted[i].Pages++
 	}
 }
 
@@ -741,6 +774,29 @@ func (s *scanning) sort() {
 	})
 }
 
+// maxNumbered is how many findings of a scan get numbers: nobody types more.
+const maxNumbered = 5000
+
+// number gives the findings the numbers under which decisions and trace know them.
+func (s *scanning) number() error {
+	j := s.job
+	if j.Book == nil || j.File == nil || j.File.Path == "" {
+		for i := range s.out.Culprits {
+			s.out.Culprits[i].Number = i + 1
+		}
+		return nil
+	}
+	var keys []string
+	for _, c := range s.out.Culprits[:min(len(s.out.Culprits), maxNumbered)] {
+		keys = append(keys, insecureAddress+" "+sameURL(c.URL))
+	}
+	numbers, err := j.numbered(keys)
+	for i, n := range numbers {
+		s.out.Culprits[i].Number = n
+	}
+	return err
+}
+
 // judgeHosts asks the other hosts whether they serve over HTTPS what pages load from
 // them.
 func (s *scanning) judgeHosts(ctx context.Context) error {
@@ -789,7 +845,30 @@ func (j *Job) readScan(id string) (*Scan, error) {
 		return nil, world(err, "the logbook cannot be read", "remove the broken file")
 	}
 	s.pages = j.Book.PagesPath(id)
+	s.forgotten(j.acceptedURLs())
 	return &s, nil
+}
+
+// forgotten has findings count again that were accepted when the scan was made, and are no more.
+func (s *Scan) forgotten(accepted map[string]string) {
+	s.Accepted = slices.DeleteFunc(s.Accepted, func(a AcceptedURL) bool {
+		if accepted[sameURL(a.URL)] != "" {
+			return false
+		}
+		s.Classes[a.Class] += a.Pages
+		s.Culprits = append(s.Culprits, Culprit{URL: a.URL, Class: a.Class, Pages: a.Pages})
+		return true
+	})
+}
+
+// Because returns the owner's reason for accepting a URL, or "".
+func (s *Scan) Because(url string) string {
+	for _, a := range s.Accepted {
+		if a.URL == url {
+			return a.Because
+		}
+	}
+	return ""
 }
 
 // ScanIDs lists the scans of the logbook, the oldest first.

@@ -14,6 +14,9 @@ type siteFiles struct {
 	folders []string // absolute
 	single  []string // files outside of them, absolute
 	open    map[string]*disk.Tree
+
+	copies     string // the folder of copies of other hosts' things, absolute; "": none
+	copiesRoot string // at or above it, and there
 }
 
 // declaredFiles are the folders under files in the site file.
@@ -21,6 +24,9 @@ func (j *Job) declaredFiles() *siteFiles {
 	s := &siteFiles{open: map[string]*disk.Tree{}}
 	for _, dir := range j.File.Files {
 		s.folders = append(s.folders, filepath.Clean(j.File.Abs(dir)))
+	}
+	if s.copiesRoot = j.copiesRoot(); s.copiesRoot != "" {
+		s.copies = filepath.Clean(j.File.Abs(j.File.Copies.Folder))
 	}
 	return s
 }
@@ -34,6 +40,9 @@ func (s *siteFiles) of(file string) (*disk.Tree, string, error) {
 	folders := s.folders
 	if slices.Contains(s.single, file) {
 		folders = append(slices.Clone(folders), filepath.Dir(file))
+	}
+	if _, ok := disk.Inside(s.copies, file); ok && s.copies != "" {
+		folders = append([]string{s.copiesRoot}, folders...)
 	}
 	for _, dir := range folders {
 		name, ok := disk.Inside(dir, file)

@@ -127,7 +127,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	}
 	if to.scan(scan, changed) {
 		// On HTTPS is said where every step has its evidence, and not where nobody looked.
-		st.Clean = (applied || end != nil && end.Cells+end.Files == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.State != "done" && s.Name != "apply" })
+		st.Clean = (applied || end != nil && end.Changes() == 0) && !slices.ContainsFunc(st.Steps, func(s Step) bool { return s.State != "done" && s.Name != "apply" })
 	}
 	to.next(ready)
 	if st.Clean {
@@ -247,7 +247,7 @@ func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 func (s steps) apply(runs []*journalState, sheetID string, end *sheet.Summary) bool {
 	if len(runs) == 0 {
 		s.add("apply", "todo", "", "nothing was changed yet")
-		if end == nil || end.Cells+end.Files > 0 {
+		if end == nil || end.Changes() > 0 {
 			s.next("trimlantern apply")
 		}
 		return false
@@ -291,7 +291,7 @@ func (s steps) apply(runs []*journalState, sheetID string, end *sheet.Summary) b
 		what += fmt.Sprintf(", in %d runs", force)
 	}
 	s.add("apply", state, last.Time, "%s", what)
-	if end != nil && last.Header.Sheet != sheetID && end.Cells+end.Files > 0 {
+	if end != nil && last.Header.Sheet != sheetID && end.Changes() > 0 {
 		s.next("trimlantern apply")
 	}
 	return true
@@ -329,7 +329,11 @@ func (s steps) scan(scan *Scan, changed time.Time) bool {
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "clean then, %s ago", days(s.now.Sub(scan.Time)))
 		s.next("trimlantern scan")
 	default:
-		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean", scan.Read)
+		except := ""
+		if n := len(scan.Accepted); n > 0 {
+			except = ", except for " + countOf(n, "finding") + " that you accepted"
+		}
+		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean%s", scan.Read, except)
 		return true
 	}
 	return false
@@ -522,6 +526,24 @@ func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err er
 	return id, h, end, err
 }
 
+// lastSheetOf is lastSheet for sheets of one kind; broken ones do not count.
+func (j *Job) lastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Summary, err error) {
+	ids, err := j.Book.Sheets()
+	if err != nil {
+		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range slices.Backward(ids) {
+		h, end, err := j.readSheet(id)
+		if err != nil {
+			return "", h, nil, err
+		}
+		if end != nil && h.Kind == kind {
+			return id, h, end, nil
+		}
+	}
+	return "", h, nil, nil
+}
+
 // readSheet reads header and summary of a sheet; end is nil where it is broken.
 func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
 	f, err := j.Book.OpenSheet(id)
@@ -534,7 +556,7 @@ func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err erro
 		return h, nil, nil // broken: the caller says so
 	}
 	defer r.Close()
-	if r.Each(nil, nil, nil) != nil {
+	if r.Each(sheet.Visit{}) != nil {
 		return r.Header, nil, nil
 	}
 	return r.Header, r.End, nil

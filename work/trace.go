@@ -176,10 +176,15 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 		if scan == nil {
 			return nil, misuse(nil, "there is no scan whose findings have numbers", "trimlantern scan makes one; or write the address")
 		}
-		if n < 1 || n > len(scan.Culprits) {
-			return nil, misuse(nil, fmt.Sprintf("the last scan has no finding %d", n), fmt.Sprintf("write a number from 1 to %d, or an address", len(scan.Culprits)))
+		i := slices.IndexFunc(scan.Culprits, func(c Culprit) bool { return c.Number == n })
+		switch {
+		case i >= 0:
+			raw = scan.Culprits[i].URL
+		case n > 0 && n <= len(scan.Culprits) && scan.Culprits[n-1].Number == 0: // a scan of before there were numbers
+			raw = scan.Culprits[n-1].URL
+		default:
+			return nil, misuse(nil, fmt.Sprintf("the last scan has no finding %d", n), "trimlantern scan and trimlantern show number the findings; or write an address")
 		}
-		raw = scan.Culprits[n-1].URL
 	}
 	if scan != nil {
 		for _, c := range scan.Culprits {

@@ -83,6 +83,7 @@ type Job struct {
 	Timeout time.Duration // for one answer; 0: the usual
 	Secrets string        // file with the headers of a staging site, instead of the site file's
 
+	FailOn []string     // see FailKinds
 	Choice sheet.Choice // over the site file's: what preview reads
 	Judge  string       // the PHP that preview asks for a second opinion; "": the one that is installed; NoJudge
 

@@ -372,18 +372,39 @@ const pathMax = 2048
 // Tail returns what follows the authority in plain characters (path, query,
 // fragment), as far as the reference's own spelling carries it.
 func (r Reference) Tail(b []byte) string {
-	return strings.TrimRight(r.Follows(b), ").,;")
+	return strings.TrimRight(r.Follows(b), sentence)
 }
+
+// sentence is the punctuation that ends a sentence rather than a URL.
+const sentence = ").,;"
 
 // Follows returns the same with the punctuation of a sentence that may stand behind.
 func (r Reference) Follows(b []byte) string {
 	var tail strings.Builder
+	r.eachOfTail(b, func(plain string, _, _ int) { tail.WriteString(plain) })
+	return tail.String()
+}
+
+// End returns the position behind the reference with its Tail.
+func (r Reference) End(b []byte) int {
+	last := r.PortEnd
+	r.eachOfTail(b, func(plain string, _, end int) {
+		if !strings.Contains(sentence, plain) {
+			last = end
+		}
+	})
+	return last
+}
+
+// eachOfTail visits what follows the authority, character by character: in plain, and where it is written.
+func (r Reference) eachOfTail(b []byte, visit func(plain string, from, to int)) {
 	bracket := r.Start > 0 && b[r.Start-1] == '(' // url(…) without quotes
-	for p := r.PortEnd; p < len(b) && tail.Len() < pathMax; {
+	for p, size := r.PortEnd, 0; p < len(b) && size < pathMax; {
 		c, end, how := text.Unit(b, p)
 		// An escape that the reference's spelling does not use belongs to its path.
-		if how&text.Percented != 0 && r.Spelling&text.Percented == 0 && tail.Len() > 0 {
-			tail.Write(b[p:end])
+		if how&text.Percented != 0 && r.Spelling&text.Percented == 0 && size > 0 {
+			visit(string(b[p:end]), p, end)
+			size += end - p
 			p = end
 			continue
 		}
@@ -393,17 +414,55 @@ func (r Reference) Follows(b []byte) string {
 		if bracket && c == ')' {
 			break
 		}
-		if tail.Len() == 0 && c != '/' && c != '?' && c != '#' {
+		if size == 0 && c != '/' && c != '?' && c != '#' {
 			break
 		}
 		// An encoded URL inside another one ends at the outer one's next separator.
 		if how == 0 && r.Spelling&text.Percented != 0 && strings.ContainsRune("&;#)", c) {
 			break
 		}
-		tail.WriteRune(c)
+		visit(string(c), p, end)
+		size += utf8.RuneLen(c)
 		p = end
 	}
-	return tail.String()
+}
+
+// free are the characters that every spelling leaves as they are.
+const free = "-._~"
+
+// asTheyAre are further characters of a URL that stand for themselves in all plain text: in HTML, JSON,
+// scripts and style sheets alike. & and quotes do not.
+const asTheyAre = "?=%+,@!$*#"
+
+// Write writes another URL the way the reference is written, for the bytes from Start to End. ok == false:
+// it holds a character of which nobody can tell how it is written there.
+func (r Reference) Write(b []byte, url string) (written string, ok bool) {
+	how := map[string]string{}
+	p := r.SchemeEnd
+	for _, c := range []string{":", "/"} {
+		_, end, _ := text.Unit(b, p)
+		how[c] = string(b[p:end])
+		p = end
+	}
+	r.eachOfTail(b, func(plain string, from, to int) {
+		if how[plain] == "" {
+			how[plain] = string(b[from:to])
+		}
+	})
+	var out strings.Builder
+	for _, c := range url {
+		switch as := how[string(c)]; {
+		case c < utf8.RuneSelf && isAlnum(byte(c)) || strings.ContainsRune(free, c):
+			out.WriteRune(c)
+		case as != "":
+			out.WriteString(as)
+		case r.Spelling == 0 && strings.ContainsRune(asTheyAre, c):
+			out.WriteRune(c)
+		default:
+			return "", false
+		}
+	}
+	return out.String(), true
 }
 
 // Text returns the reference in plain spelling, for a person to read.

@@ -388,50 +388,77 @@ func (t *reading) references(to int) {
 	if from == 0 && to == len(t.b) {
 		t.edits = room(t.b, 1)
 	}
-	site := &t.rules.Site
 	reference.FindIn(t.b, from, to, func(ref reference.Reference) bool {
-		host, own := site.Host, site.Path == "" && ref.Host == site.Host && address.DefaultPort(ref.Port)
-		var f Finding
-		var tail string
-		if !own || t.rules.Rewritten != nil {
-			tail = ref.Tail(t.b)
-			f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Plain() + tail, Offset: t.at.offset(ref.Start)}
-		}
-		if !own {
-			rel := site.Relate(ref.Host, ref.Port, ref.Follows(t.b))
-			if host, own = f.Host, rel == address.Ours; own {
-				if h, err := address.CanonicalHost(host); err == nil {
-					host = h
-				}
-			} else {
-				f.Use = t.useAt(ref)
-				if f.Reason = t.judge(rel, f, tail, ref); f.Reason != "" {
-					f.Path = t.at.path()
-					t.left(f)
-					return true
-				}
+		t.reference(ref, to)
+		return true
+	}, t.odd)
+}
+
+// reference rewrites one reference that begins before limit, or says why it is left.
+func (t *reading) reference(ref reference.Reference, limit int) {
+	site := &t.rules.Site
+	host, own := site.Host, site.Path == "" && ref.Host == site.Host && address.DefaultPort(ref.Port)
+	var f Finding
+	var tail string
+	if !own || t.rules.Rewritten != nil || t.rules.Replace != nil {
+		tail = ref.Tail(t.b)
+		f = Finding{Host: strings.ToLower(ref.Host), URL: ref.Plain() + tail, Offset: t.at.offset(ref.Start)}
+	}
+	if t.rules.Replace != nil {
+		f.By, _ = t.rules.Replace(f.URL)
+	}
+	if !own {
+		rel := site.Relate(ref.Host, ref.Port, ref.Follows(t.b))
+		if host, own = f.Host, rel == address.Ours; own {
+			if h, err := address.CanonicalHost(host); err == nil {
+				host = h
+			}
+		} else {
+			f.Use = t.useAt(ref)
+			if f.By == "" {
+				f.Reason = t.judge(rel, f, tail, ref)
+			} else if f.Use == markup.Ident {
+				f.Reason = Standard
+			}
+			if f.Reason != "" {
+				f.Path, f.By = t.at.path(), ""
+				t.left(f)
+				return
 			}
 		}
-		if why, note := t.stays(ref, own); why != "" {
-			t.left(Finding{Reason: why, Host: strings.ToLower(ref.Host), URL: ref.Text(t.b), Path: t.at.path(), Offset: t.at.offset(ref.Start), Use: f.Use, Note: note})
-			return true
+	}
+	why, note := t.stays(ref, own)
+	var written string
+	if why == "" && f.By != "" {
+		var ok bool
+		if written, ok = ref.Write(t.b, f.By); !ok {
+			why, note = Unsealed, "nobody can tell how the new address is written there"
+		} else if ref.End(t.b) > limit {
+			why, note = Unsealed, "something encoded stands inside the address"
 		}
-		if t.edits == nil {
-			t.edits = make([]Edit, 0, 4)
-		}
+	}
+	if why != "" {
+		t.left(Finding{Reason: why, Host: strings.ToLower(ref.Host), URL: ref.Text(t.b), Path: t.at.path(), Offset: t.at.offset(ref.Start), Use: f.Use, Note: note})
+		return
+	}
+	if t.edits == nil {
+		t.edits = make([]Edit, 0, 4)
+	}
+	if f.By != "" {
+		t.edits = append(t.edits, Edit{Offset: ref.Start, Removed: string(t.b[ref.Start:ref.End(t.b)]), Inserted: written})
+	} else {
 		t.edits = append(t.edits, Edit{Offset: ref.SchemeEnd, Inserted: ref.Secure()})
 		if ref.PortEnd > ref.PortStart {
 			t.edits = append(t.edits, Edit{Offset: ref.PortStart, Removed: string(t.b[ref.PortStart:ref.PortEnd])})
 		}
-		t.found = true
-		t.count(host)
-		t.res.References++
-		if t.rules.Rewritten != nil {
-			f.Path = t.at.path()
-			t.told = append(t.told, f)
-		}
-		return true
-	}, t.odd)
+	}
+	t.found = true
+	t.count(host)
+	t.res.References++
+	if t.rules.Rewritten != nil {
+		f.Path = t.at.path()
+		t.told = append(t.told, f)
+	}
 }
 
 // stays says why a reference that would become secure is left all the same: it names

@@ -55,7 +55,7 @@ var reasons = map[Reason]struct {
 	Standard:   {"names of standards, not addresses", false},
 	Identifier: {"permanent identifiers", false},
 	LookAlike:  {"look-alike hosts, not this site", false},
-	Kept:       {"other hosts, left by your decision", false},
+	Kept:       {"left by your decision", false},
 	Cached:     {"cached copies, made anew by the system", false},
 	OtherPort:  {"this host on another port: another origin", true},
 	Outside:    {"this host, outside the site's folder", true},

@@ -40,8 +40,11 @@ type Rules struct {
 	// Verdict is asked for each other host that a page loads something from, with
 	// the URL found. Nil: nothing is known.
 	Verdict func(host, url string) Verdict
-	// Rewritten, where set, is told of each reference that becomes secure.
+	// Rewritten, where set, is told of each reference that is rewritten.
 	Rewritten func(Finding)
+	// Replace, where set, is asked for each reference, by its URL in plain spelling: it returns the URL, which
+	// must be secure, that is to stand in its place. Nil, or ok == false: none.
+	Replace func(url string) (by string, ok bool)
 	// Hashed are the values with a hash beside them whose keys are known: they are sealed
 	// again. All others are left.
 	Hashed []envelope.Hashed
@@ -66,6 +69,7 @@ type Finding struct {
 	Offset int    // in the value; of what holds it, where that is an envelope
 	Use    markup.Use
 	Note   string
+	By     string // of a reference that is rewritten: the URL that replaces it; "": it becomes secure
 }
 
 // Result is what became of one value.
@@ -358,7 +362,7 @@ func (r *Rules) lone(b []byte) bool {
 	const scheme = "http://"
 	host := r.Site.Host
 	end := len(scheme) + len(host)
-	if len(b) > loneMax || len(b) < end || r.Site.Path != "" || r.Rewritten != nil || string(b[:len(scheme)]) != scheme || string(b[len(scheme):end]) != host || len(b) > end && b[end] != '/' {
+	if len(b) > loneMax || len(b) < end || r.Site.Path != "" || r.Rewritten != nil || r.Replace != nil || string(b[:len(scheme)]) != scheme || string(b[len(scheme):end]) != host || len(b) > end && b[end] != '/' {
 		return false
 	}
 	for _, c := range b[len(scheme):] {

@@ -55,6 +55,11 @@ type Choice struct {
 	Address string   `json:"address,omitempty" yaml:"address,omitempty"` // of the site's own addresses only this one changes
 }
 
+// All reports whether the choice is everything.
+func (c Choice) All() bool {
+	return len(c.Tables)+len(c.Except)+len(c.Sites) == 0 && c.Address == ""
+}
+
 const (
 	sheetFormat   = "trimlantern change sheet"
 	journalFormat = "trimlantern journal"
@@ -223,6 +228,16 @@ func (s *Source) Apply(before []byte) ([]byte, error) {
 	return c.Apply(before)
 }
 
+// Copy is a file to be put into the site's own folders: what another host serves. Its content lies in the
+// logbook. It comes before all that points at it.
+type Copy struct {
+	Path string `json:"path"` // from the folder of the site file, with slashes
+	From string `json:"from"` // the URL that it is a copy of
+	URL  string `json:"url"`  // the one that will serve it
+	Hash string `json:"hash"` // of the content
+	Size int    `json:"size"`
+}
+
 // Drop is a row that the system makes anew, which may be removed.
 type Drop struct {
 	Table      string  `json:"table"`
@@ -249,10 +264,14 @@ type Summary struct {
 	Drops      int                    `json:"drops"` // rows that may be removed
 	Files      int                    `json:"files"` // files to change
 	FileRefs   int                    `json:"file_references"`
+	Copies     int                    `json:"copies,omitempty"` // files to put into the site's folders
 	Hosts      map[string]int         `json:"hosts"`
 	Left       map[rewrite.Reason]int `json:"left"`
 	SHA256     string                 `json:"sha256"` // of all lines before this one
 }
+
+// Changes returns how many cells and files the sheet changes.
+func (s *Summary) Changes() int { return s.Cells + s.Files + s.Copies }
 
 // Hash names a value: SHA-256, in hexadecimal.
 func Hash(b []byte) string {
@@ -266,6 +285,7 @@ type line struct {
 	Cell   *Cell    `json:"cell,omitempty"`
 	Drop   *Drop    `json:"drop,omitempty"`
 	Source *Source  `json:"file,omitempty"`
+	Copy   *Copy    `json:"copy,omitempty"`
 	Left   *Left    `json:"left,omitempty"`
 	End    *Summary `json:"end,omitempty"`
 }
@@ -311,6 +331,9 @@ func (s *Writer) Drop(d Drop) error { return s.put(line{Drop: &d}) }
 
 // Source adds a file to be changed.
 func (s *Writer) Source(f Source) error { return s.put(line{Source: &f}) }
+
+// Copy adds a file to be put into the site's folders.
+func (s *Writer) Copy(c Copy) error { return s.put(line{Copy: &c}) }
 
 // Left adds something left alone.
 func (s *Writer) Left(l Left) error { return s.put(line{Left: &l}) }
@@ -426,11 +449,17 @@ func readLine(r *bufio.Reader, out []byte) ([]byte, error) {
 	}
 }
 
-// Each calls the functions for the cells, for the rows to remove and for the files, to
-// the end of the sheet. It returns an error where the sheet is cut off or was changed. A nil
-// function is not called.
-func (s *Reader) Each(cell func(*Cell) error, drop func(*Drop) error, source func(*Source) error) error {
-	s.blind = cell == nil && drop == nil && source == nil
+// Visit is what Each calls for the lines of a sheet, in their order. What is nil is not called.
+type Visit struct {
+	Copy   func(*Copy) error
+	Cell   func(*Cell) error // its memory is used for the next
+	Drop   func(*Drop) error
+	Source func(*Source) error
+}
+
+// Each visits the lines of a sheet, to its end. It returns an error where the sheet is cut off or was changed.
+func (s *Reader) Each(v Visit) error {
+	s.blind = v.Copy == nil && v.Cell == nil && v.Drop == nil && v.Source == nil
 	for {
 		l, err := s.next()
 		switch {
@@ -441,12 +470,14 @@ func (s *Reader) Each(cell func(*Cell) error, drop func(*Drop) error, source fun
 		case l.End != nil:
 			s.End = l.End
 			return nil
-		case l.Cell != nil && cell != nil:
-			err = cell(l.Cell)
-		case l.Drop != nil && drop != nil:
-			err = drop(l.Drop)
-		case l.Source != nil && source != nil:
-			err = source(l.Source)
+		case l.Copy != nil && v.Copy != nil:
+			err = v.Copy(l.Copy)
+		case l.Cell != nil && v.Cell != nil:
+			err = v.Cell(l.Cell)
+		case l.Drop != nil && v.Drop != nil:
+			err = v.Drop(l.Drop)
+		case l.Source != nil && v.Source != nil:
+			err = v.Source(l.Source)
 		}
 		if err != nil {
 			return err

@@ -33,7 +33,7 @@ func TestSheet(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "https://ternrock.example", r.Header.Site)
 	cells, drops := 0, 0
-	err = r.Each(func(c *Cell) error {
+	err = r.Each(Visit{Cell: func(c *Cell) error {
 		cells++
 		assert.Equal(t, []Value{Value("7"), {0xff, 0}}, c.Key)
 		after, err := c.Apply([]byte("http"))
@@ -45,11 +45,11 @@ func TestSheet(t *testing.T) {
 		_, err = c.Apply([]byte("http"))
 		assert.ErrorContains(t, err, "do not give the value")
 		return nil
-	}, func(d *Drop) error {
+	}, Drop: func(d *Drop) error {
 		drops++
 		assert.Equal(t, Drop{Table: "options", Key: []Value{Value("9")}, References: 2}, *d)
 		return nil
-	}, nil)
+	}})
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 1, 1}, []int{cells, drops, r.End.Cells})
 }
@@ -76,7 +76,7 @@ func read(b []byte) error {
 		return err
 	}
 	defer r.Close()
-	return r.Each(nil, nil, nil)
+	return r.Each(Visit{})
 }
 
 func TestBrokenSheets(t *testing.T) {
@@ -178,7 +178,7 @@ func BenchmarkRead(b *testing.B) {
 		r, err := NewReader(bytes.NewReader(buf.Bytes()))
 		require.NoError(b, err)
 		n := 0
-		require.NoError(b, r.Each(func(*Cell) error { n++; return nil }, nil, nil))
+		require.NoError(b, r.Each(Visit{Cell: func(*Cell) error { n++; return nil }}))
 		require.Equal(b, 10_000, n)
 		r.Close()
 	}

@@ -123,6 +123,31 @@ func (l *Logbook) NewSheet(id string) (*disk.Pending, error) { return l.create(i
 func (l *Logbook) OpenSheet(id string) (*os.File, error)   { return l.open(id + sheetEnd) }
 func (l *Logbook) OpenJournal(id string) (*os.File, error) { return l.open(id + journalEnd) }
 
+// copyEnd ends the names of copies of what other hosts serve.
+const copyEnd = ".copy"
+
+// KeepCopy keeps content under its hash.
+func (l *Logbook) KeepCopy(hash string, b []byte) error {
+	p, err := l.create(hash + copyEnd)
+	if err != nil {
+		return err
+	}
+	defer p.Discard()
+	if _, err := p.Write(b); err != nil {
+		return err
+	}
+	return p.Commit()
+}
+
+// Copy returns the content that is kept under a hash; nil where there is none, or another.
+func (l *Logbook) Copy(hash string) ([]byte, error) {
+	b, err := l.read(hash + copyEnd)
+	if err != nil || sheet.Hash(b) != hash {
+		return nil, err
+	}
+	return b, nil
+}
+
 // SheetPath and JournalPath return where the sheet or journal called id lies.
 func (l *Logbook) SheetPath(id string) string   { return filepath.Join(l.dir, id+sheetEnd) }
 func (l *Logbook) JournalPath(id string) string { return filepath.Join(l.dir, id+journalEnd) }

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"go.yaml.in/yaml/v3"
 
@@ -30,6 +32,8 @@ type File struct {
 	Choose       sheet.Choice      `yaml:"choose,omitempty"` // a part of the site
 	Hosts        map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"
 	Accepted     []Accepted        `yaml:"accepted,omitempty"`
+	Replaced     []Replaced        `yaml:"replaced,omitempty"`
+	Copies       Copies            `yaml:"copies,omitempty"`
 	Network      Network           `yaml:"network,omitempty"`
 
 	Dir  string `yaml:"-"` // what paths are relative to
@@ -48,6 +52,21 @@ type Accepted struct {
 	About   []string `yaml:"about,omitempty"` // the hosts or addresses that it is accepted for
 	Because string   `yaml:"because"`
 	Date    string   `yaml:"date,omitempty"` // when, like 2026-11-26
+}
+
+// Replaced says that one URL stands in the place of another, wherever that is stored.
+type Replaced struct {
+	From string `yaml:"from"`           // as it is stored: http://…
+	To   string `yaml:"to"`             // https://…
+	Copy string `yaml:"copy,omitempty"` // To serves a copy of what From serves: the SHA-256 of its content
+	File string `yaml:"file,omitempty"` // and where that copy lies, below Copies.Folder
+	Date string `yaml:"date,omitempty"` // when it was decided, like 2026-11-26
+}
+
+// Copies says where copies of other hosts' things are kept.
+type Copies struct {
+	Folder  string `yaml:"folder,omitempty"`  // of the site, that its web server serves
+	Address string `yaml:"address,omitempty"` // at this address: https://…
 }
 
 // Named makes a site file of addresses alone.
@@ -140,6 +159,11 @@ func Read(path string) (*File, error) {
 			return nil, fmt.Errorf("%s: accepted: entry %d needs finding and because", path, i+1)
 		}
 	}
+	for i, r := range f.Replaced {
+		if r.From == "" || !strings.HasPrefix(r.To, "https://") {
+			return nil, fmt.Errorf("%s: replaced: entry %d needs from, and to, which begins with https://", path, i+1)
+		}
+	}
 	for host, d := range f.Hosts {
 		if !decisions[d] {
 			return nil, fmt.Errorf("%s: hosts: %s: %q is no decision; write secure, insecure or leave", path, host, d)
@@ -179,8 +203,48 @@ func (f *File) Abs(p string) string {
 	return filepath.Join(f.Dir, p)
 }
 
-// Accept adds an accepted finding to the file on disk; the rest of it, comments too, stays.
-func (f *File) Accept(a Accepted) error {
+// Add adds an entry to a list of the file on disk, like accepted; the rest of it, comments too, stays.
+func (f *File) Add(list string, entry any) error {
+	return f.change(func(top *yaml.Node) error {
+		return appendTo(top, list, entry)
+	})
+}
+
+// Set sets an entry of a group of the file on disk, like hosts; value "" takes it out. The rest of it,
+// comments too, stays.
+func (f *File) Set(group, name, value string) error {
+	return f.change(func(top *yaml.Node) error {
+		into := child(top, group, yaml.MappingNode)
+		for i := 0; i+1 < len(into.Content); i += 2 {
+			if into.Content[i].Value == name {
+				if into.Content[i+1].SetString(value); value == "" {
+					into.Content = append(into.Content[:i], into.Content[i+2:]...)
+				}
+				return nil
+			}
+		}
+		if value != "" {
+			node := &yaml.Node{}
+			node.SetString(value)
+			key := &yaml.Node{}
+			key.SetString(name)
+			into.Content = append(into.Content, key, node)
+		}
+		return nil
+	})
+}
+
+// Drop takes the entries of a list of the file on disk out for which gone says so.
+func (f *File) Drop(list string, gone func(entry *yaml.Node) bool) error {
+	return f.change(func(top *yaml.Node) error {
+		from := child(top, list, yaml.SequenceNode)
+		from.Content = slices.DeleteFunc(from.Content, gone)
+		return nil
+	})
+}
+
+// change edits the file on disk, and reads it again.
+func (f *File) change(edit func(top *yaml.Node) error) error {
 	b, err := disk.ReadTrusted(f.Path, maxSize)
 	if err != nil {
 		return err
@@ -189,25 +253,19 @@ func (f *File) Accept(a Accepted) error {
 	if err := yaml.Unmarshal(b, &doc); err != nil {
 		return fmt.Errorf("%s: %w", f.Path, err)
 	}
-	var entry yaml.Node
-	if err := entry.Encode(a); err != nil {
-		return err
-	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 || doc.Content[0].Kind != yaml.MappingNode {
 		return fmt.Errorf("%s: is not a list of keys and values", f.Path)
 	}
 	top := doc.Content[0]
-	var list *yaml.Node
-	for i := 0; i+1 < len(top.Content); i += 2 {
-		if top.Content[i].Value == "accepted" {
-			list = top.Content[i+1]
+	if err := edit(top); err != nil {
+		return err
+	}
+	for i := 0; i+1 < len(top.Content); i += 2 { // what became empty goes
+		if c := top.Content[i+1]; c.Kind != yaml.ScalarNode && c.Kind != yaml.AliasNode && len(c.Content) == 0 {
+			top.Content = append(top.Content[:i], top.Content[i+2:]...)
+			i -= 2
 		}
 	}
-	if list == nil {
-		list = &yaml.Node{Kind: yaml.SequenceNode}
-		top.Content = append(top.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "accepted"}, list)
-	}
-	list.Content = append(list.Content, &entry)
 	var out bytes.Buffer
 	e := yaml.NewEncoder(&out)
 	e.SetIndent(2)
@@ -219,6 +277,38 @@ func (f *File) Accept(a Accepted) error {
 		return err
 	}
 	defer tree.Close()
-	f.Accepted = append(f.Accepted, a)
-	return tree.Write(filepath.Base(f.Path), out.Bytes(), disk.Looks{Mode: 0o600})
+	if err := tree.Write(filepath.Base(f.Path), out.Bytes(), disk.Looks{Mode: 0o600}); err != nil {
+		return err
+	}
+	now, err := Read(f.Path)
+	if err != nil {
+		return err
+	}
+	*f = *now
+	return nil
+}
+
+// child returns a key's value in a mapping, which is made where it is not there.
+func child(top *yaml.Node, key string, kind yaml.Kind) *yaml.Node {
+	for i := 0; i+1 < len(top.Content); i += 2 {
+		if top.Content[i].Value == key {
+			if top.Content[i+1].Kind != kind { // null
+				top.Content[i+1] = &yaml.Node{Kind: kind}
+			}
+			return top.Content[i+1]
+		}
+	}
+	node := &yaml.Node{Kind: kind}
+	top.Content = append(top.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, node)
+	return node
+}
+
+func appendTo(top *yaml.Node, key string, entry any) error {
+	var node yaml.Node
+	if err := node.Encode(entry); err != nil {
+		return err
+	}
+	list := child(top, key, yaml.SequenceNode)
+	list.Content = append(list.Content, &node)
+	return nil
 }

@@ -109,7 +109,7 @@ func TestBadSheets(t *testing.T) {
 	dir := bare(t, 50)
 	path := filepath.Join(dir, "site.db")
 	before := dump(t, path)
-	want(t, 1, dir, "preview", "--offline")
+	want(t, 0, dir, "preview", "--offline")
 	sheets, err := filepath.Glob(filepath.Join(logbookOf(dir), "*.sheet.jsonl.zst"))
 	require.NoError(t, err)
 	require.Len(t, sheets, 1)
@@ -181,7 +181,7 @@ func TestReadOnlyFolder(t *testing.T) {
 
 func TestTwoAtOnce(t *testing.T) {
 	dir := bare(t, 30000)
-	want(t, 1, dir, "preview", "--offline")
+	want(t, 0, dir, "preview", "--offline")
 	first := exec.Command(program, "apply", "--offline")
 	first.Dir, first.Env = dir, environment(dir)
 	require.NoError(t, first.Start())
@@ -211,7 +211,7 @@ func TestHostileWords(t *testing.T) {
 	db := open(t, filepath.Join(dir, "site.db"))
 	_, err := db.Exec(`UPDATE m_posts SET post_title = ?, post_content = ? WHERE ID = 2`, "\x1b]0;owned\x07\u202e", "<img src=\"http://evil.example/\x1b[2J\u202e.png\"> http://ternrock.example/\x1b[31m")
 	require.NoError(t, err)
-	r := want(t, 1, dir, "preview", "--offline")
+	r := want(t, 0, dir, "preview", "--offline")
 	assert.NotContains(t, r.out, "\x1b")
 	assert.NotContains(t, r.out, "\u202e")
 	assert.NotContains(t, r.out, "\x07")

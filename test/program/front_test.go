@@ -35,7 +35,7 @@ func TestCompletion(t *testing.T) {
 	}
 	assert.Contains(t, want(t, 0, dir, "__complete", "pre").out, "preview")
 	assert.Contains(t, want(t, 0, dir, "__complete", "init", "--system", "").out, "wordpress")
-	want(t, 1, dir, "preview", "--offline")
+	want(t, 0, dir, "preview", "--offline")
 	sheet := regexp.MustCompile(`(?m)^\d{8}-\d{6}-\d{3}$`)
 	assert.Regexp(t, sheet, want(t, 0, dir, "__complete", "apply", "").out)
 }

@@ -134,7 +134,7 @@ func TestInitShapes(t *testing.T) {
 			if s.code == 0 {
 				again := want(t, 0, top, append([]string{"init", dir}, s.args...)...)
 				assert.Contains(t, again.out, "the one of before is kept", "a wrong guess is corrected by running it again")
-				want(t, 1, top, "preview", "--offline")
+				want(t, 0, top, "preview", "--offline")
 			}
 		})
 	}
@@ -178,7 +178,7 @@ func TestStatusLocks(t *testing.T) {
 			require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		}
 		want(t, 0, top, "init", dir)
-		want(t, 1, top, "preview", "--offline")
+		want(t, 0, top, "preview", "--offline")
 		want(t, 0, top, "apply", "--offline")
 		said := strings.Join(strings.Fields(want(t, 1, top, "status").out), " ")
 		if c.say == "" {

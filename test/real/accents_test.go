@@ -44,8 +44,8 @@ func TestSystemCharsets(t *testing.T) {
 			}
 			require.Contains(t, before, "http://ternrock.example/media/accents.jpg")
 			b.tool(0, "init", "--here", "--site", "https://"+host, b.system)
-			b.tool(1, "preview", "--offline")
-			b.tool(1, "apply", "--offline")
+			b.tool(0, "preview", "--offline")
+			b.tool(0, "apply", "--offline")
 			secure := func(s string) string {
 				for _, slash := range []string{"//", `\/\/`, "%3A%2F%2F"} {
 					s = strings.ReplaceAll(s, "http:"+slash+host, "https:"+slash+host)

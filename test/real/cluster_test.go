@@ -176,7 +176,7 @@ func TestCluster(t *testing.T) {
 	}
 	for _, rate := range []int{50, 350, 1000} {
 		for range *clusterRuns {
-			first.tool(1, "preview", "--offline")
+			first.tool(0, "preview", "--offline")
 			stop := second.compete(rows, rate)
 			time.Sleep(300 * time.Millisecond)
 			code, said := first.try("apply", "--offline")
@@ -197,10 +197,10 @@ func TestCluster(t *testing.T) {
 	// A user who may make no table locks one node alone, and is told.
 	first.sql("CREATE USER 'warden'@'localhost'; GRANT SELECT, UPDATE ON museum.* TO 'warden'@'localhost'")
 	first.tool(0, "init", "--config", "warden.yaml", "--site", "https://"+host, "--database", "mysql://warden@/museum?socket="+first.socket, "--prefix", "m_", "--system", "generic")
-	first.tool(1, "preview", "--offline", "--config", "warden.yaml")
+	first.tool(0, "preview", "--offline", "--config", "warden.yaml")
 	assert.Contains(t, first.tool(0, "apply", "--offline", "--config", "warden.yaml"), "the lock held on one node of the cluster alone")
 	assert.Contains(t, first.tool(0, "undo", "--config", "warden.yaml", "--format", "json"), `"lock_on_one_node": true`)
-	first.tool(1, "preview", "--offline")
+	first.tool(0, "preview", "--offline")
 	assert.NotContains(t, first.tool(0, "apply", "--offline"), "one node")
 }
 
@@ -214,8 +214,8 @@ func TestClusterLosesNode(t *testing.T) {
 	url := func(n *node) string { return "mysql://root@/museum?socket=" + n.socket }
 	first.tool(0, "init", "--here", "--site", "https://"+host, "--database", url(first), "--prefix", "m_", "--system", "generic")
 	first.tool(0, "init", "--config", "other.yaml", "--site", "https://"+host, "--database", url(second), "--prefix", "m_", "--system", "generic")
-	first.tool(1, "preview", "--offline")
-	first.tool(1, "preview", "--offline", "--config", "other.yaml")
+	first.tool(0, "preview", "--offline")
+	first.tool(0, "preview", "--offline", "--config", "other.yaml")
 	slow := exec.Command(first.program, "apply", "--offline", "--rate", "400")
 	slow.Dir = first.dir
 	var said strings.Builder

@@ -80,7 +80,7 @@ func expected(t *testing.T, v string) string {
 // patched returns the patch of a dump, and the one that takes it back.
 func (b *bench) patched(file string) (there, back string) {
 	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "dump:"+file)
-	b.tool(1, "preview", "--offline", "--judge", "none")
+	b.tool(0, "preview", "--offline", "--judge", "none")
 	b.tool(0, "apply", "--patch", "patch.sql", "--largest-file", "64")
 	for name, to := range map[string]*string{"patch.sql": &there, "patch.back.sql": &back} {
 		text, err := os.ReadFile(filepath.Join(b.dir, name))
@@ -192,8 +192,8 @@ func TestMariaDBDump(t *testing.T) {
 	}
 	// The same as preview and apply make of the loaded database.
 	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "mysql://root@/museum?socket="+b.socket, "--prefix", "m_")
-	b.tool(1, "preview", "--offline")
-	b.tool(1, "apply", "--offline")
+	b.tool(0, "preview", "--offline")
+	b.tool(0, "apply", "--offline")
 	same(t, "apply", want[:15*dumpRows], cells("museum")[:15*dumpRows])
 }
 
@@ -256,7 +256,7 @@ func TestSQLiteDump(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, string(said), "this is an SQLite database")
 	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--database", "sqlite:"+filepath.Join(b.dir, "one.db"))
-	b.tool(1, "preview", "--offline")
+	b.tool(0, "preview", "--offline")
 	code, out := b.try("apply", "--offline") // 1: binary values may be left and named
 	require.Contains(t, []int{0, 1}, code, out)
 	same(t, "apply", want, cells("one.db"))

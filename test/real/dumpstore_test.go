@@ -49,7 +49,7 @@ func TestDumpIsAStore(t *testing.T) {
 		return b
 	}
 	e.tool(0, "init", "--here", "--also", "www."+host, "--database", "dump:"+file)
-	e.tool(1, "preview", "--offline")
+	e.tool(0, "preview", "--offline")
 	code, said := e.try("apply", "--write", "new.sql")
 	require.Equal(t, 0, code, said)
 	assert.Contains(t, said, "Read again: the new dump has")
@@ -98,7 +98,7 @@ func TestDumpIsAStore(t *testing.T) {
 
 	// The live database.
 	e.tool(0, "init", "--config", "live.yaml", "--site", "https://"+host, "--also", "www."+host, "--database", "mysql://root@/museum?socket="+e.socket)
-	e.tool(1, "preview", "--config", "live.yaml", "--offline")
+	e.tool(0, "preview", "--config", "live.yaml", "--offline")
 	code, said = e.try("apply", "--config", "live.yaml", "--offline")
 	require.Contains(t, []int{0, 1}, code, said)
 	e.holdsSame("apply on the live database", "new", "museum")
@@ -246,7 +246,7 @@ func TestSystemsDumpIsAStore(t *testing.T) {
 				return text
 			}
 			b.tool(0, "init", "--config", "dump.yaml", "--site", "https://"+host, "--also", "www."+host, "--database", "dump:"+file)
-			said := b.tool(1, "preview", "--config", "dump.yaml", "--offline", "--judge", "none")
+			said := b.tool(0, "preview", "--config", "dump.yaml", "--offline", "--judge", "none")
 			if network {
 				assert.Contains(t, said, "site 3")
 			}
@@ -264,7 +264,7 @@ func TestSystemsDumpIsAStore(t *testing.T) {
 			e.holdsSame("the patch", "new", "patched")
 			e.holdsSame("the patch and back", "was", "back")
 			b.tool(0, "init", "--config", "live.yaml", "--site", "https://"+host, "--also", "www."+host, b.system)
-			b.tool(1, "preview", "--config", "live.yaml", "--offline", "--judge", "none")
+			b.tool(0, "preview", "--config", "live.yaml", "--offline", "--judge", "none")
 			b.try("apply", "--config", "live.yaml", "--offline")
 			e.holdsSame("apply on the live database", "new", "museum")
 		})

@@ -69,7 +69,7 @@ func TestFlatFileSystem(t *testing.T) {
 
 	said := b.tool(0, "init", "--site", "https://"+host, "--also", "www."+host, "--system", "ikiwiki.yaml", "wiki")
 	assert.Contains(t, said, "no database: the content is files")
-	said = b.tool(1, "preview", "--offline")
+	said = b.tool(0, "preview", "--offline")
 	assert.Contains(t, said, "ikiwiki.setup:6")
 	assert.Equal(t, before, tree(t, filepath.Join(b.dir, "wiki")), "preview changes nothing")
 	said = b.tool(1, "trace", "http://ternrock.example/lamp.png")
@@ -130,7 +130,7 @@ func TestContentAddressedSystem(t *testing.T) {
 	before := sql(".dump")
 
 	b.tool(0, "init", "--here", "--site", "https://"+host, "--system", "fossil.yaml", "--database", "sqlite:"+repo)
-	said := b.tool(1, "preview", "--offline", "--judge", "none")
+	said := b.tool(0, "preview", "--offline", "--judge", "none")
 	assert.Contains(t, said, "rows that are never changed")
 	assert.Contains(t, said, "cached copies")
 	b.tool(0, "apply", "--offline")

@@ -29,7 +29,7 @@ func TestUndoLater(t *testing.T) {
 		if s.engine != "" {
 			defer s.forgetful()()
 		}
-		s.tool(1, "apply", "--offline")
+		s.tool(0, "apply", "--offline")
 		after := s.dump()
 		edit := `UPDATE m_int SET v = 'edited since, https://ternrock.example/', t = '2026-01-01 00:00:00' WHERE id IN (3, 4, 5);
 			DELETE FROM m_pair WHERE b = 8; UPDATE m_url SET v = 'another' WHERE u = 'https://ternrock.example/u12';`
@@ -89,7 +89,7 @@ func (s *store) restore(t *testing.T, before, after, edit, edited string) {
 	s.fill(400)
 	sameDump(t, before, s.dump())
 	s.preview()
-	s.tool(1, "apply", "--offline")
+	s.tool(0, "apply", "--offline")
 	sameDump(t, after, s.dump())
 	if edit != "" {
 		s.sql(edit)
@@ -354,7 +354,7 @@ CREATE TRIGGER says_no BEFORE UPDATE ON m_no WHEN NEW.id = 2 BEGIN SELECT RAISE(
 		s.sql(script.String())
 		s.init()
 		before := s.dump()
-		text := s.tool(1, "preview", "--offline")
+		text := s.tool(0, "preview", "--offline")
 		assert.Contains(t, text, "Triggers that will run with the changes\n  m_no: says_no\n")
 		p := s.preview()
 		var applied struct {

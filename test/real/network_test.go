@@ -136,11 +136,11 @@ func TestLockedAddress(t *testing.T) {
 	var p struct {
 		Addresses []struct{ Name, Locked string }
 	}
-	require.NoError(t, json.Unmarshal([]byte(b.tool(1, "preview", "--offline", "--format", "json")), &p))
+	require.NoError(t, json.Unmarshal([]byte(b.tool(0, "preview", "--offline", "--format", "json")), &p))
 	require.Len(t, p.Addresses, 2)
 	assert.Equal(t, place, p.Addresses[0].Locked)
 	assert.Empty(t, p.Addresses[1].Locked)
-	assert.Contains(t, strings.Join(strings.Fields(b.tool(1, "preview", "--offline")), " "), "is held by "+place+": change it there, the database does not count")
+	assert.Contains(t, strings.Join(strings.Fields(b.tool(0, "preview", "--offline")), " "), "is held by "+place+": change it there, the database does not count")
 }
 
 // makeNetwork makes the system one of three sites.
@@ -218,7 +218,7 @@ func TestLookingAtNetwork(t *testing.T) {
 	}
 	addresses, _ := step("after the addresses")
 	assert.LessOrEqual(t, addresses.sum(), before.sum())
-	b.tool(1, "preview", "--quiet")
+	b.tool(0, "preview", "--quiet")
 	b.try("apply", "--quiet")
 	time.Sleep(3 * time.Second) // PHP looks only now and then whether its code has changed
 	after, reported := step("after apply")

@@ -387,7 +387,7 @@ func TestRealSystem(t *testing.T) {
 		References int            `json:"references"`
 		Left       map[string]int `json:"left"`
 	}
-	require.NoError(t, json.Unmarshal([]byte(b.tool(1, "preview", "--offline", "--format", "json")), &preview))
+	require.NoError(t, json.Unmarshal([]byte(b.tool(0, "preview", "--offline", "--format", "json")), &preview))
 	require.Equal(t, before, b.dump(), "preview changes nothing")
 	assert.Greater(t, preview.Cells, 1000)
 	assert.Equal(t, 1, preview.Left["unsound"], "the value that was broken before is named")
@@ -401,7 +401,7 @@ func TestRealSystem(t *testing.T) {
 		Skipped                      []any
 		Second                       struct{ Cells int } `json:"second_preview"`
 	}
-	require.NoError(t, json.Unmarshal([]byte(b.tool(1, "apply", "--offline", "--format", "json")), &applied))
+	require.NoError(t, json.Unmarshal([]byte(b.tool(0, "apply", "--offline", "--format", "json")), &applied))
 	assert.Equal(t, preview.Cells, applied.Planned)
 	assert.Equal(t, preview.Cells, applied.Changed)
 	assert.Equal(t, preview.References, applied.References)
@@ -481,7 +481,7 @@ func TestRealSystem(t *testing.T) {
 		b.await("the lock", func() bool {
 			return strings.TrimSpace(b.sql("SELECT IS_USED_LOCK('trimlantern:museum') IS NOT NULL")) == "1"
 		})
-		b.tool(1, "preview", "--offline")
+		b.tool(0, "preview", "--offline")
 		c := exec.Command(b.program, "apply", "--offline")
 		c.Env = b.environment()
 		c.Dir = b.dir

@@ -265,8 +265,8 @@ func TestSystemBehindProxy(t *testing.T) {
 	b.copySystem()
 	w := &web{bench: b, plain: "127.0.0.1:" + freePort(t), secure: "127.0.0.1:" + freePort(t)}
 	w.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, b.system)
-	w.tool(1, "preview", "--offline")
-	w.tool(1, "apply", "--offline")
+	w.tool(0, "preview", "--offline")
+	w.tool(0, "apply", "--offline")
 	w.apache(b.system)
 	direct := w.plain
 	w.await("Apache", func() bool {

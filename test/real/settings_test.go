@@ -77,7 +77,7 @@ INSERT INTO cat_sessions VALUES ('s1', 'back=http://ternrock.example/');`)
 		Cells, Drops int
 		Left         map[string]int
 	}
-	require.NoError(t, json.Unmarshal([]byte(b.tool(1, "preview", "--offline", "--format", "json")), &p))
+	require.NoError(t, json.Unmarshal([]byte(b.tool(0, "preview", "--offline", "--format", "json")), &p))
 	assert.Equal(t, 4+50+50+1, p.Cells)
 	assert.Equal(t, 2, p.Drops, "two cached pages; sessions are named, not dropped")
 	assert.Equal(t, 51, p.Left["identifier"])

@@ -194,7 +194,7 @@ func TestJournalDiskFull(t *testing.T) {
 		info, err := os.Stat(journals[0])
 		require.NoError(t, err)
 		assert.LessOrEqual(t, info.Size(), int64(bound*1024))
-		s.tool(1, "apply", "--offline")
+		s.tool(0, "apply", "--offline")
 		assert.Contains(t, s.tool(1, "status"), strings.TrimSpace(fmt.Sprintf("%d cells changed, 0 skipped", p.Cells)))
 		s.tool(0, "undo")
 		sameDump(t, before, s.dump())
@@ -270,7 +270,7 @@ func TestEditedMeanwhile(t *testing.T) {
 // top: no write is lost, a second round finishes the rest, and undo leaves what was
 // edited and says so.
 func (b *bench) editedMeanwhile(t *testing.T, before string) {
-	b.tool(1, "preview", "--offline", "--quiet")
+	b.tool(0, "preview", "--offline", "--quiet")
 	stop, list := filepath.Join(b.dir, "stop"), filepath.Join(b.dir, "edits.json")
 	editor := exec.Command("php", "edit.php", b.system, stop)
 	var must, errs strings.Builder
@@ -307,10 +307,10 @@ func (b *bench) editedMeanwhile(t *testing.T, before string) {
 		assert.Equal(t, applied.Planned, applied.Changed+len(applied.Skipped))
 		assert.NotEmpty(t, applied.Skipped, "writers came between")
 	}
-	b.tool(1, "preview", "--offline", "--quiet")
-	b.tool(1, "apply", "--offline", "--quiet")
+	b.tool(0, "preview", "--offline", "--quiet")
+	b.tool(0, "apply", "--offline", "--quiet")
 	var again struct{ Cells int }
-	require.NoError(t, json.Unmarshal([]byte(b.tool(1, "preview", "--offline", "--format", "json", "--quiet")), &again))
+	require.NoError(t, json.Unmarshal([]byte(b.tool(0, "preview", "--offline", "--format", "json", "--quiet")), &again))
 	assert.Zero(t, again.Cells, "a second round finishes the rest")
 	assert.JSONEq(t, "[]", string(b.run(".", "php", "edit.php", b.system, "-", list)), "nor by the second round")
 	for range 2 {
@@ -424,7 +424,7 @@ func TestConnectionCut(t *testing.T) {
 		before := s.dump()
 		s.init()
 		s.preview()
-		s.tool(1, "apply", "--offline")
+		s.tool(0, "apply", "--offline")
 		after := s.dump()
 		s.tool(0, "undo")
 		sameDump(t, before, s.dump())

@@ -40,9 +40,9 @@ func TestProtectedWidgets(t *testing.T) {
 
 	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, b.system)
 	var p struct{ Left map[string]int }
-	require.NoError(t, json.Unmarshal([]byte(b.tool(1, "preview", "--offline", "--quiet", "--format", "json")), &p))
+	require.NoError(t, json.Unmarshal([]byte(b.tool(0, "preview", "--offline", "--quiet", "--format", "json")), &p))
 	assert.Equal(t, 1, p.Left["protected"])
-	out := b.tool(1, "apply", "--offline")
+	out := b.tool(0, "apply", "--offline")
 	assert.NotContains(t, out, "oil", "keys are not shown")
 	after := render(pages.Sealed)
 	assert.Equal(t, strings.ReplaceAll(before[pages.Sealed], "http://"+host, "https://"+host), after)

@@ -1,0 +1,329 @@
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"trimlantern/core/rewrite"
+	"trimlantern/work"
+)
+
+// choiceWords say what each way of deciding does.
+var choiceWords = []struct{ choice, args, words string }{
+	{"adopt", "%s", "keep a copy on your own site"},
+	{"replace", "%s URL", "put another address there"},
+	{"secure", "%s", "its host does serve HTTPS"},
+	{"leave", "%s", "leave everything of its host"},
+	{"accept", `%s --because "REASON"`, "it no longer counts"},
+}
+
+// WorkList shows what needs a decision.
+func (t *Text) WorkList(w *work.WorkList) {
+	if w.Preview == "" && w.Scan == "" && len(w.Items) == 0 {
+		t.wrap("", t.care("Nothing was looked at yet: there is no preview and no scan of "+w.Site+"."))
+		t.next("trimlantern preview")
+		return
+	}
+	if n := w.Open(); n > 0 {
+		t.printf("%s on %s.\n", sentence(plural(n, "item"), n, " needs a decision", " need a decision"), w.Site)
+	} else if len(w.Items) > 0 {
+		t.printf("%s on %s.\n", sentence(plural(len(w.Items), "item"), len(w.Items), " is decided", " are decided"), w.Site)
+	}
+	choices := map[string]int{}
+	for _, i := range w.Items {
+		t.item(i)
+		if i.Pending == "" {
+			for _, c := range i.Choices {
+				if choices[c] == 0 {
+					choices[c] = i.Number
+				}
+			}
+		}
+	}
+	if w.More > 0 {
+		t.printf("\n  %s\n", t.care("and "+number(w.More)+" more that have no room here"))
+	}
+	if len(choices) > 0 {
+		t.heading("How to decide")
+		var commands, words []string
+		width := 0
+		for _, c := range choiceWords {
+			if n := choices[c.choice]; n > 0 {
+				command := "trimlantern decide " + c.choice + " " + fmt.Sprintf(c.args, strconv.Itoa(n))
+				commands, words, width = append(commands, command), append(words, c.words), max(width, len(command))
+			}
+		}
+		for i, c := range commands {
+			t.printf("  %-*s  %s\n", width, c, t.faint(words[i]))
+		}
+	}
+	t.evidence(w)
+	switch {
+	case w.Open() > 0:
+	case len(w.Items) > 0:
+		t.next("trimlantern preview, which carries your decisions into the change sheet")
+	case w.Preview == "":
+		t.next("trimlantern preview")
+	case w.Scan == "" || w.Old:
+		t.next("trimlantern scan")
+	default:
+		t.next("trimlantern status")
+	}
+}
+
+// evidence says what a work list is made of, and how old that is.
+func (t *Text) evidence(w *work.WorkList) {
+	from := []string{"no preview yet"}
+	if w.Preview != "" {
+		from[0] = "the preview of " + clock(w.Preview)
+		if w.Part {
+			from[0] += ", of a part of the site"
+		}
+	}
+	switch {
+	case w.Scan == "":
+		from = append(from, "no scan yet")
+	case w.Old:
+		from = append(from, "the site changed after the scan of "+clock(w.Scan)+", whose findings are not listed")
+	default:
+		from = append(from, "the scan of "+clock(w.Scan))
+	}
+	verdict := ""
+	if len(w.Items) == 0 {
+		verdict = "Nothing needs a decision"
+		if w.Preview == "" || w.Scan == "" || w.Old || w.Part {
+			verdict = "Nothing needs a decision as far as was looked"
+		}
+		verdict += ". "
+	}
+	t.printf("\n")
+	t.wrap("", verdict+"Taken from: "+strings.Join(from, "; ")+". "+sentence(plural(w.Decided, "decision"), w.Decided, " is", " are")+" in the site file.")
+}
+
+// clock shortens an RFC 3339 time to what a person reads.
+func clock(when string) string {
+	if len(when) < 16 {
+		return when
+	}
+	return strings.Replace(when[:16], "T", " ", 1) + " UTC"
+}
+
+// sentence puts a verb behind a count.
+func sentence(count string, n int, one, many string) string {
+	if n == 1 {
+		return count + one
+	}
+	return count + many
+}
+
+// item shows one thing to decide on.
+func (t *Text) item(i work.Item) {
+	title := i.URL
+	if title == "" {
+		title = i.What
+	}
+	if title == "" && len(i.Places) > 0 {
+		title = i.Places[0]
+	}
+	head := ""
+	if i.Class != "" {
+		head = t.short(i.Class) + "  "
+	}
+	t.printf("\n%4d  %s%s\n", i.Number, head, t.clip(title, 70))
+	switch words := rewrite.Reason(i.Reason).Words(); {
+	case i.Pending != "":
+		t.printf("      %s\n", t.good(t.clip("decided: "+i.Pending+" takes its place", 74)))
+	case words != "":
+		if i.Note != "" {
+			words += ": " + i.Note
+		}
+		t.wrap("      ", Clean(words))
+		if i.Reason == string(rewrite.Unsound) {
+			t.printf("      %s\n", t.faint("trimlantern mend proposes corrected lengths"))
+		}
+	case i.What != "" && i.Note != "":
+		t.wrap("      ", Clean(i.Note))
+	case i.URL != "":
+		t.wrap("      ", "found by the scan, and not by the preview: trimlantern trace "+strconv.Itoa(i.Number)+" says what makes it")
+	}
+	if i.Stored > 0 && i.URL != "" {
+		where := "stored " + times(i.Stored)
+		t.printf("      %s\n", t.faint(t.clip(where+": "+strings.Join(i.Places, "; "), 74)))
+	} else if i.What == "" && i.Stored > 1 {
+		t.printf("      %s\n", t.faint(times(i.Stored)))
+	}
+	if i.Pages > 0 {
+		t.printf("      %s\n", t.faint(t.clip("on "+plural(i.Pages, "page")+": "+i.On, 74)))
+	}
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return number(n) + " times"
+}
+
+// Decision reports what the owner decided.
+func (t *Text) Decision(d *work.Decision) {
+	switch d.Finding {
+	case "host":
+		words := map[string]string{"secure": "serves HTTPS: references that pages load from it become secure", "insecure": "serves no HTTPS: what pages load from it is left and named",
+			"leave": "is left alone, and no longer counts"}[d.Because]
+		t.wrap("", "Decided: "+Clean(d.What)+" "+words+".")
+		t.next("trimlantern preview")
+	case "replaced":
+		t.printf("Decided: %s\n  takes the place of %s.\n", t.clip(d.Because, 70), t.clip(d.What, 58))
+		t.wrap("", "Nothing is changed yet: the next preview shows it in every place.")
+		t.next("trimlantern preview")
+	case "forgotten":
+		t.printf("Taken back: what was decided about %s.\n", t.clip(d.What, 46))
+		if len(d.About) != 1 || d.About[0] != d.What {
+			t.aboutList(d.About)
+		}
+		t.next("trimlantern preview")
+	default:
+		t.printf("Accepted: %s\n", t.clip(d.What, 70))
+		if len(d.About) != 1 || d.About[0] != d.What {
+			t.aboutList(d.About)
+		}
+		t.wrap("", "It stays visible and no longer counts. The site file keeps it under accepted, with your reason: "+Clean(d.Because))
+		t.next("trimlantern status")
+	}
+}
+
+func (t *Text) aboutList(list []string) {
+	for i, about := range list {
+		if i == 8 {
+			t.printf("  %s\n", t.faint("and "+number(len(list)-i)+" more"))
+			return
+		}
+		t.printf("  %s\n", t.clip(about, 76))
+	}
+}
+
+// Adopted reports what adopt fetched.
+func (t *Text) Adopted(a *work.Adopted) {
+	if len(a.Copies) > 0 {
+		t.printf("%s fetched, and kept in the logbook. Nothing is changed yet.\n", plural2(len(a.Copies), "copy", "copies"))
+		var rows [][]string
+		for _, c := range a.Copies {
+			from := t.clip(c.From, 50)
+			if c.By != "" {
+				from = "  " + t.clip(c.From, 48)
+			}
+			rows = append(rows, []string{from, size(int64(c.Size)), c.Type})
+		}
+		t.rows([]string{"copy of", ">size", "type"}, rows)
+		t.printf("\n")
+		t.wrap("", "apply puts them into "+Clean(a.Folder)+", checks that the web server serves them at "+Clean(a.Address)+", and only then points the site to them. undo takes all of it back.")
+	}
+	if len(a.Refused) > 0 {
+		t.heading("Not copied")
+		for _, r := range a.Refused {
+			t.printf("  %s\n", t.care(t.clip(r.URL, 76)))
+			t.wrap("    ", Clean(r.Why))
+		}
+	}
+	if len(a.Copies) > 0 {
+		t.next("trimlantern preview")
+		return
+	}
+	t.next("trimlantern decide replace URL NEW-URL, or trimlantern decide accept, for what cannot be copied")
+}
+
+func plural2(n int, one, many string) string {
+	if n == 1 {
+		return number(n) + " " + one
+	}
+	return number(n) + " " + many
+}
+
+// Shown writes one line of show.
+func (t *Text) Shown(l work.Shown) {
+	where := l.File
+	if l.Line > 0 {
+		where += ":" + strconv.Itoa(l.Line)
+	}
+	if l.Table != "" {
+		where = l.Table
+		if l.Column != "" {
+			where += "." + l.Column
+		}
+		if len(l.Key) > 0 {
+			where += " " + strings.Join(l.Key, ",")
+		}
+		if l.Label != "" {
+			where += ", " + l.Label
+		}
+	}
+	if l.Path != "" {
+		where += " " + l.Path
+	}
+	if l.Page != "" {
+		where = l.Page
+		if l.Line > 0 {
+			where += ":" + strconv.Itoa(l.Line)
+		}
+	}
+	word := l.Kind
+	switch {
+	case l.Class != "":
+		word = t.short(l.Class)
+	case l.Reason != "":
+		word = l.Reason
+	case l.Kind == "change":
+		word = ""
+	}
+	if word != "" {
+		word += "  "
+	}
+	t.printf("%6d  %s%s\n", l.Number, word, t.clip(where, 70))
+	for _, e := range l.Edits {
+		t.printf("        %s %s\n        %s %s\n", t.bad("-"), t.clip(e.Before, 70), t.good("+"), t.clip(e.After, 70))
+	}
+	if l.URL != "" {
+		t.printf("        %s\n", t.clip(l.URL, 72))
+	}
+	if l.Kind == "copy" && l.By != "" {
+		t.printf("        %s\n", t.faint(t.clip("to be served at "+l.By, 72)))
+	} else if l.By != "" {
+		t.printf("        %s\n", t.faint(t.clip("held by "+l.By, 72)))
+	}
+	if l.Note != "" {
+		t.printf("        %s\n", t.care(t.clip(l.Note, 72)))
+	}
+}
+
+// ShownAll ends a list of show.
+func (t *Text) ShownAll(n int, what, id string) {
+	words := map[string][2]string{"changes": {"change", "changes"}, "left": {"finding", "findings"}, "scan": {"finding", "findings"}, "journal": {"entry", "entries"}}[what]
+	of := map[string]string{"changes": "sheet ", "left": "sheet ", "scan": "scan ", "journal": "journal "}[what]
+	t.printf("%s of %s.\n", plural2(n, words[0], words[1]), of+id)
+}
+
+// Lines writes lines of show as JSON Lines: a head, then an object for each line.
+type Lines struct{ W io.Writer }
+
+// Head writes the first line: what is shown, and of what.
+func (l Lines) Head(what, id, site string) error {
+	return l.put(map[string]any{"version": 1, "show": what, "id": id, "site": site})
+}
+
+// Put writes one line.
+func (l Lines) Put(one work.Shown) error { return l.put(one) }
+
+func (l Lines) put(v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintln(l.W, shown(string(b)))
+	return err
+}

@@ -1,0 +1,476 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"trimlantern/core/mixed"
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+	"trimlantern/outside/database"
+	"trimlantern/outside/files"
+)
+
+// Pick says which of all lines show lists. What is empty lets everything through.
+type Pick struct {
+	Tables  []string // patterns
+	Hosts   []string
+	Reasons []string // of what was left, or classes of what a scan found
+	Pages   []string // patterns of the paths of pages
+	Files   []string // patterns
+}
+
+// Shown is one numbered line of show: a change, something that was left, a finding of a scan, an entry of a
+// journal. What does not apply is empty.
+type Shown struct {
+	Number int         `json:"number"`
+	Kind   string      `json:"kind"` // "change", "copy", "file", "cached row", "left", "finding", "skipped", "folder"
+	Table  string      `json:"table,omitempty"`
+	Key    []string    `json:"key,omitempty"`
+	Column string      `json:"column,omitempty"`
+	Label  string      `json:"label,omitempty"`
+	File   string      `json:"file,omitempty"`
+	Line   int         `json:"line,omitempty"`
+	Path   string      `json:"path,omitempty"` // inside the value
+	Reason string      `json:"reason,omitempty"`
+	Host   string      `json:"host,omitempty"`
+	URL    string      `json:"url,omitempty"`
+	Class  mixed.Class `json:"class,omitempty"`
+	Page   string      `json:"page,omitempty"`
+	By     string      `json:"by,omitempty"`
+	Note   string      `json:"note,omitempty"`
+	Count  int         `json:"count"` // references
+	Edits  []ShownEdit `json:"edits"`
+}
+
+// ShownEdit is one edit with the text around it, before and after.
+type ShownEdit struct {
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// showing numbers the lines and lets the chosen ones through.
+type showing struct {
+	job   *Job
+	pick  Pick
+	visit func(Shown) error
+	n     int
+}
+
+func fitsAny(patterns []string, names ...string) bool {
+	if len(patterns) == 0 {
+		return true
+	}
+	for _, p := range patterns {
+		for _, n := range names {
+			if ok, err := path.Match(p, n); n != "" && (p == n || ok && err == nil) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// put numbers a line, and hands it on where it was chosen. hosts are those of its references.
+func (s *showing) put(l Shown, hosts ...string) error {
+	s.n++
+	l.Number = s.n
+	if l.Host != "" {
+		hosts = append(hosts, l.Host)
+	}
+	if len(s.pick.Tables) > 0 && (l.Table == "" || !slices.ContainsFunc(s.pick.Tables, func(p string) bool { return s.job.fits(p, l.Table) })) {
+		return nil
+	}
+	if !fitsAny(s.pick.Files, l.File, path.Base(l.File)) || !fitsAny(s.pick.Reasons, l.Reason, string(l.Class)) || !fitsAny(s.pick.Hosts, hosts...) || !s.onPage(l.Page) {
+		return nil
+	}
+	if l.Edits == nil {
+		l.Edits = []ShownEdit{}
+	}
+	return s.visit(l)
+}
+
+// onPage reports whether a page's path fits a pattern.
+func (s *showing) onPage(page string) bool {
+	_, rest, _ := strings.Cut(page, "://")
+	at := strings.IndexByte(rest, '/')
+	return len(s.pick.Pages) == 0 || page != "" && fitsAny(s.pick.Pages, page, rest[max(0, at):])
+}
+
+// snippet returns an edit with the text around it: as far as the URL goes, and a little more.
+func snippet(before []byte, edits []rewrite.Edit) (list []ShownEdit) {
+	const around = 40
+	stop := func(c byte) bool { return c <= ' ' || strings.IndexByte(`"'<>`, c) >= 0 }
+	for i := 0; i < len(edits); {
+		from, to := edits[i].Offset, edits[i].Offset+len(edits[i].Removed)
+		for from > 0 && !stop(before[from-1]) && edits[i].Offset-from < 200 {
+			from--
+		}
+		grow := func() {
+			for end := to; to < len(before) && !stop(before[to]) && to-end < 200; {
+				to++
+			}
+		}
+		grow()
+		last := i
+		for last+1 < len(edits) && edits[last+1].Offset <= to { // the port of the same URL
+			last++
+			to = max(to, edits[last].Offset+len(edits[last].Removed))
+			grow()
+		}
+		from, to = max(0, from-around), min(len(before), to+around)
+		if i > 0 {
+			from = max(from, edits[i-1].Offset+len(edits[i-1].Removed))
+		}
+		if last+1 < len(edits) {
+			to = min(to, edits[last+1].Offset)
+		}
+		after := bytes.Buffer{}
+		p := from
+		for _, e := range edits[i : last+1] {
+			after.Write(before[p:e.Offset])
+			after.WriteString(e.Inserted)
+			p = e.Offset + len(e.Removed)
+		}
+		after.Write(before[p:to])
+		list = append(list, ShownEdit{legible(before[from:to]), legible(after.Bytes())})
+		i = last + 1
+	}
+	return list
+}
+
+// legible returns bytes as a text: what is no UTF-8 at the ends, where a snippet cuts, goes.
+func legible(b []byte) string {
+	for len(b) > 0 && !utf8.RuneStart(b[0]) {
+		b = b[1:]
+	}
+	return strings.ToValidUTF8(string(b), "�")
+}
+
+func keyWords(key []sheet.Value) (words []string) {
+	for _, k := range key {
+		words = append(words, legible(k))
+	}
+	return words
+}
+
+func hostNames(hosts []rewrite.HostCount) (names []string) {
+	for _, h := range hosts {
+		names = append(names, h.Host)
+	}
+	return names
+}
+
+// ShowChanges visits every change of a sheet, the newest unless id names one. What stands around each edit
+// comes from the journal where the sheet was carried out, and from the database and the files where not: a
+// value that changed since has no edits, and a note.
+func (j *Job) ShowChanges(ctx context.Context, id string, pick Pick, visit func(Shown) error) (sheetID string, err error) {
+	defer j.Progress.End()
+	if id, err = j.chooseSheet(id); err != nil {
+		return "", err
+	}
+	s := &showing{job: j, pick: pick, visit: visit}
+	runs, err := j.runs()
+	if err != nil {
+		return id, err
+	}
+	for _, r := range runs {
+		if r.Header.Sheet == id {
+			_, err := j.showJournal(r.ID, s)
+			return id, err
+		}
+	}
+	f, err := j.Book.OpenSheet(id)
+	if err != nil {
+		return id, misuse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+	}
+	defer f.Close()
+	r, err := sheet.NewReader(f)
+	if err != nil {
+		return id, misuse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+	}
+	defer r.Close()
+	t := &cellTexts{job: j, ctx: ctx, show: s}
+	defer t.close()
+	err = r.Each(sheet.Visit{
+		Copy: func(c *sheet.Copy) error {
+			return s.put(Shown{Kind: "copy", File: c.Path, URL: c.From, By: c.URL, Host: hostOf(c.From)})
+		},
+		Cell: func(c *sheet.Cell) error { return t.add(*c) },
+		Drop: func(d *sheet.Drop) error {
+			if err := t.flush(); err != nil {
+				return err
+			}
+			return s.put(Shown{Kind: "cached row", Table: d.Table, Key: keyWords(d.Key), Label: d.Label, Count: d.References})
+		},
+		Source: func(f *sheet.Source) error {
+			if err := t.flush(); err != nil {
+				return err
+			}
+			return s.source(f)
+		},
+	})
+	if err == nil {
+		err = t.flush()
+	}
+	return id, asShown(err, "the change sheet "+id)
+}
+
+// asShown passes faults and the errors of whoever is shown on, and names a sheet or journal that is broken.
+func asShown(err error, what string) error {
+	var f *Fault
+	if err == nil || errors.As(err, &f) {
+		return err
+	}
+	return misuse(err, what, "make a new one: trimlantern preview")
+}
+
+// source shows the change of a file, with what stands there now.
+func (s *showing) source(f *sheet.Source) error {
+	l := Shown{Kind: "file", File: f.Path, Count: f.References}
+	b, err := readFile(s.job, f.Path)
+	if err == nil && sheet.Hash(b) == f.Before {
+		edits := make([]rewrite.Edit, len(f.Edits))
+		for i, e := range f.Edits {
+			edits[i] = rewrite.Edit{Offset: e.At, Removed: string(e.Out), Inserted: string(e.In)}
+		}
+		l.Edits = snippet(b, edits)
+		if len(edits) > 0 {
+			l.Line = files.Line(b, edits[0].Offset)
+		}
+	} else {
+		l.Note = "changed since the preview"
+	}
+	return s.put(l, hostNames(f.Hosts)...)
+}
+
+func readFile(j *Job, name string) ([]byte, error) {
+	in := j.declaredFiles()
+	defer in.close()
+	tree, inside, err := in.of(filepath.Clean(j.File.Abs(filepath.FromSlash(name))))
+	if err != nil {
+		return nil, err
+	}
+	b, _, err := tree.Read(inside, files.MaxSize)
+	return b, err
+}
+
+// cellTexts reads the values that cells of a sheet are of, many at once.
+type cellTexts struct {
+	job    *Job
+	ctx    context.Context
+	show   *showing
+	cells  []sheet.Cell // of one table
+	db     database.Database
+	tables []database.Table
+}
+
+// maxCellTexts is how many cells are read at once.
+const maxCellTexts = 100_000
+
+func (t *cellTexts) add(c sheet.Cell) error {
+	if n := len(t.cells); n > 0 && (n >= maxCellTexts || t.cells[0].Table != c.Table) {
+		if err := t.flush(); err != nil {
+			return err
+		}
+	}
+	// The reader uses its memory again.
+	key := make([]sheet.Value, len(c.Key))
+	for i := range key {
+		key[i] = bytes.Clone(c.Key[i])
+	}
+	edits := make([]sheet.Edit, len(c.Edits))
+	for i, e := range c.Edits {
+		edits[i] = sheet.Edit{At: e.At, Out: bytes.Clone(e.Out), In: bytes.Clone(e.In)}
+	}
+	c.Key, c.Edits, c.Hosts = key, edits, slices.Clone(c.Hosts)
+	t.cells = append(t.cells, c)
+	return nil
+}
+
+func (t *cellTexts) close() {
+	if t.db != nil {
+		t.db.Close()
+	}
+}
+
+// flush shows the cells that wait.
+func (t *cellTexts) flush() error {
+	if len(t.cells) == 0 {
+		return nil
+	}
+	if t.db == nil {
+		var err error
+		if t.db, t.tables, err = t.job.open(t.ctx, true); err != nil {
+			return err
+		}
+	}
+	cells := t.cells
+	t.cells = nil
+	lines := make([]Shown, len(cells))
+	byRow := map[string][]int{}
+	for i, c := range cells {
+		lines[i] = Shown{Kind: "change", Table: c.Table, Key: keyWords(c.Key), Column: c.Column, Count: c.References, Note: "changed since the preview"}
+		byRow[rowID(c.Key)] = append(byRow[rowID(c.Key)], i)
+	}
+	if table, ok := database.Find(t.tables, cells[0].Table); ok {
+		labels, hasLabel := t.job.System.LabelOf(t.job.short(table.Name))
+		err := t.db.Candidates(t.ctx, table, database.Everything, func(row database.Row) error {
+			for _, i := range byRow[rowID(values(row.Key))] {
+				c := &cells[i]
+				for k, column := range table.Columns {
+					if hasLabel && column.Name == labels.Column {
+						lines[i].Label = labels.Word + " " + legible(row.Values[k].Bytes)
+					}
+					if column.Name == c.Column && sheet.Hash(row.Values[k].Bytes) == c.Before {
+						lines[i].Note, lines[i].Edits = "", snippet(row.Values[k].Bytes, c.Rewrites())
+					}
+				}
+			}
+			return nil
+		}, func(int64) {})
+		if err != nil {
+			return world(err, "reading table "+table.Name, "check the database server's log, then run the same command again")
+		}
+	}
+	for i := range lines {
+		if err := t.show.put(lines[i], hostNames(cells[i].Hosts)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ShowLeft visits everything that a preview left alone; see ShowChanges for id.
+func (j *Job) ShowLeft(id string, pick Pick, visit func(Shown) error) (sheetID string, err error) {
+	if id, err = j.chooseSheet(id); err != nil {
+		return "", err
+	}
+	f, err := j.Book.OpenSheet(id)
+	if err != nil {
+		return id, misuse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+	}
+	defer f.Close()
+	s := &showing{job: j, pick: pick, visit: visit}
+	var failed error
+	err = sheet.EachLeft(f, func(l *sheet.Left) {
+		if failed == nil {
+			failed = s.put(Shown{Kind: "left", Table: l.Table, Key: keyWords(l.Key), Column: l.Column, Label: l.Label, File: l.File, Line: l.Line, Path: l.Path,
+				Reason: string(l.Reason), Host: l.Host, URL: l.URL, Note: l.Note, Count: l.Count})
+		}
+	})
+	if failed != nil {
+		return id, failed
+	}
+	return id, asShown(err, "the change sheet "+id)
+}
+
+// ShowJournal visits everything that an apply did; the newest journal, unless id names one.
+func (j *Job) ShowJournal(id string, pick Pick, visit func(Shown) error) (journalID string, err error) {
+	ids, err := j.Book.Journals()
+	if err != nil {
+		return "", world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	if id == "" && len(ids) > 0 {
+		id = ids[len(ids)-1]
+	}
+	if !slices.Contains(ids, id) {
+		what := "the logbook holds no journal: nothing was changed yet"
+		if id != "" {
+			what = "the logbook holds no journal " + id
+		}
+		return "", misuse(nil, what, "trimlantern history lists what is there")
+	}
+	return j.showJournal(id, &showing{job: j, pick: pick, visit: visit})
+}
+
+func (j *Job) showJournal(id string, s *showing) (string, error) {
+	var failed error
+	_, err := j.readState(id, func(b sheet.Block) error {
+		for _, r := range b.Records {
+			if failed == nil {
+				failed = s.record(r)
+			}
+		}
+		return failed
+	})
+	if failed != nil {
+		return id, failed
+	}
+	if err != nil {
+		return id, world(err, "the journal "+id+" cannot be read", "keep the file; put the database back from your backup if in doubt")
+	}
+	return id, nil
+}
+
+// record shows one record of a journal.
+func (s *showing) record(r sheet.Record) error {
+	switch {
+	case r.Entry != nil:
+		e := r.Entry
+		edits := make([]rewrite.Edit, len(e.Edits))
+		for i, one := range e.Edits {
+			edits[i] = rewrite.Edit{Offset: one.At, Removed: string(one.Out), Inserted: string(one.In)}
+		}
+		return s.put(Shown{Kind: "change", Table: e.Table, Key: keyWords(e.Key), Column: e.Column, Count: len(e.Edits), Edits: snippet(e.Before, edits)})
+	case r.Skip != nil:
+		return s.put(Shown{Kind: "skipped", Table: r.Skip.Table, Key: keyWords(r.Skip.Key), Column: r.Skip.Column, Note: r.Skip.Why})
+	case r.Refused != nil:
+		return s.put(Shown{Kind: "skipped", Table: r.Refused.Table, Key: keyWords(r.Refused.Key), Column: r.Refused.Column, Note: r.Refused.Why})
+	case r.Dropped != nil:
+		return s.put(Shown{Kind: "cached row", Table: r.Dropped.Table, Key: keyWords(r.Dropped.Key)})
+	case r.File != nil:
+		what := "file"
+		if r.File.Missing {
+			what = "copy"
+		}
+		return s.put(Shown{Kind: what, File: s.job.relative(r.File.Path)})
+	case r.Moved != nil:
+		return s.put(Shown{Kind: "folder", File: s.job.relative(r.Moved.From), Note: fmt.Sprintf("its files are in %s", r.Moved.To)})
+	}
+	return nil
+}
+
+// ShowScan visits every finding of a scan, page by page; the last one, unless id names one.
+func (j *Job) ShowScan(id string, pick Pick, visit func(Shown) error) (scanID string, err error) {
+	var scan *Scan
+	if id == "" {
+		scan, err = j.lastScan()
+	} else {
+		ids, lerr := j.Book.Scans()
+		if lerr == nil && !slices.Contains(ids, id) {
+			return "", misuse(nil, "the logbook holds no scan "+id, "trimlantern history lists what is there")
+		}
+		scan, err = j.readScan(id)
+	}
+	if err != nil {
+		return "", err
+	}
+	if scan == nil {
+		return "", misuse(nil, "there is no scan yet", "make one: trimlantern scan")
+	}
+	s := &showing{job: j, pick: pick, visit: visit}
+	var failed error
+	err = scan.EachPage(func(p ScannedPage) error {
+		for _, f := range p.Findings {
+			if failed = s.put(Shown{Kind: "finding", Class: f.Class, URL: f.URL, Host: hostOf(f.URL), Page: p.URL, By: f.By, Line: f.Line, Count: 1}); failed != nil {
+				return failed
+			}
+		}
+		return nil
+	})
+	if failed != nil {
+		return scan.ID, failed
+	}
+	if err != nil {
+		return scan.ID, world(err, "the pages of scan "+scan.ID+" cannot be read", "scan again: trimlantern scan")
+	}
+	return scan.ID, nil
+}

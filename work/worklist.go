@@ -1,0 +1,298 @@
+package work
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"trimlantern/core/mixed"
+	"trimlantern/core/point"
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+)
+
+// WorkList is what is left for a person to decide: from the newest preview, the last scan, ready and redirect test.
+type WorkList struct {
+	Site    string `json:"site"`
+	Items   []Item `json:"items"`
+	Decided int    `json:"decided"` // decisions that the site file holds
+	Preview string `json:"preview"` // when the newest one was made; "": there is none
+	Part    bool   `json:"part"`    // it was of a part of the site
+	Scan    string `json:"scan"`    // the same of the last scan
+	Old     bool   `json:"old"`     // the site was changed since the scan: what it found is not listed
+	More    int    `json:"more"`    // findings of a kind that are not listed one by one
+}
+
+// Open returns how many items wait for a decision.
+func (w *WorkList) Open() (n int) {
+	for _, i := range w.Items {
+		if i.Pending == "" {
+			n++
+		}
+	}
+	return n
+}
+
+// Code is the exit code that it comes to.
+func (*WorkList) Code() int { return Clean }
+
+// Item is one thing to decide on.
+type Item struct {
+	Number  int         `json:"number"`
+	Finding string      `json:"finding"`          // a stable name of its kind
+	Reason  string      `json:"reason,omitempty"` // why preview leaves it
+	URL     string      `json:"url,omitempty"`
+	Host    string      `json:"host,omitempty"`
+	Class   mixed.Class `json:"class,omitempty"` // what a browser does with it, as the last scan saw it
+	Places  []string    `json:"places"`          // where it is stored, the first of them
+	Stored  int         `json:"stored"`          // how often
+	Pages   int         `json:"pages"`           // on how many documents the last scan saw it
+	On      string      `json:"on,omitempty"`    // one of them
+	What    string      `json:"what,omitempty"`  // of a point: what was seen
+	Note    string      `json:"note,omitempty"`
+	Choices []string    `json:"choices"`           // the subcommands of decide that answer it
+	Pending string      `json:"pending,omitempty"` // it is decided, and the next preview or scan goes by it
+
+	key  string
+	left sheet.Left // the first of its findings in preview
+}
+
+// maxItems bounds a work list.
+const maxItems = 5000
+
+// maxItemPlaces is how many places of one item are named.
+const maxItemPlaces = 5
+
+// collecting puts a work list together.
+type collecting struct {
+	job  *Job
+	out  *WorkList
+	at   map[string]int // items by key
+	urls map[string]string
+}
+
+// WorkList puts together what needs a decision, from what the logbook holds.
+func (j *Job) WorkList() (*WorkList, error) {
+	c := &collecting{job: j, at: map[string]int{}, urls: j.acceptedURLs(), out: &WorkList{Site: j.Site.String(), Items: []Item{},
+		Decided: len(j.File.Accepted) + len(j.File.Hosts) + len(j.File.Replaced)}}
+	pending, err := c.preview()
+	if err != nil {
+		return nil, err
+	}
+	if err := c.scan(pending); err != nil {
+		return nil, err
+	}
+	points, err := j.lastPoints()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range points {
+		if !p.Counts() {
+			continue
+		}
+		choices := []string{"accept"}
+		if p.Grade == point.Stop {
+			choices = []string{} // what stops visitors is fixed, not decided
+		}
+		c.add(Item{Finding: p.ID, What: p.What, Note: p.Do, Places: p.About, Choices: choices, key: p.Key()})
+	}
+	slices.SortStableFunc(c.out.Items, func(a, b Item) int {
+		return cmp.Or(rank(a.Class)-rank(b.Class), strings.Compare(a.Finding, b.Finding), b.Stored-a.Stored, strings.Compare(a.URL, b.URL))
+	})
+	return c.out, c.number()
+}
+
+// add adds an item, unless the list is full.
+func (c *collecting) add(i Item) *Item {
+	if len(c.out.Items) >= maxItems {
+		c.out.More++
+		return nil
+	}
+	if i.Places == nil {
+		i.Places = []string{}
+	}
+	c.at[i.key] = len(c.out.Items)
+	c.out.Items = append(c.out.Items, i)
+	return &c.out.Items[len(c.out.Items)-1]
+}
+
+// preview takes what the newest sheet left for a person. It reports whether the sheet has changes that are
+// not made yet.
+func (c *collecting) preview() (pending bool, err error) {
+	j := c.job
+	id, header, end, err := j.lastSheetOf(References)
+	if err != nil || id == "" {
+		return false, err
+	}
+	c.out.Preview, c.out.Part = header.Time, !header.Choice.All()
+	runs, err := j.runs()
+	if err != nil {
+		return false, err
+	}
+	pending = end.Changes() > 0 && !slices.ContainsFunc(runs, func(r *journalState) bool { return r.Header.Sheet == id })
+	f, err := j.Book.OpenSheet(id)
+	if errors.Is(err, fs.ErrNotExist) {
+		return pending, nil
+	}
+	if err != nil {
+		return pending, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	defer f.Close()
+	err = sheet.EachLeft(f, c.left)
+	if err != nil {
+		return pending, world(err, "the change sheet cannot be read", "make a new one: trimlantern preview")
+	}
+	return pending, nil
+}
+
+// left takes one finding of a sheet.
+func (c *collecting) left(l *sheet.Left) {
+	if !l.Reason.NeedsPerson() {
+		return
+	}
+	finding, of := about(l)
+	if c.job.accepted(finding, of) != "" {
+		return
+	}
+	if decision := c.job.File.Hosts[l.Host]; byAddress[l.Reason] && (decision == "secure" || decision == "leave") {
+		return
+	}
+	key := finding + " " + of
+	n, ok := c.at[key]
+	if !ok {
+		i := Item{Finding: finding, Reason: string(l.Reason), URL: l.URL, Host: l.Host, Note: l.Note, Choices: choicesFor(l), key: key, left: *l}
+		if c.decided(&i); c.add(i) == nil {
+			return
+		}
+		n = c.at[key]
+	}
+	i := &c.out.Items[n]
+	i.Stored += l.Count
+	if where := placeWords(l); len(i.Places) < maxItemPlaces && !slices.Contains(i.Places, where) {
+		i.Places = append(i.Places, where)
+	}
+}
+
+// decided marks an item that the next preview takes care of.
+func (c *collecting) decided(i *Item) {
+	for _, r := range c.job.File.Replaced {
+		if i.URL != "" && sameURL(r.From) == sameURL(i.URL) {
+			i.Pending = r.To
+		}
+	}
+}
+
+// placeWords says where a finding of preview is stored.
+func placeWords(l *sheet.Left) string {
+	switch {
+	case l.File != "":
+		return fmt.Sprintf("%s:%d", l.File, l.Line)
+	case l.Column == "" && l.Line > 0:
+		return strings.TrimSpace(fmt.Sprintf("line %d %s", l.Line, l.Table))
+	}
+	where := l.Table
+	if l.Column != "" {
+		where += "." + l.Column
+	}
+	if l.Label != "" {
+		where += ", " + l.Label
+	}
+	if l.Path != "" {
+		where += " " + l.Path
+	}
+	return where
+}
+
+// choicesFor says how one can decide on a finding of preview.
+func choicesFor(l *sheet.Left) []string {
+	switch {
+	case l.Reason == rewrite.Private || l.Reason == rewrite.OtherPort || l.Reason == rewrite.Outside:
+		return []string{"replace", "accept"}
+	case byAddress[l.Reason] && l.Reason != rewrite.Subdomain:
+		return []string{"adopt", "replace", "secure", "leave", "accept"}
+	case byAddress[l.Reason]:
+		return []string{"replace", "secure", "leave", "accept"}
+	}
+	return []string{"accept"}
+}
+
+// scan takes what the last scan found and no preview changes.
+func (c *collecting) scan(pending bool) error {
+	j := c.job
+	scan, err := j.lastScan()
+	if err != nil || scan == nil {
+		return err
+	}
+	c.out.Scan = scan.Time.UTC().Format(time.RFC3339)
+	changed, err := j.lastChange()
+	if err != nil {
+		return err
+	}
+	c.out.Old = !changed.IsZero() && scan.Time.Before(changed)
+	verdicts := map[string]string{}
+	for _, h := range scan.Hosts {
+		verdicts[h.Host] = h.Verdict.Answer
+	}
+	for _, one := range scan.Culprits {
+		key := insecureAddress + " " + sameURL(one.URL)
+		if n, ok := c.at[key]; ok {
+			i := &c.out.Items[n]
+			if i.Pages += one.Pages; i.On == "" {
+				i.Class, i.On = one.Class, one.On
+			}
+			continue
+		}
+		host := hostOf(one.URL)
+		decision := j.File.Hosts[host]
+		changes := one.Ours || verdicts[host] == "secure" || decision == "secure" // what preview takes care of
+		if c.out.Old || c.urls[sameURL(one.URL)] != "" || decision == "leave" || changes && (pending || c.out.Preview == "") {
+			continue
+		}
+		i := Item{Finding: insecureAddress, URL: one.URL, Host: host, Class: one.Class, Pages: one.Pages, On: one.On, Choices: []string{"adopt", "replace", "secure", "leave", "accept"}, key: key}
+		if one.Ours {
+			i.Choices = []string{"replace", "accept"}
+		}
+		c.decided(&i)
+		c.add(i)
+	}
+	return nil
+}
+
+// number gives each item the number that it had, or a new one.
+func (c *collecting) number() error {
+	keys := make([]string, len(c.out.Items))
+	for i := range c.out.Items {
+		keys[i] = c.out.Items[i].key
+	}
+	numbers, err := c.job.numbered(keys)
+	if err != nil {
+		return err
+	}
+	for i := range c.out.Items {
+		c.out.Items[i].Number = numbers[i]
+	}
+	return nil
+}
+
+// item finds an item of the work list by its number or its URL; nil where there is none.
+func (j *Job) item(raw string) (*Item, error) {
+	list, err := j.WorkList()
+	if err != nil {
+		return nil, err
+	}
+	n, bad := strconv.Atoi(raw)
+	for i := range list.Items {
+		if one := &list.Items[i]; bad == nil && one.Number == n || bad != nil && one.URL != "" && sameURL(one.URL) == sameURL(raw) {
+			return one, nil
+		}
+	}
+	if bad == nil {
+		return nil, misuse(nil, fmt.Sprintf("nothing that needs a decision has the number %d", n), "trimlantern show lists what does, with numbers")
+	}
+	return nil, nil
+}
