@@ -263,7 +263,7 @@ func TestUndoLeavesWhatOthersChanged(t *testing.T) {
 	}
 	exec(`UPDATE tr_posts SET post_content = post_content || ' more' WHERE post_name = 'visit'`)
 	exec(`DELETE FROM tr_comments WHERE comment_author = 'Berrin'`)
-	r := want(t, 0, dir, "apply", "--offline")
+	r := want(t, 1, dir, "apply", "--offline")
 	assert.Contains(t, r.out, "tr_posts.post_content, key 2: changed since the preview")
 	assert.Contains(t, r.out, "tr_comments.comment_content, key 1: the row is gone")
 	status := want(t, 1, dir, "status").out

@@ -53,7 +53,7 @@ func TestNetworkOfSites(t *testing.T) {
 		}
 	}
 	look := func(args ...string) (p preview) {
-		require.NoError(t, json.Unmarshal([]byte(b.tool(1, append([]string{"preview", "--offline", "--format", "json"}, args...)...)), &p))
+		require.NoError(t, json.Unmarshal([]byte(b.tool(0, append([]string{"preview", "--offline", "--format", "json"}, args...)...)), &p))
 		return p
 	}
 	one := look("--sites", "2")

@@ -47,7 +47,7 @@ func TestSecondOpinion(t *testing.T) {
 		Left    map[string]int
 		Opinion opinion
 	}) {
-		out := s.tool(1, append([]string{"preview", "--offline", "--format", "json"}, args...)...)
+		out := s.tool(0, append([]string{"preview", "--offline", "--format", "json"}, args...)...)
 		require.NoError(t, json.Unmarshal([]byte(out), &p))
 		return p
 	}

@@ -273,7 +273,7 @@ func (s *store) preview(args ...string) (p struct {
 	}
 }) {
 	s.t.Helper()
-	out := s.tool(1, append([]string{"preview", "--offline", "--format", "json"}, args...)...)
+	out := s.tool(0, append([]string{"preview", "--offline", "--format", "json"}, args...)...)
 	require.NoError(s.t, json.Unmarshal([]byte(out), &p))
 	return p
 }
