@@ -25,6 +25,7 @@ var Version = "dev"
 
 // app is one run of the program.
 type app struct {
+	in        io.Reader
 	out, errs io.Writer
 	code      int
 
@@ -53,7 +54,7 @@ func Run(args []string, out, errs io.Writer) int {
 	defer stop()
 	calm()
 	work.Tool = "trimlantern " + Version
-	a := &app{out: out, errs: errs}
+	a := &app{in: os.Stdin, out: out, errs: errs}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -135,7 +136,7 @@ trace says where one reference is stored.
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.demoCommand())
+	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.demoCommand())
 	return root
 }
 

@@ -16,7 +16,18 @@ import (
 //go:embed page.html
 var pageText string
 
-var pageTemplate = template.Must(template.New("page").Parse(pageText))
+//go:embed page.css
+var pageStyle string
+
+//go:embed summary.html
+var summaryText string
+
+// The pages: each is one file that holds all it needs.
+var (
+	styled          = template.Must(template.New("style").Parse(pageStyle))
+	pageTemplate    = template.Must(template.Must(styled.Clone()).New("page").Parse(pageText))
+	summaryTemplate = template.Must(template.Must(styled.Clone()).New("summary").Parse(summaryText))
+)
 
 // What a page shows at the most.
 const (

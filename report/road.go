@@ -27,7 +27,7 @@ func (t *Text) Ready(r *work.Ready) {
 	case point.Stop:
 		t.printf("\n%s\n", t.bad("Not yet: what is marked [-] would stop visitors."))
 		t.deciding(r.Points)
-		if wantsCertificate(r.Points) {
+		if r.WantsCertificate() {
 			t.printf("\n")
 			t.wrap("", t.faint("A certificate comes from your host's panel, or from any authority that speaks the open protocol: trimlantern cert obtain --help"))
 		}
@@ -43,13 +43,6 @@ func (t *Text) Ready(r *work.Ready) {
 		t.printf("\n%s\n", t.good("Ready to switch."))
 		t.next("trimlantern preview")
 	}
-}
-
-// wantsCertificate reports whether a new certificate would help.
-func wantsCertificate(points []point.Point) bool {
-	return slices.ContainsFunc(points, func(p point.Point) bool {
-		return p.Counts() && p.Grade == point.Stop && slices.Contains([]string{"names", "dates", "trust", "key", "signature", "purpose", "revoked"}, p.ID)
-	})
 }
 
 // deciding says how a fault is accepted, where there are faults with numbers.

@@ -106,7 +106,7 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		return nil, err
 	}
 	if old != nil { // what the owner decided stays
-		in.file.Hosts, in.file.Accepted = old.Hosts, old.Accepted
+		in.file.Hosts, in.file.Accepted, in.file.Replaced, in.file.Copies = old.Hosts, old.Accepted, old.Replaced, old.Copies
 		in.out.Old = path + ".old"
 		if err := os.Rename(path, in.out.Old); err != nil {
 			return nil, world(err, "the old site file cannot be kept", "make the folder writable, or write elsewhere with --config FILE")

@@ -45,6 +45,13 @@ func (r *Ready) Code() int {
 	return Clean
 }
 
+// WantsCertificate reports whether a new certificate would help.
+func (r *Ready) WantsCertificate() bool {
+	return slices.ContainsFunc(r.Points, func(p point.Point) bool {
+		return p.Counts() && p.Grade == point.Stop && slices.Contains([]string{"names", "dates", "trust", "key", "signature", "purpose", "revoked", "tls"}, p.ID)
+	})
+}
+
 // ReadyOptions say how it is asked.
 type ReadyOptions struct {
 	Origin  string        // host:port of the server behind a proxy, asked directly

@@ -42,6 +42,14 @@ type Fault struct {
 	What string // what went wrong, and where
 	Do   string // what to do next
 	Err  error  // the cause, may be nil
+
+	noSite bool // there is no site file
+}
+
+// NoSiteFile reports whether an error says that there is no site file yet.
+func NoSiteFile(err error) bool {
+	var f *Fault
+	return errors.As(err, &f) && f.noSite
 }
 
 // Error gives what went wrong with its cause.
@@ -55,8 +63,8 @@ func (f *Fault) Error() string {
 // Unwrap gives the cause.
 func (f *Fault) Unwrap() error { return f.Err }
 
-func misuse(err error, what, do string) error { return &Fault{Misuse, what, do, err} }
-func world(err error, what, do string) error  { return &Fault{World, what, do, err} }
+func misuse(err error, what, do string) error { return &Fault{Code: Misuse, What: what, Do: do, Err: err} }
+func world(err error, what, do string) error  { return &Fault{Code: World, What: what, Do: do, Err: err} }
 
 // Progress is told how a long job goes on. total is 0 where nobody knows it.
 type Progress interface {
@@ -199,8 +207,8 @@ func nearest(home string) (string, error) {
 	}
 	switch len(all) {
 	case 0:
-		return "", misuse(nil, "there is no "+sitefile.Name+" here, in a folder above, or in "+home,
-			"make one: trimlantern init --site https://HOST FOLDER, or name one with --config FILE")
+		return "", &Fault{Code: Misuse, What: "there is no " + sitefile.Name + " here, in a folder above, or in " + home,
+			Do: "make one: trimlantern init --site https://HOST FOLDER, or name one with --config FILE", noSite: true}
 	case 1:
 		return all[0], nil
 	}
@@ -220,6 +228,36 @@ func holding(all []string, dir string) (here []string) {
 		}
 	}
 	return here
+}
+
+// SiteFileOf returns the site file in a home whose site lies in a folder; "" where there is none, or more than one.
+func SiteFileOf(folder, home string) string {
+	dir, err := filepath.Abs(folder)
+	if err == nil {
+		dir, err = filepath.EvalSymlinks(dir)
+	}
+	if home, herr := sitefile.Home(home); err == nil && herr == nil {
+		if all, err := sitefile.AllInHome(home); err == nil {
+			if here := holding(all, dir); len(here) == 1 {
+				return here[0]
+			}
+		}
+	}
+	return ""
+}
+
+// Known describes the site as its site file does.
+func (j *Job) Known() *Inited {
+	where := "none"
+	if c, err := j.config(); err == nil {
+		where = c.Where()
+	}
+	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []AddressState{}}
+}
+
+// SummaryPath returns where the summary of a guided run is kept.
+func (j *Job) SummaryPath() string {
+	return filepath.Join(j.Book.Path(), "switch-"+j.runID()+".html")
 }
 
 // sitesOf names site files in a home by their folders.

@@ -1,0 +1,463 @@
+package report
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"trimlantern/core/mixed"
+	"trimlantern/core/point"
+	"trimlantern/core/rewrite"
+	"trimlantern/work"
+	"trimlantern/work/guide"
+)
+
+// steps are the words of the guided run's steps: the title, and what is about to happen.
+var steps = map[guide.Step][2]string{
+	guide.Site:     {"Your site", "Looking for the system, its database, addresses and files."},
+	guide.Ready:    {"Certificate and server", "Checking names, certificate, redirects and both schemes."},
+	guide.Backup:   {"Backup", "Database and files, read back and counted."},
+	guide.Look:     {"The pages today", "Reading the pages to see what browsers would block or warn about."},
+	guide.Preview:  {"Preview", "Reading everything that is stored. Nothing is changed."},
+	guide.Apply:    {"Change", "Journal first, then the change, then the proof."},
+	guide.Redirect: {"Redirect", "Following every address that a visitor may type."},
+	guide.Check:    {"Every page over HTTPS", "Reading all pages, and finding where each problem is stored."},
+	guide.Summary:  {"Summary", ""},
+}
+
+// BeginStep writes the head of a step.
+func (t *Text) BeginStep(s guide.Step) {
+	n := slices.Index(guide.Steps, s) + 1
+	t.printf("\n%s\n", t.paint(fmt.Sprintf("%d of %d  %s", n, len(guide.Steps), steps[s][0]), 1))
+	if words := steps[s][1]; words != "" {
+		t.printf("%s\n", t.faint(words))
+	}
+}
+
+// StepNames lists the steps with their titles, for help.
+func StepNames() string {
+	var names []string
+	for _, s := range guide.Steps {
+		names = append(names, string(s))
+	}
+	return strings.Join(names, ", ")
+}
+
+// Asked is a question in words.
+type Asked struct {
+	Title   string
+	About   string // what it is about, in a line or two; may be empty
+	Explain string
+	Choices []string // in the order of the question's; none: a text is asked for
+}
+
+// choices are the words of answers, by question and answer; those without a question go for all.
+var answers = map[string]string{
+	"yes": "Yes", "no": "No", "stop": "Stop here; the same command goes on later", "again": "Look again", "later": "Decide later",
+	"ready on": "Go on; this can be fixed later", "ready obtain": "Obtain a certificate now", "ready support": "Show a text for the people who run the server",
+	"unfinished finish": "Finish it", "unfinished undo": "Take it back",
+	"backup yes": "Back up now", "backup no": "Go on without a backup", "backup-failed without": "Go on without a backup",
+	"apply yes": "Make these changes", "apply no": "Not now", "mend yes": "Correct these lengths", "mend no": "Leave them",
+	"terms yes": "I have read and accept the terms", "terms no": "No",
+	"many yes":   "Go through them one by one",
+	"item adopt": "Keep a copy on the site itself", "item replace": "Put another address in its place", "item secure": "Its host does serve HTTPS: make it secure",
+	"item leave": "Leave everything of this host as it is", "item accept": "Accept it: it stays and no longer counts", "item mend": "Correct the length, as far as that can be told",
+	"redirect apache": "Put the rules into .htaccess (Apache)", "redirect nginx": "Put the rules into nginx's configuration", "redirect php": "Put the rules into the first PHP file",
+	"redirect later": "Not now", "redirect again": "It is in place now: look again",
+	"site yes": "Yes, this is the site", "site no": "No, something is wrong",
+}
+
+// Ask puts a question into words.
+func Ask(q guide.Question) Asked {
+	a := Asked{}
+	switch q.ID {
+	case "site":
+		a.Title, a.Explain = "Is this the site?", "The site file says which address, database and files belong to it. If something is wrong, name it: trimlantern switch --site https://HOST --also www.HOST FOLDER. The site file itself can be edited."
+	case "address":
+		a.Title, a.Explain = "What is the site's HTTPS address?", "Like https://ternrock.example. It could not be found in the database."
+	case "ready":
+		a.Title = "What now?"
+		a.Explain = "What is marked [-] would stop visitors once everything leads to HTTPS: the switch waits for it. What is marked [!] needs attention and can wait. A certificate comes from your host's panel, or from any authority that speaks the open protocol."
+	case "directory":
+		a.Title, a.Explain = "The address of the authority's directory", "Any certificate authority that speaks the open protocol (RFC 8555) publishes one, like https://authority.example/directory. Leave it empty to go back."
+	case "chain":
+		a.Title, a.Explain = "Which file does the web server read the certificate from?", "The file that the server's configuration names. It is replaced when the new certificate was checked, and comes back if anything shows worse. Leave it empty to keep the certificate beside the site file only."
+	case "key":
+		a.Title, a.Explain = "And the private key?", "The file that the server's configuration names for the private key."
+	case "reload":
+		a.Title, a.Explain = "Which command has the server read the files?", "Like: systemctl reload apache2. Leave it empty if the server does so by itself."
+	case "terms":
+		a.Title, a.About, a.Explain = "Do you accept the authority's terms of service?", Clean(fmt.Sprint(q.About)), "The authority publishes them at its address. Without accepting them it issues nothing."
+	case "unfinished":
+		a.Title, a.Explain = "A change was interrupted. What should become of it?", "What was done is in the journal. Finishing goes on where it stopped; taking it back restores what stood there before."
+	case "backup":
+		a.Title, a.Explain = "Make a backup first?", "The journal takes back what this program changes. A backup is for everything else. It is written to a folder that only you can enter, and read back."
+	case "backup-failed":
+		a.Title, a.Explain = "There is no backup. What now?", "You can fix what is named above and try again, or go on without: what this program changes can be taken back all the same."
+	case "many":
+		a.Title, a.Explain = "Go through them now?", "What is put off stays as it is, and is listed by: trimlantern show."
+		if n, ok := q.About.(guide.Items); ok {
+			a.About = plural(n.Count, "item") + " need a decision."
+		}
+	case "item":
+		a = askItem(q)
+	case "replace-by":
+		a.Title, a.Explain = "Which HTTPS address takes its place?", "It is put wherever exactly this address is stored. Leave it empty to go back."
+	case "because":
+		a.Title, a.Explain = "Why? (for whoever looks after the site next)", "The site file keeps the reason. Leave it empty to go back."
+	case "mend":
+		a.Title, a.Explain = "Correct these lengths now?", "An earlier replacement changed texts without their lengths. Only values that become sound all the way down are corrected. undo takes it back."
+	case "apply":
+		a.Title, a.Explain = "Make these changes now?", "Each value is compared with what the preview saw, and goes into the journal before it is changed. trimlantern undo takes all of it back. Everybody who is logged in has to log in again if the site's own addresses change."
+	case "redirect":
+		a.Title, a.Explain = "Put the redirect in place?", "Rules go into a file between two marking lines, and every address is followed afterwards. If any answers worse than before, the file is put back at once. If your host's panel has a switch for it, use that, then look again."
+	case "rule-file":
+		a.Title, a.Explain = "Into which file?", "For Apache the .htaccess in the site's folder, for PHP the first file that runs, for nginx the file with the site's server blocks. Leave it empty to see the rules, to put them in by hand."
+	case "rule-reload":
+		a.Title, a.Explain = "Which command has the server read the file?", "Like: nginx -s reload."
+	}
+	for _, c := range q.Choices {
+		words, ok := answers[q.ID+" "+c]
+		if !ok {
+			words = answers[c]
+		}
+		if c == "adopt-host" {
+			if about, ok := q.About.(guide.ItemAbout); ok {
+				words = fmt.Sprintf("Keep copies of all %d from %s", about.SameHost+1, Clean(about.Host))
+			}
+		}
+		a.Choices = append(a.Choices, words)
+	}
+	return a
+}
+
+func askItem(q guide.Question) Asked {
+	a := Asked{Title: "What should become of it?", Explain: "Nothing is changed before you agree to the changes. What you decide is kept in the site file and can be taken back: trimlantern decide forget. To decide later leaves it as it is."}
+	about, ok := q.About.(guide.ItemAbout)
+	if !ok {
+		return a
+	}
+	i := about.Item
+	var lines []string
+	switch {
+	case i.URL != "":
+		lines = append(lines, clip(i.URL, 76))
+	case i.What != "":
+		lines = append(lines, clip(i.What, 76))
+	case len(i.Places) > 0:
+		lines = append(lines, clip(i.Places[0], 76))
+	}
+	if words := rewrite.Reason(i.Reason).Words(); words != "" {
+		lines = append(lines, words)
+	} else if i.Class != "" {
+		lines = append(lines, shortClass[i.Class]+" on "+plural(i.Pages, "page"))
+	}
+	if i.URL != "" && len(i.Places) > 0 {
+		lines = append(lines, clip("in "+strings.Join(i.Places, "; "), 76))
+	}
+	a.About = strings.Join(lines, "\n")
+	return a
+}
+
+// Asking shows what a question is about.
+func (t *Text) Asking(a Asked) {
+	t.printf("\n")
+	for line := range strings.Lines(a.About) {
+		t.printf("  %s\n", strings.TrimRight(line, "\n"))
+	}
+}
+
+// Explained explains a question.
+func (t *Text) Explained(a Asked) {
+	t.printf("\n")
+	t.wrap("  ", a.Explain)
+}
+
+// Answered keeps a question with its answer on the screen.
+func (t *Text) Answered(a Asked, q guide.Question, answer string) {
+	words := answer
+	if i := slices.Index(q.Choices, answer); i >= 0 {
+		words = a.Choices[i]
+	}
+	t.printf("  %s %s\n", a.Title, t.paint(clip(words, 74-len(a.Title)), 1))
+}
+
+// Questions lists what the guided run asks, for whoever answers from a file.
+func Questions() []string {
+	var list []string
+	for _, q := range []struct{ id, choices string }{{"site", "yes, no"}, {"ready", "on, obtain, support, again, stop"}, {"backup", "yes, no"}, {"item URL", "adopt, replace, secure, leave, accept, mend, later"},
+		{"apply", "yes, no"}, {"redirect", "apache, nginx, php, again, later"}, {"rule-file", "a file"}} {
+		list = append(list, q.id+" ("+q.choices+")")
+	}
+	return list
+}
+
+// Brief tells a result of a job in a few lines, as the guided run does.
+func (t *Text) Brief(result any) {
+	switch r := result.(type) {
+	case error:
+		var f *work.Fault
+		t.wrap("  ", t.care(Clean(r.Error())))
+		if errors.As(r, &f) && f.Do != "" {
+			t.wrap("  ", "What to do: "+Clean(f.Do))
+		}
+	case *work.Inited:
+		t.briefSite(r)
+	case *work.Ready:
+		t.briefReady(r)
+	case guide.Support:
+		t.printf("\n")
+		for line := range strings.Lines(string(r)) {
+			t.printf("    %s\n", Clean(strings.TrimSuffix(line, "\n")))
+		}
+	case *work.Obtained:
+		for _, c := range r.Certificates {
+			t.printf("  %s: %s\n", Clean(strings.Join(c.Names, ", ")), string(c.State))
+			if c.Do != "" {
+				t.wrap("  ", "What to do: "+Clean(c.Do))
+			}
+		}
+	case *work.BackedUp:
+		t.tick(fmt.Sprintf("Backup of %s: %s with %s, %s, read back.", clock(r.Time.Format("2006-01-02T15:04:05Z")), plural(r.Tables, "table"), plural(r.Rows, "row"), plural(r.Files, "file")))
+		t.printf("      %s\n", t.faint(t.clip(r.Folder, 74)))
+		for _, w := range r.Without {
+			t.mark(t.care("[!]"), "not in it: "+Clean(w))
+		}
+	case *work.Scan:
+		t.briefScan(r)
+	case *work.Preview:
+		t.briefPreview(r)
+	case guide.Nothing:
+		t.tick("Nothing is left to change.")
+	case *work.Applied:
+		t.briefApplied(r)
+	case *work.Undone:
+		t.tick(fmt.Sprintf("Taken back: %s.", plural(r.Back+r.Already, "cell")))
+	case *work.RedirectTest:
+		t.briefRedirects(r)
+	case *work.RedirectFile:
+		t.RedirectFile(r, false)
+	case *work.Rules:
+		t.Rules(r)
+	case *work.Decision:
+		t.tick("Decided, and kept in the site file.")
+	case *work.Adopted:
+		if n := len(r.Copies); n > 0 {
+			t.tick(plural2(n, "copy", "copies") + " fetched. They are put in place with the other changes.")
+		}
+		for _, one := range r.Refused {
+			t.mark(t.care("[!]"), "not copied: "+Clean(one.URL+": "+one.Why))
+		}
+	}
+}
+
+// tick writes a line of good news.
+func (t *Text) tick(words string) { t.mark(t.good("[x]"), words) }
+
+func (t *Text) briefSite(r *work.Inited) {
+	rows := [][]string{{"address", r.Site}, {"system", r.System}, {"database", clip(r.Database, 60)}}
+	for _, a := range r.Addresses {
+		rows = append(rows, []string{a.Title, clip(a.Value, 60)})
+	}
+	if len(r.Files) > 0 {
+		rows = append(rows, []string{"files", clip(strings.Join(r.Files, ", "), 60)})
+	}
+	t.rows(nil, rows)
+	for _, l := range r.Locked {
+		t.mark(t.care("[!]"), "held by the configuration: "+Clean(l))
+	}
+	t.printf("  %s\n", t.faint("kept in "+t.clip(r.Path, 68)))
+}
+
+func (t *Text) briefReady(r *work.Ready) {
+	good, shown := 0, 0
+	for _, p := range r.Points {
+		if !p.Counts() {
+			good++
+			continue
+		}
+		if shown++; shown <= 6 {
+			t.mark(t.pointMark(p), Clean(p.What))
+			if p.Do != "" {
+				t.printf("      %s\n", t.faint(t.clip(p.Do, 74)))
+			}
+		}
+	}
+	if shown > 6 {
+		t.printf("      %s\n", t.faint("and "+number(shown-6)+" more"))
+	}
+	switch r.Worst() {
+	case point.Stop:
+		t.printf("  %s\n", t.bad("Not ready: what is marked [-] would stop visitors."))
+	case point.Care:
+		t.printf("  %s\n", t.care("Ready to switch; what is marked [!] needs attention."))
+	default:
+		t.tick(fmt.Sprintf("Ready to switch: %s good, the certificate for %s.", plural(good, "point"), plural(r.Days, "more day")))
+	}
+}
+
+func (t *Text) briefScan(s *work.Scan) {
+	read := readWords(s.Coverage)
+	if len(s.Culprits) == 0 {
+		if s.Proven() {
+			t.tick(verdict(s) + ": " + read + ".")
+		} else {
+			t.mark(t.care("[!]"), except(asFarAsRead(s), s)+".")
+		}
+	} else {
+		t.mark(t.care("[!]"), verdict(s)+".")
+		var rows [][]string
+		for _, c := range mixed.Classes {
+			if n := s.Classes[c]; n > 0 {
+				rows = append(rows, []string{t.class(c), number(n), number(s.On[c])})
+			}
+		}
+		t.rows([]string{"", ">findings", ">pages"}, rows)
+		t.printf("  %s\n", t.faint("read: "+read))
+	}
+	for _, l := range s.Coverage.Blocking() {
+		t.printf("      %s\n", t.care(clip("not looked at: "+countWords(l), 74)))
+	}
+}
+
+func (t *Text) briefPreview(p *work.Preview) {
+	if p.Kind == work.Lengths {
+		t.mark(t.care("[!]"), fmt.Sprintf("%s can be corrected.", plural2(p.Cells, "value has a length that does not fit and", "values have lengths that do not fit and")))
+		return
+	}
+	if p.Changes() == 0 {
+		t.tick("Nothing is left to change.")
+	} else {
+		words := fmt.Sprintf("%s in %s", plural(p.Refs, "reference"), plural(p.Cells, "cell"))
+		if len(p.Files) > 0 {
+			words += fmt.Sprintf(", %s in %s", number(p.FileRefs), plural(len(p.Files), "file"))
+		}
+		if n := len(p.Copies); n > 0 {
+			words += ", " + plural2(n, "copy", "copies") + " to put in place"
+		}
+		t.mark("[i]", words+".")
+		for i, s := range p.Samples {
+			if i == 2 {
+				break
+			}
+			t.printf("      %s\n", t.faint(clip(s.Where, 72)))
+			t.printf("      %s %s\n      %s %s\n", t.bad("-"), clipEnd(s.Before, 70), t.good("+"), clipEnd(s.After, 70))
+		}
+	}
+	if n := p.Person(); n > 0 {
+		t.mark(t.care("[!]"), sentence(plural(n, "finding"), n, " needs a decision.", " need a decision."))
+	}
+	for _, a := range p.Addresses {
+		if a.Locked != "" {
+			t.mark(t.care("[!]"), "The "+a.Title+" is held by "+Clean(a.Locked)+": change it there.")
+		}
+	}
+}
+
+func (t *Text) briefApplied(a *work.Applied) {
+	words := fmt.Sprintf("%s changed", plural(a.Changed, "cell"))
+	if n := len(a.Files); n > 0 {
+		words += fmt.Sprintf(", %s", plural(n, "file"))
+	}
+	if n := len(a.Copies); n > 0 {
+		words += ", " + plural2(n, "copy", "copies") + " put in place"
+	}
+	if len(a.Skipped) == 0 {
+		t.tick(words + ", as planned.")
+	} else {
+		t.mark(t.care("[!]"), words+", "+plural(len(a.Skipped), "change")+" left out:")
+		t.skips(a.Skipped)
+	}
+	if a.Proven > 0 {
+		t.tick("The database holds " + plural(a.Proven, "cell") + " as planned.")
+	}
+	if a.Addresses {
+		t.mark("[i]", "The site's own addresses changed: log in again.")
+	}
+	for _, c := range a.After {
+		t.mark("[i]", "Run, as the system needs it: "+Clean(c))
+	}
+	t.printf("      %s\n", t.faint("trimlantern undo takes all of it back; the journal is "+a.Journal))
+}
+
+func (t *Text) briefRedirects(r *work.RedirectTest) {
+	faulty, _ := r.Faulty()
+	all, far := len(r.Journeys), r.Unfollowed()
+	if r.Code() == work.Clean {
+		if far == 0 {
+			t.tick("All " + plural2(all, "address leads", "addresses lead") + " to the secure one.")
+		} else {
+			t.mark(t.care("[!]"), fmt.Sprintf("%d of %s lead to the secure one; %d could not be reached from this machine.", all-far, plural2(all, "address", "addresses"), far))
+		}
+		return
+	}
+	t.mark(t.care("[!]"), fmt.Sprintf("%d of %s not lead where they should.", faulty, plural2(all, "address does", "addresses do")))
+	shown := 0
+	for _, p := range r.Points {
+		if !p.Counts() {
+			continue
+		}
+		if shown++; shown <= 3 {
+			t.mark(t.pointMark(p), Clean(p.What))
+		}
+	}
+}
+
+// Full shows all of a result: what a guided run told in a few lines.
+func (t *Text) Full(result any) {
+	switch r := result.(type) {
+	case *work.Inited:
+		t.Inited(r)
+	case *work.Ready:
+		t.Ready(r)
+	case *work.Scan:
+		t.Scan(r)
+	case *work.Preview:
+		t.Preview(r)
+	case *work.Applied:
+		t.Applied(r)
+	case *work.RedirectTest:
+		t.RedirectTest(r)
+	case *work.BackedUp:
+		t.BackedUp(r)
+	case *work.Adopted:
+		t.Adopted(r)
+	case *work.WorkList:
+		t.WorkList(r)
+	default:
+		t.Brief(result)
+	}
+}
+
+// Walked ends a guided run.
+func (t *Text) Walked(w *work.Status, done *guide.Walked) {
+	open := 0
+	if done.Left != nil {
+		open = done.Left.Open()
+	}
+	if w.Clean {
+		t.tick(t.good("The site is on HTTPS, and every page that was scanned is clean."))
+	} else {
+		if done.Stopped != "" {
+			t.printf("Stopped at: %s. The same command goes on from there.\n", strings.ToLower(steps[done.Stopped][0]))
+		}
+		t.printf("%s\n", t.care("The site is not done yet. What is left:"))
+		for _, s := range w.Steps {
+			if s.State != "done" {
+				t.mark(t.care("[ ]"), s.Name+": "+Clean(s.What))
+			}
+		}
+	}
+	if open > 0 {
+		t.mark(t.care("[!]"), sentence(plural(open, "item"), open, " needs a decision: trimlantern show", " need a decision: trimlantern show"))
+	}
+	if done.Report != "" {
+		t.printf("  Summary to keep: %s\n", t.clip(done.Report, 60))
+	}
+	if w.Clean {
+		t.next("trimlantern checkup, once a month: editors paste http:// links")
+	} else if w.Next != "" {
+		t.next(w.Next)
+	}
+}

@@ -1,0 +1,60 @@
+package report
+
+import (
+	"io"
+	"strings"
+	"time"
+
+	"trimlantern/core/mixed"
+	"trimlantern/work"
+	"trimlantern/work/guide"
+)
+
+// summaryData is what the summary page shows.
+type summaryData struct {
+	Site, When, Tool, Verdict, Took string
+	Done                            bool
+	Steps                           []summaryStep
+	Found                           []summaryFound
+	Left                            []summaryLeft
+	Next                            string
+}
+
+type (
+	summaryStep  struct{ Name, State, What, When string }
+	summaryFound struct{ Class, Words, Before, After string }
+	summaryLeft  struct{ Number, What, Why string }
+)
+
+// Summary writes the page that an owner keeps of a guided run: one file, which asks for nothing.
+func Summary(w io.Writer, g *guide.Walked, took time.Duration) error {
+	d := summaryData{Site: Clean(g.Status.Site), When: time.Now().UTC().Format("2006-01-02 15:04") + " UTC", Tool: Clean(work.Tool), Done: g.Status.Clean,
+		Took: took.Round(time.Second).String(), Next: Clean(g.Status.Next)}
+	d.Verdict = "Not done yet"
+	if d.Done {
+		d.Verdict = "On HTTPS, and every page that was scanned is clean"
+	}
+	for _, s := range g.Status.Steps {
+		d.Steps = append(d.Steps, summaryStep{Clean(s.Name), s.State, Clean(s.What), clock(s.When)})
+	}
+	if g.Before != nil && g.Scan != nil {
+		for _, c := range mixed.Classes {
+			if b, a := g.Before.Classes[c], g.Scan.Classes[c]; b+a > 0 {
+				d.Found = append(d.Found, summaryFound{string(c), c.Words(), number(b), number(a)})
+			}
+		}
+	}
+	if g.Left != nil {
+		for _, i := range g.Left.Items {
+			if i.Pending != "" {
+				continue
+			}
+			what := i.URL
+			if what == "" {
+				what = strings.Join(append([]string{i.What}, i.Places...), " ")
+			}
+			d.Left = append(d.Left, summaryLeft{number(i.Number), Clean(strings.TrimSpace(what)), Clean(i.Note)})
+		}
+	}
+	return summaryTemplate.Execute(w, d)
+}

@@ -1,0 +1,142 @@
+package guide
+
+import (
+	"slices"
+
+	"trimlantern/core/envelope"
+	"trimlantern/core/rewrite"
+	"trimlantern/work"
+)
+
+// manyItems is how many items are asked about one by one without asking first whether that is wanted.
+const manyItems = 12
+
+// Items is how many items wait, where there are many.
+type Items struct{ Count int }
+
+// ItemAbout is an item, with how many others are of the same host.
+type ItemAbout struct {
+	work.Item
+	SameHost int
+}
+
+// decide goes through what needs a decision, once for each item. It reports whether something was decided that
+// another preview has to take up.
+func (w *walk) decide() (again bool, err error) {
+	asked := false
+	for {
+		list, err := w.jobs.WorkList()
+		if err != nil {
+			return again, err
+		}
+		items := slices.DeleteFunc(slices.Clone(list.Items), func(i work.Item) bool {
+			return i.Pending != "" || len(i.Choices) == 0 || w.later[i.Key()]
+		})
+		if len(items) == 0 {
+			return again, nil
+		}
+		if len(items) > manyItems && !asked {
+			answer, err := w.ask(Question{ID: "many", About: Items{len(items)}, Choices: []string{"yes", "later"}, Default: "later"})
+			if err != nil {
+				return again, err
+			}
+			if answer == "later" {
+				for _, i := range items {
+					w.later[i.Key()] = true
+				}
+				return again, nil
+			}
+		}
+		asked = true
+		done, err := w.item(items[0], items)
+		if err != nil {
+			return again, err
+		}
+		again = again || done
+	}
+}
+
+// item asks about one item, and does what is answered.
+func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
+	about := ItemAbout{Item: i}
+	for _, other := range all {
+		if other.Host == i.Host && i.Host != "" && other.Number != i.Number && slices.Contains(other.Choices, "adopt") {
+			about.SameHost++
+		}
+	}
+	q := Question{ID: "item", About: about, Key: i.Key(), Choices: slices.Clone(i.Choices), Default: "later"}
+	if about.SameHost > 0 && slices.Contains(q.Choices, "adopt") {
+		q.Choices = append([]string{"adopt-host"}, q.Choices...)
+	}
+	if i.Reason == string(rewrite.Unsound) {
+		q.Choices = append([]string{"mend"}, q.Choices...)
+	}
+	q.Choices = append(q.Choices, "later")
+	answer, err := w.ask(q)
+	if err != nil {
+		return false, err
+	}
+	what := i.Name()
+	var result any
+	switch answer {
+	case "later":
+		w.later[i.Key()] = true
+		return false, nil
+	case "adopt":
+		result, err = w.jobs.Adopt(w.ctx, work.AdoptOptions{What: what})
+	case "adopt-host":
+		result, err = w.jobs.Adopt(w.ctx, work.AdoptOptions{What: i.Host})
+	case "secure", "insecure", "leave":
+		result, err = w.jobs.DecideHost(i.Host, answer)
+	case "mend":
+		return w.mend(i)
+	case "replace", "accept":
+		text, aerr := w.ask(Question{ID: map[string]string{"replace": "replace-by", "accept": "because"}[answer], About: about, Key: i.Key()})
+		if aerr != nil {
+			return false, aerr
+		}
+		if text == "" {
+			return false, nil // asked again
+		}
+		if answer == "replace" {
+			result, err = w.jobs.Replace(what, text)
+		} else {
+			result, err = w.jobs.Accept(what, text)
+		}
+	}
+	if err != nil {
+		w.later[i.Key()] = true // nobody is asked the same for ever
+		return false, w.told(err)
+	}
+	w.person.Tell(result)
+	if a, ok := result.(*work.Adopted); ok && len(a.Copies) == 0 {
+		w.later[i.Key()] = true
+		return false, nil
+	}
+	return true, nil
+}
+
+// mend corrects lengths that an earlier replacement broke, with consent.
+func (w *walk) mend(i work.Item) (done bool, err error) {
+	p, err := w.jobs.Mend(w.ctx, envelope.Cause{Was: "http://", Now: "https://"})
+	if err != nil {
+		return false, err
+	}
+	w.person.Tell(p)
+	if p.Changes() == 0 {
+		w.later[i.Key()] = true
+		return false, nil
+	}
+	ok, err := w.yes("mend", p)
+	if err != nil || !ok {
+		w.later[i.Key()] = true
+		return false, err
+	}
+	a, err := w.jobs.Apply(w.ctx, "", false)
+	if err != nil {
+		return false, err
+	}
+	w.person.Tell(a)
+	w.later[i.Key()] = true // the next preview says what became of it
+	return true, nil
+}

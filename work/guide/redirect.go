@@ -1,0 +1,81 @@
+package guide
+
+import (
+	"slices"
+
+	"trimlantern/core/rules"
+	"trimlantern/work"
+)
+
+// RedirectAbout is what the question of redirects needs.
+type RedirectAbout struct {
+	Test  *work.RedirectTest
+	Files work.RuleFiles
+}
+
+// redirect tests the redirects, and puts them in place where they are missing.
+func (w *walk) redirect() error {
+	for {
+		t, err := w.jobs.TestRedirects(w.ctx, work.RedirectOptions{})
+		if err != nil {
+			return err
+		}
+		w.person.Tell(t)
+		if t.Code() == work.Clean {
+			return nil
+		}
+		files := w.jobs.RuleFiles(w.ctx)
+		q := Question{ID: "redirect", About: RedirectAbout{t, files}, Choices: []string{"apache", "nginx", "php", "again", "later"}, Default: "later"}
+		if files.Server != "" {
+			q.Choices = slices.DeleteFunc(q.Choices, func(c string) bool { return slices.Contains(rules.Servers, c) && c != files.Server && c != "php" })
+		}
+		if files.Server != "" && files.Of[files.Server] != "" {
+			q.Default = files.Server
+		}
+		answer, err := w.ask(q)
+		if err != nil {
+			return err
+		}
+		switch answer {
+		case "again":
+		case "later":
+			return nil
+		default:
+			done, err := w.install(answer, files)
+			if err != nil {
+				return err
+			}
+			if !done {
+				return nil
+			}
+		}
+	}
+}
+
+// install puts rules into a file; done == false: nothing can be done here.
+func (w *walk) install(server string, files work.RuleFiles) (done bool, err error) {
+	file, err := w.ask(Question{ID: "rule-file", About: server, Default: files.Of[server]})
+	if err != nil {
+		return false, err
+	}
+	if file == "" {
+		r, err := w.jobs.RedirectRules(rules.Rule{Server: server}, false)
+		if err != nil {
+			return false, err
+		}
+		w.person.Tell(r)
+		return false, nil
+	}
+	o := work.InstallOptions{}
+	if server == "nginx" {
+		if o.After, err = w.ask(Question{ID: "rule-reload", About: server, Default: "nginx -s reload"}); err != nil {
+			return false, err
+		}
+	}
+	r, err := w.jobs.InstallRules(w.ctx, rules.Rule{Server: server, Proxy: files.Proxy}, file, o)
+	if err != nil {
+		return false, w.told(err)
+	}
+	w.person.Tell(r)
+	return r.Code() == work.Clean, nil
+}
