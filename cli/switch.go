@@ -239,7 +239,7 @@ func (a *app) person(o switching) (guide.Person, error) {
 	}
 	in, ok := a.in.(*os.File)
 	if ok && term.IsTerminal(int(in.Fd())) && isTerminal(a.out) && a.format != "json" {
-		return &human{script: s, in: in, plain: o.plain || os.Getenv("TERM") == "dumb" || os.Getenv("ACCESSIBLE") != ""}, nil
+		return &human{script: s, in: in, board: &keyboard{in: in}, plain: o.plain || os.Getenv("TERM") == "dumb" || os.Getenv("ACCESSIBLE") != ""}, nil
 	}
 	if o.answers == "" {
 		return nil, &work.Fault{Code: work.Misuse, What: "there is no terminal to ask questions on; switch would ask: " + strings.Join(report.Questions(), "; "),
@@ -284,6 +284,9 @@ func (s *script) Ask(_ context.Context, q guide.Question) (string, error) {
 	default:
 		return "", &work.Fault{Code: work.Misuse, What: fmt.Sprintf("the answers say nothing of %q", asked.Title), Do: "add " + key(q) + " to the file of answers, or --yes for what is safe; choices: " + strings.Join(q.Choices, ", ")}
 	}
+	if asked.About != "" {
+		s.t.Asking(asked)
+	}
 	s.t.Answered(asked, q, v)
 	s.last = nil
 	if v == "stop" && !slices.Contains(q.Choices, "stop") {
@@ -304,6 +307,7 @@ func key(q guide.Question) string {
 type human struct {
 	*script
 	in    *os.File
+	board *keyboard
 	plain bool
 }
 
@@ -340,6 +344,9 @@ func (h *human) Ask(ctx context.Context, q guide.Question) (string, error) {
 			h.t.Explained(asked)
 			continue
 		case showAll:
+			if len(h.last) == 0 && q.About != nil {
+				h.last = append(h.last, q.About)
+			}
 			h.all()
 			continue
 		case quit:
@@ -404,7 +411,14 @@ func (h *human) screen(ctx context.Context, asked report.Asked, q guide.Question
 	m := &asking{text: len(q.Choices) == 0}
 	f := field(asked, q, &m.v, false)
 	m.form = huh.NewForm(huh.NewGroup(f)).WithShowHelp(false).WithTheme(theme(h.app.color())).WithWidth(80)
-	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(h.in), tea.WithOutput(h.app.out), tea.WithoutSignalHandler())
+	pressed, err := h.board.listen()
+	if err != nil {
+		return "", err
+	}
+	defer pressed.Close()
+	m.close = pressed.Close
+	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(pressed), tea.WithOutput(h.app.out), tea.WithoutSignalHandler())
+	pressed.gone = func() { program.Send(tea.Quit()) }
 	if _, err := program.Run(); err != nil && ctx.Err() == nil && !errors.Is(err, tea.ErrInterrupted) {
 		return "", err
 	}
@@ -432,6 +446,15 @@ type asking struct {
 	key  string // what was pressed in place of an answer
 	text bool
 	over bool
+
+	close func() // ends the reading of keys
+}
+
+// end ends the question.
+func (m *asking) end() (tea.Model, tea.Cmd) {
+	m.over = true
+	m.close()
+	return m, tea.Quit
 }
 
 // Init begins.
@@ -442,11 +465,11 @@ func (m *asking) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	if press, ok := msg.(tea.KeyPressMsg); ok {
 		switch k := press.String(); {
 		case k == "ctrl+c" || k == "esc" || k == quit && !m.text:
-			m.key, m.over = quit, true
-			return m, tea.Quit
+			m.key = quit
+			return m.end()
 		case (k == explain || k == showAll) && !m.text, k == explain && m.v == "":
-			m.key, m.over = k, true
-			return m, tea.Quit
+			m.key = k
+			return m.end()
 		}
 	}
 	next, cmd := m.form.Update(msg)
@@ -454,8 +477,7 @@ func (m *asking) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.form = f
 	}
 	if m.form.State != huh.StateNormal {
-		m.over = true
-		return m, tea.Quit
+		return m.end()
 	}
 	return m, cmd
 }

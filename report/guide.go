@@ -237,6 +237,11 @@ func (t *Text) Brief(result any) {
 	case *work.RedirectTest:
 		t.briefRedirects(r)
 	case *work.RedirectFile:
+		if r.Code() == work.Clean && r.Changed {
+			t.tick(fmt.Sprintf("Rules put into %s; all %s lead where they should.", t.clip(r.File, 40), plural2(r.Tested, "address", "addresses")))
+			t.printf("      %s\n", t.faint("trimlantern undo "+r.Journal+" takes it back"))
+			return
+		}
 		t.RedirectFile(r, false)
 	case *work.Rules:
 		t.Rules(r)
@@ -267,7 +272,7 @@ func (t *Text) briefSite(r *work.Inited) {
 	for _, l := range r.Locked {
 		t.mark(t.care("[!]"), "held by the configuration: "+Clean(l))
 	}
-	t.printf("  %s\n", t.faint("kept in "+t.clip(r.Path, 68)))
+	t.printf("  %s\n", t.faint("kept in "+t.clip(r.Path, 66)))
 }
 
 func (t *Text) briefReady(r *work.Ready) {

@@ -96,9 +96,23 @@ func want(t testing.TB, code int, dir string, args ...string) result {
 	return r
 }
 
-// museum lays the made-up site out and keeps its server up; it returns the
-// folder and the arguments of init.
+// museum is served, with a certificate for all names: the site is ready but for its address.
 func museum(t testing.TB) (dir string, initArgs []string) {
+	t.Helper()
+	dir, initArgs, obtain := served(t)
+	args := append(obtain, "--root", ".")
+	for i, a := range initArgs {
+		if a != "--files" && strings.HasPrefix(a, "--") {
+			args = append(args, a, initArgs[i+1])
+		}
+	}
+	want(t, 0, dir, args...)
+	return dir, initArgs
+}
+
+// served lays the made-up site out and keeps its server up; it returns the folder and the arguments of init and of
+// cert obtain.
+func served(t testing.TB) (dir string, initArgs, obtainArgs []string) {
 	t.Helper()
 	dir = filepath.Join(t.TempDir(), "ternrock")
 	c := exec.Command(program, "demo", "--stay", dir)
@@ -121,14 +135,7 @@ func museum(t testing.TB) (dir string, initArgs []string) {
 	initArgs = strings.Fields(strings.ReplaceAll(line[1], "'", ""))
 	obtain := regexp.MustCompile(`trimlantern (cert obtain .*)`).FindStringSubmatch(text)
 	require.NotNil(t, obtain, text)
-	args := append(strings.Fields(obtain[1]), "--root", ".") // the site is ready but for its address
-	for i, a := range initArgs {
-		if a != "--files" && strings.HasPrefix(a, "--") {
-			args = append(args, a, initArgs[i+1])
-		}
-	}
-	want(t, 0, dir, args...)
-	return dir, initArgs
+	return dir, initArgs, strings.Fields(obtain[1])
 }
 
 func TestDemo(t *testing.T) {
