@@ -4,8 +4,6 @@ import (
 	"io"
 	"os"
 	"sync"
-
-	"golang.org/x/term"
 )
 
 // keyboard reads what is typed, for one question after the other. One reader for all of them: what a question
@@ -33,16 +31,12 @@ func (k *keyboard) run() {
 	}
 }
 
-// listen has the terminal hand over each key as it is pressed, until keys.Close is called.
-func (k *keyboard) listen() (*keys, error) {
+// listen returns what is typed from now on, until it is closed.
+func (k *keyboard) listen() *keys {
 	k.start.Do(func() {
 		k.typed = make(chan []byte, 64)
 		go k.run()
 	})
-	state, err := term.MakeRaw(int(k.in.Fd()))
-	if err != nil {
-		return nil, err
-	}
 	for { // what was typed before
 		select {
 		case _, more := <-k.typed:
@@ -53,13 +47,13 @@ func (k *keyboard) listen() (*keys, error) {
 		}
 		break
 	}
-	return &keys{board: k, state: state, closed: make(chan struct{})}, nil
+	return &keys{board: k, closed: make(chan struct{})}
 }
 
-// keys are what is typed while one question stands there.
+// keys are what is typed while one question stands there. They are a terminal for whoever asks: it sets the
+// terminal's mode through Fd. They have no name, so that nobody reads past them.
 type keys struct {
 	board  *keyboard
-	state  *term.State
 	rest   []byte
 	closed chan struct{}
 	once   sync.Once
@@ -92,10 +86,14 @@ func (k *keys) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-// Close ends the reading, and gives the terminal back as it was.
-func (k *keys) Close() {
-	k.once.Do(func() {
-		close(k.closed)
-		_ = term.Restore(int(k.board.in.Fd()), k.state) // a terminal that is gone needs nothing
-	})
+// Close ends the reading.
+func (k *keys) Close() error {
+	k.once.Do(func() { close(k.closed) })
+	return nil
 }
+
+// Fd is the terminal's, for its mode.
+func (k *keys) Fd() uintptr { return k.board.in.Fd() }
+
+// Write writes to the terminal.
+func (k *keys) Write(b []byte) (int, error) { return k.board.in.Write(b) }

@@ -106,11 +106,11 @@ func (b *bar) At(what string, done, total int64) {
 	if b.b == nil || b.total != total {
 		b.End()
 		b.gate = &gate{w: b.w}
-		options := []progressbar.Option{progressbar.OptionSetWriter(b.gate), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(20),
+		options := []progressbar.Option{progressbar.OptionSetWriter(b.gate), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(12),
 			progressbar.OptionThrottle(100 * time.Millisecond), progressbar.OptionSpinnerType(14)}
 		max := total
 		if max > 0 {
-			options = append(options, progressbar.OptionShowCount(), progressbar.OptionShowIts())
+			options = append(options, progressbar.OptionShowCount(), progressbar.OptionSetElapsedTime(false))
 		} else {
 			max = -1 // nobody knows how much it is: it spins
 		}

@@ -411,12 +411,9 @@ func (h *human) screen(ctx context.Context, asked report.Asked, q guide.Question
 	m := &asking{text: len(q.Choices) == 0}
 	f := field(asked, q, &m.v, false)
 	m.form = huh.NewForm(huh.NewGroup(f)).WithShowHelp(false).WithTheme(theme(h.app.color())).WithWidth(80)
-	pressed, err := h.board.listen()
-	if err != nil {
-		return "", err
-	}
+	pressed := h.board.listen()
 	defer pressed.Close()
-	m.close = pressed.Close
+	m.close = func() { _ = pressed.Close() } // it never fails
 	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(pressed), tea.WithOutput(h.app.out), tea.WithoutSignalHandler())
 	pressed.gone = func() { program.Send(tea.Quit()) }
 	if _, err := program.Run(); err != nil && ctx.Err() == nil && !errors.Is(err, tea.ErrInterrupted) {

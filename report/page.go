@@ -55,7 +55,7 @@ var meanings = map[mixed.Class]string{
 	mixed.Download: "Browsers refuse to download these from a secure page.",
 	mixed.Masked:   "The page's policy has browsers ask over HTTPS. Browsers and programs that do not know it load these insecurely.",
 	mixed.Possible: "Written out in scripts, or in attributes that scripts read: they may be loaded.",
-	mixed.Address:  "Only named or linked: nothing breaks, and each visit costs a redirect.",
+	mixed.Link:  "Only named or linked: nothing breaks, and each visit costs a redirect.",
 }
 
 type (
@@ -201,14 +201,14 @@ func (d *pageData) classes(s *work.Scan) {
 		then = s.Compared.Then
 	}
 	for _, c := range mixed.Classes {
-		if c != mixed.Address { // links are many, and would leave the rest no room
+		if c != mixed.Link { // links are many, and would leave the rest no room
 			most = max(most, s.Classes[c], then[c])
 		}
 	}
 	for _, c := range mixed.Classes {
 		if s.Classes[c]+then[c] > 0 {
 			d.Classes = append(d.Classes, classData{Class: string(c), Words: c.Words(), Count: number(s.Classes[c]), Then: number(then[c]), URLs: number(urls[c]), Pages: number(s.On[c]),
-				Part: part(s.Classes[c], most), ThenPart: part(then[c], most), Bare: c == mixed.Address})
+				Part: part(s.Classes[c], most), ThenPart: part(then[c], most), Bare: c == mixed.Link})
 		}
 	}
 }
@@ -292,7 +292,7 @@ func (d *pageData) hosts(s *work.Scan) {
 		case "insecure":
 			one.Word, one.Tone = "no", "blocked"
 		case "leave":
-			one.Word, one.Tone = "left", "address"
+			one.Word, one.Tone = "left", "link"
 		}
 		d.Hosts = append(d.Hosts, one)
 	}

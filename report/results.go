@@ -726,7 +726,7 @@ func (t *Text) class(c mixed.Class) string {
 	switch c {
 	case mixed.Blocked:
 		return t.bad(c.Words())
-	case mixed.Address, mixed.Possible:
+	case mixed.Link, mixed.Possible:
 		return c.Words()
 	}
 	return t.care(c.Words())

@@ -43,9 +43,9 @@ func results() map[string]struct {
 	undone := &work.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
 	places := []work.Origin{{Table: nasty, Column: nasty, Label: nasty, Path: nasty, Page: nasty, Match: work.Address, Count: 3, Do: nasty}, {File: nasty, Line: 7, Col: 9, Text: nasty, Match: work.Scaled, Do: "trimlantern preview changes it"}}
 	traced := &work.Traced{URL: nasty, Places: places}
-	scan := &work.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Address: 2}, Outward: 3, LeftOut: 4,
+	scan := &work.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Link: 2}, Outward: 3, LeftOut: 4,
 		Worst:    []work.PageCount{{URL: nasty, Title: nasty, Classes: map[mixed.Class]int{mixed.Blocked: 1}, Sum: 1}},
-		Culprits: []work.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Address, Pages: 2, On: nasty, Places: places}},
+		Culprits: []work.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Link, Pages: 2, On: nasty, Places: places}},
 		Hosts:    []work.HostState{{Host: nasty, Findings: 3, Verdict: probe.Verdict{Host: nasty, Answer: "insecure", Why: nasty}}},
 		Browser:  &work.BrowserState{Version: nasty, Pages: 2, Unconfirmed: []work.Unread{{URL: nasty, Why: nasty}}, Failed: []work.Unread{{URL: nasty, Why: nasty}}},
 		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},

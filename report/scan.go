@@ -171,7 +171,7 @@ func (t *Text) culprits(s *work.Scan) {
 	left := 0
 	for _, class := range mixed.Classes {
 		most := mostOfGrave
-		if class == mixed.Possible || class == mixed.Address {
+		if class == mixed.Possible || class == mixed.Link {
 			most = mostOfMild
 		}
 		n := 0
@@ -203,7 +203,7 @@ func (t *Text) short(c mixed.Class) string {
 	switch c {
 	case mixed.Blocked:
 		return t.bad(shortClass[c])
-	case mixed.Address, mixed.Possible:
+	case mixed.Link, mixed.Possible:
 		return shortClass[c]
 	}
 	return t.care(shortClass[c])
@@ -244,7 +244,7 @@ func (t *Text) hosts(s *work.Scan) {
 }
 
 // shortClass is a class as the head of a column.
-var shortClass = map[mixed.Class]string{mixed.Blocked: "blocked", mixed.Upgraded: "upgraded", mixed.Form: "form", mixed.Download: "download", mixed.Masked: "masked", mixed.Possible: "possible", mixed.Address: "address"}
+var shortClass = map[mixed.Class]string{mixed.Blocked: "blocked", mixed.Upgraded: "upgraded", mixed.Form: "form", mixed.Download: "download", mixed.Masked: "masked", mixed.Possible: "possible", mixed.Link: "link"}
 
 func (t *Text) pages(s *work.Scan) {
 	t.heading("By page")

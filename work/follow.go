@@ -346,7 +346,7 @@ func (s *scanning) refused(j fetch.Job, f fetched, l *crawlLine, mark func(cover
 func (s *scanning) filter(doc *ScannedPage, l *crawlLine) {
 	kept := doc.Findings[:0]
 	for _, f := range doc.Findings {
-		if (f.Class == mixed.Address || f.Class == mixed.Download && !strings.HasPrefix(f.By, "a ")) && !s.ours(f.URL) {
+		if (f.Class == mixed.Link || f.Class == mixed.Download && !strings.HasPrefix(f.By, "a ")) && !s.ours(f.URL) {
 			l.Outward++
 			continue
 		}
@@ -363,7 +363,7 @@ func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
 		if err != nil || !mixed.Insecure(s.as(u)) {
 			continue
 		}
-		f := mixed.Finding{URL: hop, By: cmp.Or(j.By, "redirect"), Class: mixed.Address, Certainty: mixed.Certain, Via: j.URL}
+		f := mixed.Finding{URL: hop, By: cmp.Or(j.By, "redirect"), Class: mixed.Link, Certainty: mixed.Certain, Via: j.URL}
 		switch {
 		case kindOf(j) == coverage.Page || listing(j):
 		case j.Masked:

@@ -229,7 +229,7 @@ type scanning struct {
 func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	defer j.Progress.End()
 	if !fails(o.FailOn) {
-		return nil, misuse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, address, none")
+		return nil, misuse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
 	}
 	if o.Pages < 1 || o.Depth < 0 || o.Sample < 0 {
 		return nil, misuse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")

@@ -75,7 +75,7 @@ func TestScan(t *testing.T) {
 	slices.Sort(pages)
 	assert.Equal(t, []string{"/", "/a", "/s.css", "/t.css"}, pages)
 	assert.Equal(t, 2, s.Sheets)
-	assert.Equal(t, map[mixed.Class]int{mixed.Blocked: 1, mixed.Upgraded: 4, mixed.Address: 1}, s.Classes)
+	assert.Equal(t, map[mixed.Class]int{mixed.Blocked: 1, mixed.Upgraded: 4, mixed.Link: 1}, s.Classes)
 	assert.Equal(t, 2, s.Outward, "the link elsewhere, and the other origin")
 	require.NotEmpty(t, s.Culprits)
 	assert.Equal(t, Culprit{URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Certainty: mixed.Likely, Pages: 1, On: "https://example.com/t.css", In: "style", Line: 1, Col: 23, Around: "@font-face { src: url(http://cdn.example/f.woff) }"}, s.Culprits[0])

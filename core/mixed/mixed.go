@@ -32,11 +32,11 @@ const (
 	Download Class = "download" // a visitor's click downloads it: browsers refuse
 	Masked   Class = "masked"   // the page's policy has browsers ask over HTTPS: not all know it
 	Possible Class = "possible" // a script, or an old browser, may load it
-	Address  Class = "address"  // named, not loaded: costs a redirect
+	Link     Class = "link"     // named, not loaded: costs a redirect
 )
 
 // Classes lists all classes, the gravest first.
-var Classes = []Class{Blocked, Upgraded, Form, Download, Masked, Possible, Address}
+var Classes = []Class{Blocked, Upgraded, Form, Download, Masked, Possible, Link}
 
 // Words returns the class as a person reads it.
 func (c Class) Words() string {
@@ -46,8 +46,8 @@ func (c Class) Words() string {
 		Form:     "form sends insecurely",
 		Download: "download refused by browsers",
 		Masked:   "masked by the page's policy",
-		Possible: "perhaps loaded",
-		Address:  "address only",
+		Possible: "possibly loaded",
+		Link:     "link, not loaded",
 	}[c]
 }
 
@@ -292,11 +292,11 @@ func (r *reader) add(raw string, c use) {
 	case markup.Maybe:
 		f.Class, f.Certainty = Possible, Guess
 	case markup.Opens:
-		if f.Class = Address; c.download || u.archive {
+		if f.Class = Link; c.download || u.archive {
 			f.Class = Download
 		}
 	case markup.Names, markup.Text:
-		f.Class = Address
+		f.Class = Link
 	default:
 		return
 	}

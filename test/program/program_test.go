@@ -172,7 +172,7 @@ func TestRoadByHand(t *testing.T) {
 	assert.Greater(t, scan.Classes["blocked"], 20)
 	assert.Greater(t, scan.Classes["upgraded"], 100)
 	assert.Equal(t, 1, scan.Classes["form"])
-	assert.Greater(t, scan.Classes["address"], 1000)
+	assert.Greater(t, scan.Classes["link"], 1000)
 	assert.Greater(t, len(scan.Pages), 40)
 
 	var preview struct {

@@ -90,7 +90,7 @@ func TestLookingAtRealSystem(t *testing.T) {
 	for _, p := range planted {
 		found := false
 		for _, c := range before.Culprits {
-			if c.URL != p.URL || c.Class == mixed.Address {
+			if c.URL != p.URL || c.Class == mixed.Link {
 				continue
 			}
 			found = true
