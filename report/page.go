@@ -55,7 +55,7 @@ var meanings = map[mixed.Class]string{
 	mixed.Download: "Browsers refuse to download these from a secure page.",
 	mixed.Masked:   "The page's policy has browsers ask over HTTPS. Browsers and programs that do not know it load these insecurely.",
 	mixed.Possible: "Written out in scripts, or in attributes that scripts read: they may be loaded.",
-	mixed.Link:  "Only named or linked: nothing breaks, and each visit costs a redirect.",
+	mixed.Link:     "Only named or linked: nothing breaks, and each visit costs a redirect.",
 }
 
 type (

@@ -63,8 +63,12 @@ func (f *Fault) Error() string {
 // Unwrap gives the cause.
 func (f *Fault) Unwrap() error { return f.Err }
 
-func misuse(err error, what, do string) error { return &Fault{Code: Misuse, What: what, Do: do, Err: err} }
-func world(err error, what, do string) error  { return &Fault{Code: World, What: what, Do: do, Err: err} }
+func misuse(err error, what, do string) error {
+	return &Fault{Code: Misuse, What: what, Do: do, Err: err}
+}
+func world(err error, what, do string) error {
+	return &Fault{Code: World, What: what, Do: do, Err: err}
+}
 
 // Progress is told how a long job goes on. total is 0 where nobody knows it.
 type Progress interface {

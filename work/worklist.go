@@ -102,9 +102,17 @@ func (j *Job) WorkList() (*WorkList, error) {
 		c.add(Item{Finding: p.ID, What: p.What, Note: p.Do, Places: p.About, Choices: choices, key: p.Key()})
 	}
 	slices.SortStableFunc(c.out.Items, func(a, b Item) int {
-		return cmp.Or(rank(a.Class)-rank(b.Class), strings.Compare(a.Finding, b.Finding), b.Stored-a.Stored, strings.Compare(a.URL, b.URL))
+		return cmp.Or(weight(a.Class)-weight(b.Class), strings.Compare(a.Finding, b.Finding), b.Stored-a.Stored, strings.Compare(a.URL, b.URL))
 	})
 	return c.out, c.number()
+}
+
+// weight puts what browsers act on first, and what no scan has seen last.
+func weight(c mixed.Class) int {
+	if c == "" {
+		return len(mixed.Classes)
+	}
+	return rank(c)
 }
 
 // add adds an item, unless the list is full.
