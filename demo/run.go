@@ -30,6 +30,33 @@ func (s *server) initArgs() []string {
 // obtainArgs is the command line that obtains the site's certificate from the stand-in authority.
 var obtainArgs = []string{"cert", "obtain", "--directory", "https://" + guild + "/directory", "--accept-terms", "--install-as", chainFile, "--install-as", keyFile}
 
+// switchArgs is the command line of the guided run, with the answers.
+func (s *server) switchArgs() []string {
+	args := append([]string{"switch"}, s.initArgs()[1:]...)
+	return append(args[:len(args)-1], "--answers", answersFile, ".")
+}
+
+const answersFile = "answers.yaml"
+
+// answers are what a person would answer.
+const answers = `site: yes
+ready: obtain
+directory: https://` + guild + `/directory
+chain: ` + chainFile + `
+key: ` + keyFile + `
+reload: ""
+terms: yes
+backup: yes
+item http://` + charts + `/today.svg: adopt
+item http://localhost:8080/: accept
+because http://localhost:8080/: the neighbour wrote it; no page loads it
+item: mend
+mend: yes
+apply: yes
+redirect: apache
+rule-file: ` + htaccess + `
+`
+
 // Stay lays the site out in dir, a folder that is not there yet or is empty, and
 // serves it until ctx ends.
 func Stay(ctx context.Context, dir string, out io.Writer) error {
@@ -53,6 +80,9 @@ HTTP at %[2]s, HTTPS at %[3]s, until you press Ctrl-C.
 In another terminal:
   cd %[1]s
   export TRIMLANTERN_HOME=%[5]s
+  trimlantern %[7]s
+
+Or step by step:
   trimlantern %[4]s
   trimlantern ready
   trimlantern %[6]s
@@ -60,6 +90,9 @@ In another terminal:
   trimlantern scan
   trimlantern trace http://ternrock.example/media/map.svg
   trimlantern backup
+  trimlantern preview
+  trimlantern show
+  trimlantern decide adopt charts.tideoffice.example
   trimlantern preview
   trimlantern apply
   trimlantern redirect install apache .htaccess
@@ -72,7 +105,7 @@ In a browser (a throw-away profile that trusts the demo's own certificate):
   chromium --user-data-dir="$(mktemp -d)" --ignore-certificate-errors \
     --host-resolver-rules="MAP *.example:443 %[3]s, MAP *.example:80 %[2]s" \
     https://ternrock.example/
-`, dir, s.Plain, s.TLS, commandLine(s.initArgs()), absolute(dir)+".home", commandLine(obtainArgs))
+`, dir, s.Plain, s.TLS, commandLine(s.initArgs()), absolute(dir)+".home", commandLine(obtainArgs), strings.Replace(commandLine(s.switchArgs()), " --answers "+answersFile, "", 1))
 	<-ctx.Done()
 	return nil
 }
@@ -146,31 +179,17 @@ func (r *road) walk() error {
 	if insecure < 10 {
 		return fmt.Errorf("the front page has only %d insecure addresses to begin with", insecure)
 	}
+	if err := os.WriteFile(filepath.Join(r.dir, answersFile), []byte(answers), 0o600); err != nil {
+		return err
+	}
 	for _, step := range []struct {
 		say  string
 		args []string
 		code int
 	}{
-		{say: "First the site file: which site, which database, which files.", args: r.srv.initArgs(), code: 0},
-		{say: "Is the site ready to switch? Names, certificate, what both schemes answer.", args: []string{"ready"}, code: 1},
-		{say: "The certificate is not for www. A new one, for all names, comes from the Lamp Guild: a stand-in for a certificate authority on this machine, which speaks the open protocol as real ones do.", args: obtainArgs, code: 0},
-		{args: []string{"ready"}, code: 0},
-		{say: "What would a visitor's browser say today?", args: []string{"scan"}, code: 1},
-		{say: "Which picture is it, and where is it stored? This one is on every page.", args: []string{"trace", old + "/media/map.svg"}, code: 1},
-		{say: "A backup, before anything changes.", args: []string{"backup"}, code: 0},
-		{say: "Everything that would change, before anything does.", args: []string{"preview"}, code: 0},
-		{say: "Three things need a person. The list says what can be decided.", args: []string{"show"}, code: 0},
-		{say: "The tide chart's host has no HTTPS: the museum keeps a copy on its own site.", args: []string{"decide", "adopt", charts}, code: 0},
-		{args: []string{"decide", "accept", "http://localhost:8080/", "--because", "the neighbour wrote it; no page loads it"}, code: 0},
-		{say: "A careless replacement once broke a setting. mend finds the right length.", args: []string{"mend"}, code: 0},
-		{args: []string{"apply"}, code: 0},
-		{say: "With the decisions, the preview is another one. Then carry out exactly that.", args: []string{"preview"}, code: 0},
-		{args: []string{"apply"}, code: 0},
-		{args: []string{"show"}, code: 0},
-		{say: "One redirect, so that everybody ends up on the secure address. This little server does what the rules say, as Apache would.", args: []string{"redirect", "install", "apache", htaccess}, code: 0},
-		{args: []string{"redirect", "test"}, code: 0},
-		{say: "And now?", args: []string{"scan"}, code: 0},
-		{args: []string{"status"}, code: 0},
+		{say: "One command walks the whole road, and asks before it changes anything. A person sits at a terminal; here the answers come from a file.", args: r.srv.switchArgs(), code: 0},
+		{say: "Every step has its evidence, with its date.", args: []string{"status"}, code: 0},
+		{say: "Every change can be looked at, one by one.", args: []string{"show", "changes", "--table", "tr_comments"}, code: 0},
 	} {
 		if step.say != "" {
 			r.say(step.say)
@@ -220,7 +239,7 @@ func (r *road) say(s string) {
 // command runs the program as a user would and wants an exit code.
 func (r *road) command(code int, args ...string) error {
 	prompt := "$ trimlantern " + commandLine(args)
-	for _, flag := range []string{" --files", " --resolve", " --directory", " --install-as", " --because"} { // long lines are typed in parts
+	for _, flag := range []string{" --also", " --files", " --resolve", " --directory", " --install-as", " --because", " --answers"} { // long lines are typed in parts
 		prompt = strings.Replace(prompt, flag, " \\\n    "+strings.TrimSpace(flag), 1)
 	}
 	if r.color {

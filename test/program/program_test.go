@@ -142,7 +142,7 @@ func TestDemo(t *testing.T) {
 	began := time.Now()
 	r := want(t, 0, t.TempDir(), "demo")
 	assert.Less(t, time.Since(began), 20*time.Second)
-	for _, say := range []string{"$ trimlantern init", "$ trimlantern preview", "$ trimlantern apply", "$ trimlantern undo", "Every page is clean", "All of it came out as it must"} {
+	for _, say := range []string{"$ trimlantern switch", "1 of 9  Your site", "9 of 9  Summary", "1 copy put in place", "$ trimlantern undo", "Every page is clean", "All of it came out as it must"} {
 		assert.Contains(t, r.out, say)
 	}
 	assert.NotContains(t, r.out, "\x1b", "no colours where there is no terminal")
