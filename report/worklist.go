@@ -286,7 +286,11 @@ func (t *Text) Shown(l work.Shown) {
 	}
 	t.printf("%6d  %s%s\n", l.Number, word, t.clip(where, 70))
 	for _, e := range l.Edits {
-		t.printf("        %s %s\n        %s %s\n", t.bad("-"), t.clip(e.Before, 70), t.good("+"), t.clip(e.After, 70))
+		before, after := e.Before, e.After
+		if !t.Whole {
+			before, after = windows(e.Before, e.After, 70)
+		}
+		t.printf("        %s %s\n        %s %s\n", t.bad("-"), Clean(before), t.good("+"), Clean(after))
 	}
 	if l.URL != "" {
 		t.printf("        %s\n", t.clip(l.URL, 72))
@@ -299,6 +303,30 @@ func (t *Text) Shown(l work.Shown) {
 	if l.Note != "" {
 		t.printf("        %s\n", t.care(t.clip(l.Note, 72)))
 	}
+}
+
+// windows cuts two versions of a text to a width, so that what differs can be seen.
+func windows(before, after string, width int) (string, string) {
+	a, b := []rune(before), []rune(after)
+	at := 0
+	for at < len(a) && at < len(b) && a[at] == b[at] {
+		at++
+	}
+	from := 0
+	if max(len(a), len(b)) > width {
+		from = max(0, at-width/2)
+	}
+	cut := func(r []rune) string {
+		s := string(r[min(from, len(r)):min(len(r), from+width-2)])
+		if from > 0 {
+			s = "…" + s
+		}
+		if len(r) > from+width-2 {
+			s += "…"
+		}
+		return s
+	}
+	return cut(a), cut(b)
 }
 
 // ShownAll ends a list of show.

@@ -189,6 +189,9 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 		if err != nil {
 			return c, world(err, "cannot determine the current folder", "change to a folder that exists")
 		}
+		if err := folderThere(filepath.Dir(into)); err != nil {
+			return c, misuse(nil, "there is no folder "+filepath.Dir(into)+" to put "+filepath.Base(into)+" into", "make it, or name another one: --into FOLDER")
+		}
 		c = sitefile.Copies{Folder: into}
 		if rel, ok := disk.Inside(j.File.Dir, into); ok {
 			c.Folder = rel

@@ -120,7 +120,7 @@ func snippet(before []byte, edits []rewrite.Edit) (list []ShownEdit) {
 		}
 		grow()
 		last := i
-		for last+1 < len(edits) && edits[last+1].Offset <= to { // the port of the same URL
+		for last+1 < len(edits) && edits[last+1].Offset <= to+around && to-from < 400 { // a length and its URL, or a URL and its port
 			last++
 			to = max(to, edits[last].Offset+len(edits[last].Removed))
 			grow()

@@ -129,8 +129,8 @@ func TestCrawling(t *testing.T) {
 		"http://cdn.example/in-frame.js":         "blocked script src /frame",
 		"http://ternrock.example/back.png?plain": "upgraded img src //back.png",
 		"http://ternrock.example/literal.json":   "possible script /lamp.js",
-		"http://ternrock.example/fed":            "address XML link /feed",
-		"http://ternrock.example/maps.xml":       "address robots.txt /robots.txt",
+		"http://ternrock.example/fed":            "link XML link /feed",
+		"http://ternrock.example/maps.xml":       "link robots.txt /robots.txt",
 	}, byURL)
 	assert.Zero(t, seen.n["ternrock.example/private/p"], "robots.txt is honoured")
 	assert.Zero(t, seen.n["other.example/not-ours"])
