@@ -7,7 +7,7 @@ make -s build
 out=$PWD/docs/screenshots
 dir=$(mktemp -d)
 PATH=$PWD:$PATH
-export DISPLAY=:97
+export DISPLAY=:97 PAGER=cat
 Xvfb :97 -screen 0 1280x1700x24 >/dev/null 2>&1 &
 xvfb=$!
 trimlantern demo --stay "$dir/ternrock" >"$dir/stay.txt" &
@@ -39,17 +39,16 @@ shot mend 22 'trimlantern mend'
 shot cert-obtain 24 "$(sed -nE 's/^  (trimlantern cert obtain)/\1/p' "$dir/stay.txt")"
 shot cert-panel 44 'trimlantern cert obtain --show'
 shot ready 25 'trimlantern ready'
-shot redirect-before 29 'trimlantern redirect test'
 shot scan-before 50 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern scan --trace --quiet --report "$dir/report.html" >/dev/null || true
 chromium --headless --no-sandbox --disable-gpu --no-first-run --hide-scrollbars --user-data-dir="$dir/profile" --window-size=1280,900 --screenshot="$out/report.png" "file://$dir/report.html" >/dev/null 2>&1
 trimlantern backup --quiet >/dev/null
 shot preview 78 'trimlantern preview'
+shot show 28 'trimlantern show'
 shot apply 30 'trimlantern apply'
 shot redirect-install 8 'trimlantern redirect install apache .htaccess'
 shot redirect-test 60 'trimlantern redirect test --all'
-shot scan-after 24 'trimlantern scan'
 shot status 24 'trimlantern status'
 https=$(sed -nE 's/^HTTP at .*, HTTPS at ([0-9.:]+),.*/\1/p' "$dir/stay.txt")
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
@@ -58,3 +57,19 @@ chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-backgrou
 trimlantern undo >/dev/null # the redirect
 shot undo 20 'trimlantern undo'
 shot checkup 72 'trimlantern checkup --quiet'
+# The guided run, on a site of its own, up to its first decision.
+trimlantern undo >/dev/null 2>&1 || true
+trimlantern demo --stay "$dir/second" >"$dir/second.txt" &
+second=$!
+until grep -q 'https://ternrock.example/$' "$dir/second.txt"; do sleep 0.1; done
+cd "$dir/second"
+export TRIMLANTERN_HOME=$dir/second.home
+eval "$(sed -n 's/^  trimlantern init/trimlantern init/p' "$dir/second.txt")" >/dev/null
+eval "$(sed -nE 's/^  (trimlantern cert obtain)/\1/p' "$dir/second.txt")" >/dev/null
+trimlantern backup --quiet >/dev/null
+printf 'cd %q; clear; trimlantern switch; sleep 30\n' "$dir/second" >"$dir/cmd.sh"
+xterm -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x52+0+0" -b 10 -e bash "$dir/cmd.sh" &
+term=$!
+sleep 8
+import -window "$(xwininfo -root -children | sed -nE 's/^ +(0x[0-9a-f]+) .*xterm.*/\1/p' | head -1)" "$out/switch.png"
+kill $term $second
