@@ -124,6 +124,10 @@ func TestReadme(t *testing.T) {
 				assert.Subset(t, initArgs, words[1:4], line)
 				want(t, 0, dir, initArgs...)
 				ran++
+			case words[0] == "trimlantern" && words[1] == "switch": // nobody is at the terminal; the rest of the road comes below
+				assert.Subset(t, initArgs, words[2:4], line)
+				want(t, 0, dir, switchArgs(initArgs, "--yes", "--until", "site")...)
+				ran++
 			case words[0] == "trimlantern":
 				r := run(t, dir, words[1:]...)
 				assert.Contains(t, []int{0, 1}, r.code, "%s\n%s", line, r.errs)
