@@ -23,7 +23,7 @@ docs/backup.md says how it is restored.
 		Example: `  trimlantern backup
   trimlantern backup /srv/backups/ternrock
   trimlantern backup --format json`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atMost(1, "one FOLDER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, err := a.open()
 			if err != nil {

@@ -44,7 +44,7 @@ never overwritten. With --site it needs no site file.
 ` + exitCodes,
 		Example: `  trimlantern cert request
   trimlantern cert request --key rsa --site https://ternrock.example --also www.ternrock.example /etc/ssl/private`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atMost(1, "one FOLDER"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			j, err := a.scanJob()
 			if err != nil {
@@ -78,7 +78,7 @@ that visitors could not use.
 ` + exitCodes,
 		Example: `  trimlantern cert check ternrock.crt bundle.crt ternrock.example.key.pem
   trimlantern cert check everything.pem --write /etc/ssl/ternrock`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast(1, "the files of the certificate"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			j, err := a.scanJob()
 			if err != nil {
@@ -115,7 +115,7 @@ up. --keep leaves it there for the authority.
   trimlantern cert proof --keep /var/www/ternrock token-from-authority content-from-authority`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 && len(args) != 3 {
-				return cobra.ExactArgs(3)(c, args)
+				return argFault(c, "needs the folder ROOT, or ROOT, NAME and CONTENT")
 			}
 			return nil
 		},

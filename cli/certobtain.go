@@ -158,7 +158,7 @@ browsers would turn visitors away.
 ` + exitCodes,
 		Example: `  trimlantern cert revoke --version 20261126-210000
   trimlantern cert revoke --because key-compromise --version 20261126-210000`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atMost(1, "one HOST"),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, err := a.bookJob()
 			if err != nil {

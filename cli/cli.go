@@ -13,7 +13,6 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"trimlantern/report"
@@ -69,7 +68,7 @@ func Run(args []string, out, errs io.Writer) int {
 func (a *app) fail(err error) int {
 	var f *work.Fault
 	if !errors.As(err, &f) {
-		f = &work.Fault{Code: work.Misuse, What: err.Error(), Do: "see trimlantern --help"}
+		f = &work.Fault{Code: work.Misuse, What: err.Error(), Do: "trimlantern --help lists the commands, and COMMAND --help shows one"}
 	}
 	if a.format == "json" {
 		if err := report.JSON(a.out, map[string]any{"error": report.Clean(f.Error()), "do": f.Do, "code": f.Code}); err != nil {
@@ -91,22 +90,11 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "trimlantern",
 		Short: "Take a website from HTTP to HTTPS, and prove that it got there",
-		Long: `Trim Lantern takes a content-managed website from HTTP to HTTPS: it finds the
-insecure references in database content and serialized settings, shows every
-change first, carries out exactly what was shown, can take all of it back, and
-scans the pages for what remains.
-
-The road: init, ready, scan, preview, apply, redirect, scan, status. undo goes back,
-trace says where one reference is stored.
-
-` + exitCodes,
-		Example: `  trimlantern demo
-  trimlantern init --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
-  trimlantern ready
-  trimlantern preview
-  trimlantern apply
-  trimlantern redirect test
-  trimlantern scan`,
+		Long: `It finds the insecure references in database content, serialized settings and files,
+shows every change first, carries out exactly what was shown, can take all of it back,
+and scans the pages until every one is clean. trimlantern switch walks the whole road.`,
+		Example: `  trimlantern switch /var/www/ternrock
+  trimlantern demo`,
 		Version:       Version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -121,14 +109,6 @@ trace says where one reference is stored.
 			return nil
 		},
 	}
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		do := "see " + c.CommandPath() + " --help"
-		var none *pflag.NotExistError
-		if errors.As(err, &none) && none.GetSpecifiedName() == "dry-run" { // known from elsewhere
-			do = "trimlantern preview is the dry run: it shows every change and makes none"
-		}
-		return &work.Fault{Code: work.Misuse, What: err.Error(), Do: do}
-	})
 	p := root.PersistentFlags()
 	p.StringVar(&a.config, "config", "", "the site `FILE` (default: the nearest trimlantern.yaml, or that of your data folder)")
 	p.StringVar(&a.home, "home", "", "the `FOLDER` where sites are kept (default: $TRIMLANTERN_HOME, or trimlantern in your data folder)")
@@ -137,6 +117,7 @@ trace says where one reference is stored.
 	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
 	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.demoCommand())
+	a.face(root)
 	return root
 }
 
@@ -206,30 +187,16 @@ func isTerminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
-// wrapped breaks a paragraph into lines of 80 columns.
-func wrapped(s string) string {
-	var b strings.Builder
-	n := 0
-	for i, w := range strings.Fields(s) {
-		switch {
-		case i == 0:
-		case n+1+len(w) > 80:
-			b.WriteByte('\n')
-			n = 0
-		default:
-			b.WriteByte(' ')
-			n++
-		}
-		b.WriteString(w)
-		n += len(w)
-	}
-	return b.String()
-}
-
 // noArgs is cobra.NoArgs in our words.
 func noArgs(c *cobra.Command, args []string) error {
+	if len(args) > 0 && c.HasAvailableSubCommands() && c.Name() != "show" {
+		return unknown(c, args[0])
+	}
 	if len(args) > 0 {
-		return fmt.Errorf("%s takes no %q", c.CommandPath(), strings.Join(args, " "))
+		if near := nearest(args[0], visible(c)); near != "" {
+			return unknown(c, args[0])
+		}
+		return argFault(c, fmt.Sprintf("takes no %q", strings.Join(args, " ")))
 	}
 	return nil
 }

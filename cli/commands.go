@@ -54,7 +54,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
       --password-env MUSEUM_PASSWORD --prefix wp_
   trimlantern init --site https://ternrock.example --password-file secret \
       --database 'postgres://keeper@db.ternrock.example/museum?tls=verify'`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atMost(1, "one FOLDER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				o.Folder = args[0]
@@ -295,7 +295,7 @@ A patch leaves rows that were edited since the export, and counts them.
   trimlantern apply --rate 200
   trimlantern apply --write museum-https.sql.gz
   trimlantern apply --patch museum-https.sql --largest-file 8`,
-		Args:              cobra.MaximumNArgs(1),
+		Args:              atMost(1, "one SHEET"),
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := knownKinds(failOn); err != nil {
@@ -355,7 +355,7 @@ same, for somebody without this tool.
 		Example: `  trimlantern undo
   trimlantern undo --table options
   trimlantern undo --as-sql back.sql`,
-		Args:              cobra.MaximumNArgs(1),
+		Args:              atMost(1, "one JOURNAL"),
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Journals() }),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, err := a.open()
@@ -479,7 +479,7 @@ of the dump; a row that is larger than --largest-row stops it, with its place.
 		Example: `  mariadb-dump museum | trimlantern filter --site https://ternrock.example > museum-https.sql
   trimlantern filter --site https://ternrock.example --also www.ternrock.example museum.sql.gz secure.sql.gz
   trimlantern filter --site https://ternrock.example --as value < setting.txt`,
-		Args: cobra.MaximumNArgs(2),
+		Args: atMost(2, "IN and OUT"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if !slices.Contains([]string{"", "dump", "value"}, o.As) {
 				return fmt.Errorf("--as %s is not known; write dump or value", o.As)
@@ -579,7 +579,7 @@ Without a name the built-in ones are listed. A file of your own is read and chec
 		Example: `  trimlantern systems
   trimlantern systems wordpress
   trimlantern systems --against-database my-system.yaml`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atMost(1, "one NAME or FILE.yaml"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return system.Names(), cobra.ShellCompDirectiveDefault
 		},

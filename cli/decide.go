@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
@@ -41,7 +39,7 @@ site next. Nothing of the site changes before the next apply.
 func needs(n int, what string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) != n {
-			return fmt.Errorf("%s needs %s; trimlantern show lists what waits for a decision", c.CommandPath(), what)
+			return &work.Fault{Code: work.Misuse, What: nameOf(c) + " needs " + what, Do: "trimlantern show lists what waits for a decision"}
 		}
 		return nil
 	}

@@ -68,7 +68,7 @@ is clean. With --site it needs no site file.
 		Example: `  trimlantern redirect show apache
   trimlantern redirect show nginx --proxy --hsts
   trimlantern redirect show php --site https://ternrock.example --path /shop/`,
-		Args: cobra.ExactArgs(1),
+		Args: exactly(1, "the server: apache, nginx or php"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := server(args[0]); err != nil {
 				return err
@@ -110,7 +110,7 @@ of before is kept in the logbook: trimlantern undo puts it back later too.
 		Example: `  trimlantern redirect install apache /var/www/ternrock/.htaccess
   trimlantern redirect install php /var/www/ternrock/index.php --proxy
   trimlantern redirect install nginx /etc/nginx/sites-enabled/ternrock --after "nginx -s reload"`,
-		Args: cobra.ExactArgs(2),
+		Args: exactly(2, "the server and the file: apache|nginx|php FILE"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := server(args[0]); err != nil {
 				return err
@@ -145,7 +145,7 @@ func (a *app) redirectRemove() *cobra.Command {
 ` + exitCodes,
 		Example: `  trimlantern redirect remove /var/www/ternrock/.htaccess
   trimlantern redirect remove /etc/nginx/sites-enabled/ternrock --after "nginx -s reload"`,
-		Args: cobra.ExactArgs(1),
+		Args: exactly(1, "the file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, err := a.open()
 			if err != nil {

@@ -90,9 +90,9 @@ func (a *app) listing(l listing) *cobra.Command {
 	c := &cobra.Command{
 		Use:               l.name + " [" + l.of + "]",
 		Short:             l.short,
-		Long:              wrapped(l.long) + "\n\n" + exitCodes,
+		Long:              l.long + "\n\n" + exitCodes,
 		Example:           "  trimlantern show " + l.name,
-		Args:              cobra.MaximumNArgs(1),
+		Args:              atMost(1, "one "+l.of),
 		ValidArgsFunction: a.complete(l.names),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, err := a.open()

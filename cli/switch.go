@@ -56,7 +56,7 @@ is needed. --plain asks line by line, for screen readers.
   trimlantern switch --site https://ternrock.example --also www.ternrock.example /var/www/ternrock
   trimlantern switch --until preview
   trimlantern switch --yes --answers answers.yaml`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atMost(1, "one FOLDER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.runSwitch(c.Context(), o, strings.Join(args, ""))
 		},

@@ -20,9 +20,26 @@ import (
 // Width is how many columns a report for people takes at the most.
 const Width = 80
 
-// JSON writes a result with stable field names, indented. Characters that a
+// Version is the version of results as JSON: it grows when a field changes its meaning.
+const Version = 1
+
+// JSON writes a result with stable field names, indented, with its version first. Characters that a
 // terminal would act on are escaped, as JSON itself does with control characters.
 func JSON(w io.Writer, v any) error {
+	var buf bytes.Buffer
+	if err := bareJSON(&buf, v); err != nil {
+		return err
+	}
+	text := buf.String()
+	if rest, ok := strings.CutPrefix(text, "{\n"); ok {
+		text = fmt.Sprintf("{\n  \"version\": %d,\n%s", Version, rest)
+	}
+	_, err := io.WriteString(w, text)
+	return err
+}
+
+// bareJSON is JSON for the formats of others, which have versions of their own.
+func bareJSON(w io.Writer, v any) error {
 	var buf bytes.Buffer
 	e := json.NewEncoder(&buf)
 	e.SetIndent("", "  ")

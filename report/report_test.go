@@ -29,7 +29,7 @@ func TestClean(t *testing.T) {
 func TestJSON(t *testing.T) {
 	var buf bytes.Buffer
 	require.NoError(t, JSON(&buf, map[string]string{"a": "<\x1b[2J\u202e\u009b\u00e9>"}))
-	assert.Equal(t, "{\n  \"a\": \"<\\u001b[2J\\u202e\\u009bé>\"\n}\n", buf.String())
+	assert.Equal(t, "{\n  \"version\": 1,\n  \"a\": \"<\\u001b[2J\\u202e\\u009bé>\"\n}\n", buf.String())
 }
 
 func TestClip(t *testing.T) {

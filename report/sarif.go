@@ -116,5 +116,5 @@ func scanSARIF(w io.Writer, s *work.Scan) error {
 		}
 		run.Results = append(run.Results, r)
 	}
-	return JSON(w, sarif{Schema: "https://json.schemastore.org/sarif-2.1.0.json", Version: "2.1.0", Runs: []sarifRun{run}})
+	return bareJSON(w, sarif{Schema: "https://json.schemastore.org/sarif-2.1.0.json", Version: "2.1.0", Runs: []sarifRun{run}})
 }

@@ -341,7 +341,7 @@ type Lines struct{ W io.Writer }
 
 // Head writes the first line: what is shown, and of what.
 func (l Lines) Head(what, id, site string) error {
-	return l.put(map[string]any{"version": 1, "show": what, "id": id, "site": site})
+	return l.put(map[string]any{"version": Version, "show": what, "id": id, "site": site})
 }
 
 // Put writes one line.

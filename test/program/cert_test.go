@@ -195,7 +195,7 @@ func TestCertProof(t *testing.T) {
 		say  string
 	}{
 		{[]string{"cert", "proof", root, "../x", "y"}, "is no file name"}, {[]string{"cert", "proof", root, ".htaccess", "y"}, "is no file name"},
-		{[]string{"cert", "proof", root + "/nothing"}, "is no folder"}, {[]string{"cert", "proof", root, "x"}, "accepts 3 arg"},
+		{[]string{"cert", "proof", root + "/nothing"}, "is no folder"}, {[]string{"cert", "proof", root, "x"}, "needs the folder ROOT"},
 	} {
 		assert.Contains(t, want(t, 2, f.dir, f.args(c.args...)...).errs, c.say)
 	}

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var commands = []string{"init", "preview", "apply", "undo", "scan", "trace", "filter", "mend", "status", "history", "systems", "ready", "cert", "backup", "redirect", "checkup", "demo"}
+var commands = []string{"switch", "show", "decide", "init", "preview", "apply", "undo", "scan", "trace", "filter", "mend", "status", "history", "systems", "ready", "cert", "backup", "redirect", "checkup", "demo"}
 
 func TestHelp(t *testing.T) {
 	dir := t.TempDir()
@@ -23,9 +23,29 @@ func TestHelp(t *testing.T) {
 		help := want(t, 0, dir, c, "--help").out
 		assert.Contains(t, help, "Examples:", c)
 		assert.Contains(t, help, "trimlantern "+c, c)
-		assert.Contains(t, help, "Exit codes: 0", c)
+		assert.Contains(t, help, "Exit codes: help codes", c)
 	}
 	assert.Contains(t, want(t, 0, dir, "--version").out, "1.2.3-test")
+	for _, topic := range []string{"codes", "json", "site-file", "words", "options"} {
+		r := want(t, 0, dir, "help", topic)
+		assert.Greater(t, strings.Count(r.out, "\n"), 4, topic)
+		narrow(t, r.out)
+		assert.Contains(t, want(t, 2, dir, topic).errs, "help "+topic)
+	}
+	for _, c := range append(commands, "cert obtain", "cert renew", "cert revoke", "cert request", "cert check", "cert proof", "redirect show", "redirect install", "redirect remove", "redirect test",
+		"decide accept", "decide adopt", "decide replace", "decide forget", "decide leave", "decide secure", "show changes", "show left", "show scan", "show journal") {
+		r := want(t, 0, dir, append([]string{"help"}, strings.Fields(c)...)...)
+		narrow(t, r.out)
+		assert.Equal(t, r.out, want(t, 0, dir, append(strings.Fields(c), "--help")...).out)
+	}
+}
+
+// narrow wants a text that fits a terminal.
+func narrow(t *testing.T, text string) {
+	t.Helper()
+	for line := range strings.Lines(text) {
+		assert.LessOrEqual(t, len([]rune(strings.TrimSuffix(line, "\n"))), 80, line)
+	}
 }
 
 func TestCompletion(t *testing.T) {

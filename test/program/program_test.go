@@ -466,7 +466,7 @@ func TestSystemCommand(t *testing.T) {
 		"broken":     {[]string{"systems", "broken.yaml"}, 2, "line 2: field colour not found"},
 		"no site":    {[]string{"systems", "--against-database"}, 2, "there is no trimlantern.yaml"},
 		"as JSON":    {[]string{"systems", "wordpress", "--format", "json"}, 0, `"locks": {`},
-		"two of one": {[]string{"systems", "a", "b"}, 2, "accepts at most 1 arg"},
+		"two of one": {[]string{"systems", "a", "b"}, 2, "takes one NAME or FILE.yaml"},
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "broken.yaml"), []byte("name: x\ncolour: red\n"), 0o644))
 		r := run(t, dir, c.args...)

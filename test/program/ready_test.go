@@ -250,7 +250,7 @@ func TestRedirectCommand(t *testing.T) {
 	}{
 		{[]string{"redirect", "test", "ternrock.example"}, "has no scheme"},
 		{[]string{"redirect", "show", "teapot"}, "is no server that rules are written for"},
-		{[]string{"redirect", "show"}, "accepts 1 arg"},
+		{[]string{"redirect", "show"}, "needs the server"},
 		{[]string{"redirect", "show", "apache", "--path", "shop"}, "write it like /shop/"},
 	} {
 		assert.Contains(t, want(t, 2, f.dir, append(c.args, "--site", "https://ternrock.example")...).errs, c.say)
