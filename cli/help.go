@@ -20,7 +20,7 @@ var groups = []struct {
 }{
 	{"The road", []string{"switch", "init", "ready", "cert", "backup", "preview", "show", "decide", "apply", "redirect", "scan"}},
 	{"Along the way", []string{"status", "history", "undo", "trace", "mend", "filter"}},
-	{"Afterwards", []string{"checkup"}},
+	{"Afterwards, and for many sites", []string{"checkup", "fleet"}},
 	{"About the program", []string{"demo", "systems", "completion", "help"}},
 }
 
@@ -60,9 +60,9 @@ folder, or from the file's own folder. Unknown keys are refused.
   system     the kind of system: wordpress, generic, or a FILE.yaml of your own
   folder     the site's folder, from / on
   system-folder  the system's folder, where its configuration lies elsewhere
-  database   kind (mysql, postgres, sqlite, dump), file, config (the system's own
-             configuration), host, port, socket, user, name, schema, charset,
-             tls (off, encrypt, verify), tls-ca, identity, prefix; and one of
+  database   kind (mysql, postgres, sqlite, dump), file, config (the system's
+             own configuration), host, port, socket, user, name, schema,
+             charset, tls (off, encrypt, verify), tls-ca, identity, prefix; and one of
              password-env, password-file. Never the password itself.
   files      folders with themes or plugins
   choose     a part of the site: tables, except, sites, address
@@ -74,7 +74,7 @@ folder, or from the file's own folder. Unknown keys are refused.
 	{"words", "The words that are used here", `alias         another name of the same site, like www.
 sister site   another site of the same network, with an address of its own
 reference     one URL with an insecure scheme at one place
-spelling      how a reference is written there: plain, http:\/\/, http%3A%2F%2F …
+spelling      how a reference is written there: plain, http:\/\/, http%3A …
 envelope      what wraps text and must be sealed again when the text changes: a
               length, a checksum, an encoding, a signature
 system        a description of one kind of content-managed system (YAML)

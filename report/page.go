@@ -22,11 +22,15 @@ var pageStyle string
 //go:embed summary.html
 var summaryText string
 
+//go:embed fleet.html
+var fleetText string
+
 // The pages: each is one file that holds all it needs.
 var (
 	styled          = template.Must(template.New("style").Parse(pageStyle))
 	pageTemplate    = template.Must(template.Must(styled.Clone()).New("page").Parse(pageText))
 	summaryTemplate = template.Must(template.Must(styled.Clone()).New("summary").Parse(summaryText))
+	fleetTemplate   = template.Must(template.Must(styled.Clone()).New("fleet").Parse(fleetText))
 )
 
 // What a page shows at the most.

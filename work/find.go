@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"trimlantern/outside/database"
+	"trimlantern/outside/disk"
 	"trimlantern/outside/system"
 )
 
@@ -224,4 +225,36 @@ func (in *initing) take(path, base string, l *system.System) error {
 		}
 	}
 	return nil
+}
+
+// SitesBelow lists the folders below one that hold a site of their own: each is the folder of a system's
+// configuration, or of an SQLite database.
+func SitesBelow(folder string) ([]string, error) {
+	systems, err := systemsNamed("")
+	if err != nil {
+		return nil, misuse(err, "a built-in system description", "report this")
+	}
+	configs := map[string]*system.System{}
+	for _, l := range systems {
+		if l.Config != nil && l.Config.File != "" {
+			configs[l.Config.File] = l
+		}
+	}
+	have, err := lookBelow(folder, configs)
+	if err != nil {
+		return nil, misuse(err, folder+" cannot be looked through", "make it readable, or run the command as a user who may read it")
+	}
+	var all []string
+	for _, config := range have.configs {
+		if dir := filepath.Dir(config); !slices.Contains(all, dir) {
+			all = append(all, dir)
+		}
+	}
+	for _, file := range have.sqlite {
+		inside := func(site string) bool { _, in := disk.Inside(site, file); return in }
+		if !slices.ContainsFunc(all, inside) { // else it is something that a system keeps
+			all = append(all, filepath.Dir(file))
+		}
+	}
+	return all, nil
 }
