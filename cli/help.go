@@ -62,8 +62,8 @@ folder, or from the file's own folder. Unknown keys are refused.
   system-folder  the system's folder, where its configuration lies elsewhere
   database   kind (mysql, postgres, sqlite, dump), file, config (the system's
              own configuration), host, port, socket, user, name, schema,
-             charset, tls (off, encrypt, verify), tls-ca, identity, prefix; and one of
-             password-env, password-file. Never the password itself.
+             charset, tls (off, encrypt, verify), tls-ca, identity, prefix; one
+             of password-env, password-file. Never the password itself.
   files      folders with themes or plugins
   choose     a part of the site: tables, except, sites, address
   hosts      decisions about other hosts: HOST: secure, insecure or leave
