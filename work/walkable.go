@@ -53,7 +53,6 @@ const backupFresh = 24 * time.Hour
 type RuleFiles struct {
 	Server string            // the one that answers, where it says so: "apache" or "nginx"
 	Of     map[string]string // the likeliest file for each kind of rules; none: nobody can tell
-	Proxy  bool              // something in front says that TLS ends there
 }
 
 // RuleFiles looks which server answers, and which file its rules would go into.

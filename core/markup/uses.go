@@ -58,6 +58,9 @@ func (u *Uses) read(b []byte, shift int) {
 				if c.Element == "base" {
 					c.Use = Loads // what is written without a host is loaded from there
 				}
+				if c.Use == Loads {
+					c.Use = dataUse(b[a.Start:a.End])
+				}
 				if c.Use != Text {
 					u.add(shift+a.Start, shift+a.End, c.Use)
 				}
@@ -96,10 +99,25 @@ func (u *Uses) sheet(start, end int) {
 	from := start
 	WalkCSS(u.b[start:end], func(s StyleURL) {
 		u.add(from, start+s.Start, Text)
-		u.add(max(from, start+s.Start), start+s.End, Loads)
+		u.add(max(from, start+s.Start), start+s.End, dataUse(u.b[start+s.Start:start+s.End]))
 		from = max(from, start+s.End)
 	})
 	u.add(from, end, Text)
+}
+
+// dataUse returns the use of what stands inside a URL that a page loads: Loads, but where that is a data: URL
+// (RFC 2397). What is written inside a picture or a font is its content, of which a browser loads nothing;
+// a document may load.
+func dataUse(b []byte) Use {
+	b = bytes.TrimLeft(b, " \t\r\n\f'\"")
+	if len(b) < 5 || !strings.EqualFold(string(b[:5]), "data:") {
+		return Loads
+	}
+	typ := strings.ToLower(string(b[5:min(len(b), 64)]))
+	if strings.HasPrefix(typ, "text/html") || strings.HasPrefix(typ, "application/xhtml") || strings.HasPrefix(typ, "text/css") {
+		return Maybe
+	}
+	return Text
 }
 
 // script reads the contexts of a script at b[start:end].

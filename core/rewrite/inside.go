@@ -414,7 +414,9 @@ func (t *reading) reference(ref reference.Reference, limit int) {
 				host = h
 			}
 		} else {
-			f.Use = t.useAt(ref)
+			if f.Use = t.useAt(ref); markup.IsIdent(t.b, ref.Start) {
+				f.Use = markup.Ident
+			}
 			if f.By == "" {
 				f.Reason = t.judge(rel, f, tail, ref)
 			} else if f.Use == markup.Ident {
@@ -653,7 +655,7 @@ func (w *worker) count(host string) {
 // judge says why a reference that is not the site's own is left, or "" where it
 // is to be rewritten.
 func (w *worker) judge(rel address.Relation, f Finding, tail string, ref reference.Reference) Reason {
-	if f.Use == markup.Ident || f.Use != markup.Loads && markup.IsStandard(f.Host, tail) {
+	if f.Use == markup.Ident || markup.IsStandard(f.Host, tail) && (f.Use != markup.Loads || markup.AssetKind(f.URL) == "") {
 		return Standard
 	}
 	if ref.Glued > 0 && w.rules.Site.Relate(ref.Host[:ref.Glued], "", w.rules.Site.Path) == address.Ours {

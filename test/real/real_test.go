@@ -93,6 +93,7 @@ type bench struct {
 	http          string
 	https         string
 	pool          *x509.CertPool
+	validFor      time.Duration // of the certificates that are made; 0: a day
 }
 
 // setUp is a world with the system installed in it.
@@ -277,7 +278,7 @@ DirectoryIndex index.php
 
 // certificate makes an authority and a certificate for the site's names.
 func (b *bench) certificate(more ...string) (certFile, keyFile string) {
-	return b.certificateUntil(time.Now().Add(24*time.Hour), more...)
+	return b.certificateUntil(time.Now().Add(max(b.validFor, 24*time.Hour)), more...)
 }
 
 // certificateUntil makes one that ends at a time.

@@ -137,10 +137,11 @@ func TestStockSystem(t *testing.T) {
 	}
 }
 
-// takeThrough takes one stock system there and back.
-func (w *web) takeThrough(s stock) {
+// stand sets the system up as it is before the switch. It returns its address, the file that rules go into, and the
+// server behind the proxy, where there is one.
+func (w *web) stand(s stock) (address, file, direct string) {
 	t := w.t
-	address := "http://" + host
+	address = "http://" + host
 	base := "/"
 	if s.folder != "" {
 		address += "/" + s.folder
@@ -156,7 +157,7 @@ func (w *web) takeThrough(s stock) {
 	}
 	htaccess := filepath.Join(w.system, ".htaccess")
 	block := "# BEGIN the system's own\nRewriteEngine On\nRewriteBase " + base + "\nRewriteRule ^index\\.php$ - [L]\nRewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule . " + base + "index.php [L]\n# END\n"
-	file := htaccess
+	file = htaccess
 	if s.server == "nginx" {
 		file = w.stockNginx(s.folder)
 	} else {
@@ -164,12 +165,19 @@ func (w *web) takeThrough(s stock) {
 		require.NoError(t, os.WriteFile(htaccess, []byte(block), 0o644))
 		w.apache(filepath.Join(w.dir, "www"))
 	}
-	direct := w.plain
+	direct = w.plain
 	w.await("the server", func() bool { return w.visits(address+"/wp-login.php").status == 200 })
 	w.run(w.dir, "chown", "-R", "www-data", w.system)
 	for _, u := range []string{address + "/", address + "/visit/", address + "/wp-login.php"} { // lets the system write what it writes at first
 		require.Equal(t, 200, w.visits(u).status, u)
 	}
+	return address, file, direct
+}
+
+// takeThrough takes one stock system there and back.
+func (w *web) takeThrough(s stock) {
+	t := w.t
+	address, file, direct := w.stand(s)
 	install := []string{"redirect", "install", s.server, file}
 	if s.server == "php" {
 		file = filepath.Join(w.system, "wp-config.php")

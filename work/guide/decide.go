@@ -30,7 +30,8 @@ func (w *walk) decide() (again bool, err error) {
 			return again, err
 		}
 		items := slices.DeleteFunc(slices.Clone(list.Items), func(i work.Item) bool {
-			return i.Pending != "" || len(i.Choices) == 0 || w.later[i.Key()]
+			// What ready and redirect test find is asked about, and looked at again, in steps of their own.
+			return i.Pending != "" || len(i.Choices) == 0 || i.What != "" || w.later[i.Key()]
 		})
 		if len(items) == 0 {
 			return again, nil

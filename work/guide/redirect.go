@@ -72,7 +72,15 @@ func (w *walk) install(server string, files work.RuleFiles) (done bool, err erro
 			return false, err
 		}
 	}
-	r, err := w.jobs.InstallRules(w.ctx, rules.Rule{Server: server, Proxy: files.Proxy}, file, o)
+	rule := rules.Rule{Server: server}
+	r, err := w.jobs.InstallRules(w.ctx, rule, file, o)
+	if err == nil && r.Code() != work.Clean {
+		// Behind a proxy that ends TLS another rule is right. Trying it does no harm: it is taken back if it is wrong.
+		rule.Proxy = true
+		if behind, perr := w.jobs.InstallRules(w.ctx, rule, file, o); perr == nil && behind.Code() == work.Clean {
+			r = behind
+		}
+	}
 	if err != nil {
 		return false, w.told(err)
 	}
