@@ -21,7 +21,10 @@ func (w *web) switching(code int, address, answers string) string {
 
 // TestSwitchReal takes the real system through the guided run, in several set-ups, and back.
 func TestSwitchReal(t *testing.T) {
-	for _, s := range []stock{{what: "alone", server: "apache"}, {what: "a network", server: "apache", network: "mapped"}, {what: "behind a proxy", server: "apache", proxy: "X-Forwarded-Proto"}} {
+	for _, s := range []stock{{what: "alone", server: "apache"}, {what: "a network", server: "apache", network: "mapped", long: true}, {what: "behind a proxy", server: "apache", proxy: "X-Forwarded-Proto", long: true}} {
+		if s.long && !*stockAll {
+			continue // check-long takes it
+		}
 		t.Run(s.what, func(t *testing.T) {
 			t.Parallel()
 			w := newWeb(t)
@@ -30,6 +33,7 @@ func TestSwitchReal(t *testing.T) {
 			if s.proxy != "" {
 				w.behind(s.proxy)
 			}
+			require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "trimlantern.yaml"))) // that of other tests
 			before := must(t, file)
 			said := w.switching(0, address, "redirect: apache\nrule-file: "+file+"\n")
 			assert.Contains(t, said, "The site is on HTTPS, and every page that was scanned is clean.")

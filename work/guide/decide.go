@@ -50,6 +50,9 @@ func (w *walk) decide() (again bool, err error) {
 		}
 		asked = true
 		done, err := w.item(items[0], items)
+		if done {
+			w.last = nil
+		}
 		if err != nil {
 			return again, err
 		}

@@ -118,6 +118,8 @@ type walk struct {
 	o      Options
 	out    *Walked
 	later  map[string]bool // items that were put off
+	last   *work.Preview   // the newest one, where nothing was decided or changed since
+	faulty bool            // the site was not all ready: what was changed may have mended that
 }
 
 // Walk walks the road of a site whose site file is there.
@@ -181,7 +183,8 @@ func (w *walk) ready() error {
 			return err
 		}
 		w.person.Tell(r)
-		if r.Code() == work.Clean {
+		w.faulty = r.Code() != work.Clean
+		if !w.faulty {
 			return nil
 		}
 		stops := r.Worst() == point.Stop
@@ -358,6 +361,7 @@ func (w *walk) preview() error {
 			return err
 		}
 		w.person.Tell(p)
+		w.last = p
 		again, err := w.decide()
 		if err != nil || !again {
 			return err
@@ -367,9 +371,12 @@ func (w *walk) preview() error {
 
 // apply carries the newest sheet out, with the person's consent.
 func (w *walk) apply() error {
-	p, err := w.jobs.Preview(w.ctx)
-	if err != nil {
-		return err
+	p := w.last
+	if w.last = nil; p == nil {
+		var err error
+		if p, err = w.jobs.Preview(w.ctx); err != nil {
+			return err
+		}
 	}
 	if p.Changes() == 0 {
 		w.person.Tell(Nothing{})
@@ -395,6 +402,13 @@ type Nothing struct{}
 
 // check reads every page over HTTPS, and goes through what is left, until nothing more can be done here.
 func (w *walk) check() error {
+	if w.faulty {
+		r, err := w.jobs.Ready(w.ctx, work.ReadyOptions{})
+		if err != nil {
+			return err
+		}
+		w.person.Tell(r)
+	}
 	for {
 		o := w.o.Scan
 		o.Trace = true
