@@ -3,10 +3,21 @@ VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO ?= go
 export CGO_ENABLED := 0
 
-.PHONY: build demo check check-long fast lint unit real tools clean
+.PHONY: build demo check check-long fast lint unit real tools clean install dist
 
 build:
 	$(GO) build -trimpath -ldflags '-s -w -X trimlantern/cli.Version=$(VERSION)' -o trimlantern ./cmd/trimlantern
+
+# Where make install puts the program, its manual pages and completions.
+PREFIX ?= /usr/local
+DESTDIR ?=
+
+install: build
+	packaging/tree.sh ./trimlantern $(DESTDIR)$(PREFIX)
+
+# Static binaries for all systems, a Debian package for two, and their checksums, in dist/. Two builds are equal.
+dist:
+	packaging/dist.sh $(VERSION)
 
 demo: build
 	./trimlantern demo
@@ -41,7 +52,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
 	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
-	$(GO) test -tags real -count=1 -timeout 60m -run TestStockSystem -v ./test/real -stock-all
+	$(GO) test -tags real -count=1 -timeout 60m -run "TestStockSystem|TestSwitchReal|TestPackage" -v ./test/real -stock-all
 	$(GO) test -tags real -count=1 -timeout 120m -run TestInstallIntoAny -v ./test/real -rule-files 1000 -rule-seed 0
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestDumpOptions|TestPanelExports|TestSystemsDumpIsAStore' -v ./test/real -exports-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestAnyScript|TestDumpsOfRandomDatabases' -v ./test/real -sql-scripts 1000 -sql-seed 0 -random-dumps 200

@@ -118,6 +118,7 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
 	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.fleetCommand(), a.demoCommand())
 	a.face(root)
+	root.AddCommand(a.manCommand(root))
 	return root
 }
 
