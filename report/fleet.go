@@ -33,7 +33,7 @@ func (t *Text) Fleet(f *fleet.Fleet) {
 		}
 		t.printf("  %s %-30s %s\n", mark, t.clip(shortSite(o.Site), 30), t.clip(OutcomeWords(o), 43))
 	}
-	t.printf("\n%s, %s well.\n", plural(len(f.Outcomes), "site"), number(well))
+	t.printf("\n%s, %s %s.\n", plural(len(f.Outcomes), "site"), number(well), wellWord(f.Command))
 	for _, o := range f.Outcomes {
 		if o.Error == "" {
 			continue
@@ -51,6 +51,15 @@ func (t *Text) Fleet(f *fleet.Fleet) {
 		t.printf("%s\n", t.care(plural(f.Left, "site")+" left out."))
 		t.next("trimlantern fleet " + f.Command + " --resume")
 	}
+}
+
+// wellWord is what a site is whose command ended with 0: a check found nothing wrong, or work was done.
+func wellWord(command string) string {
+	switch command {
+	case "init", "preview", "apply", "renew":
+		return "done"
+	}
+	return "well"
 }
 
 func shortSite(s string) string { return strings.TrimPrefix(s, "https://") }
@@ -71,7 +80,7 @@ func OutcomeWords(o fleet.Outcome) string {
 			}
 		}
 		if r.Clean {
-			return "on HTTPS, every page that was scanned is clean"
+			return onHTTPS(r)
 		}
 		return fmt.Sprintf("%d of %d steps; next: %s", done, len(r.Steps), r.Next)
 	case *work.Ready:
@@ -168,7 +177,7 @@ func FleetHTML(w io.Writer, f *fleet.Fleet) error {
 		}
 		d.Rows = append(d.Rows, row)
 	}
-	d.Words = fmt.Sprintf("%s, %s well.", plural(len(f.Outcomes), "site"), number(well))
+	d.Words = fmt.Sprintf("%s, %s %s.", plural(len(f.Outcomes), "site"), number(well), wellWord(f.Command))
 	if f.Left > 0 {
 		d.Words += " " + plural(f.Left, "site") + " left out."
 	}

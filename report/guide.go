@@ -442,7 +442,7 @@ func (t *Text) Walked(w *work.Status, done *guide.Walked) {
 		open = done.Left.Open()
 	}
 	if w.Clean {
-		t.tick(t.good("The site is on HTTPS, and every page that was scanned is clean."))
+		t.tick(t.good("The site is " + onHTTPS(w) + "."))
 	} else {
 		if done.Stopped != "" {
 			t.printf("Stopped at: %s. The same command goes on from there.\n", strings.ToLower(steps[done.Stopped][0]))

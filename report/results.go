@@ -745,9 +745,18 @@ func (t *Text) Status(s *work.Status) {
 		t.wrap("      ", Clean(step.What))
 	}
 	if s.Clean {
-		t.printf("\n%s\n", t.good("The site is on HTTPS, and every page that was scanned is clean."))
+		t.printf("\n%s\n", t.good("The site is "+onHTTPS(s)+"."))
 	}
 	t.next(s.Next)
+}
+
+// onHTTPS is the good verdict on a site.
+func onHTTPS(s *work.Status) string {
+	words := "on HTTPS, and every page that was scanned is clean"
+	if s.Excepted > 0 {
+		words += ", except for " + plural(s.Excepted, "finding") + " that you accepted"
+	}
+	return words
 }
 
 // Filtered reports what filter did.

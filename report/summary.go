@@ -32,7 +32,7 @@ func Summary(w io.Writer, g *guide.Walked, took time.Duration) error {
 		Took: took.Round(time.Second).String(), Next: Clean(g.Status.Next)}
 	d.Verdict = "Not done yet"
 	if d.Done {
-		d.Verdict = "On HTTPS, and every page that was scanned is clean"
+		d.Verdict = strings.Replace(onHTTPS(g.Status), "on HTTPS", "On HTTPS", 1)
 	}
 	for _, s := range g.Status.Steps {
 		d.Steps = append(d.Steps, summaryStep{Clean(s.Name), s.State, Clean(s.What), clock(s.When)})

@@ -21,6 +21,8 @@ type Status struct {
 	Steps []Step `json:"steps"`
 	Next  string `json:"next"` // the one next command
 	Clean bool   `json:"clean"`
+
+	Excepted int `json:"excepted"` // findings on the pages that the owner accepted: clean but for them
 }
 
 // Step is one step of the road.
@@ -331,6 +333,7 @@ func (s steps) scan(scan *Scan, changed time.Time) bool {
 	default:
 		except := ""
 		if n := len(scan.Accepted); n > 0 {
+			s.Excepted = n
 			except = ", except for " + countOf(n, "finding") + " that you accepted"
 		}
 		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean%s", scan.Read, except)

@@ -62,9 +62,9 @@ func TestFleet(t *testing.T) {
 	assert.Contains(t, want(t, 2, root, "fleet", "init").errs, "needs a folder")
 	assert.Contains(t, want(t, 2, root, "fleet", "init", "nowhere").errs, "there is no nowhere")
 	r := want(t, 0, root, append([]string{"fleet", "init", root}, network...)...)
-	assert.Contains(t, r.out, "30 sites, 30 well.")
+	assert.Contains(t, r.out, "30 sites, 30 done.")
 	r = want(t, 0, root, "fleet", "init", root)
-	assert.Contains(t, r.out, "30 sites, 30 well.", "what is there stays")
+	assert.Contains(t, r.out, "30 sites, 30 done.", "what is there stays")
 
 	// Three are broken now.
 	home := homeOf(root)
@@ -74,13 +74,13 @@ func TestFleet(t *testing.T) {
 	require.NoError(t, err)
 
 	r = want(t, 3, root, "fleet", "preview")
-	assert.Contains(t, r.out, "30 sites, 27 well.")
+	assert.Contains(t, r.out, "30 sites, 27 done.")
 	for _, bad := range []int{3, 11, 20} {
 		assert.Contains(t, r.out, "[-] "+names[bad])
 	}
 	assert.Equal(t, 3, strings.Count(r.out, "What to do: "), "each says what to do")
 	r = want(t, 2, root, "fleet", "apply", "--only", "site0*")
-	assert.Contains(t, r.out, "10 sites, 9 well.")
+	assert.Contains(t, r.out, "10 sites, 9 done.")
 	assert.Contains(t, r.out, "cells changed")
 	assert.Contains(t, dump(t, filepath.Join(root, names[4], "site.db")), "https://"+names[4])
 	assert.NotContains(t, dump(t, filepath.Join(root, names[15], "site.db")), "https://"+names[15], "only those that were named")
