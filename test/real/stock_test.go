@@ -36,7 +36,7 @@ var stocks = []stock{
 	{what: "Apache", server: "apache"},
 	{what: "Apache, in a folder", server: "apache", folder: "museum", long: true},
 	{what: "Apache, a network of sub-domains", server: "apache", network: "sub-domains", long: true},
-	{what: "Apache, a network with a domain of its own", server: "apache", network: "mapped"},
+	{what: "Apache, a network with a domain of its own", server: "apache", network: "mapped", long: true},
 	{what: "Apache, behind X-Forwarded-Proto", server: "apache", proxy: "X-Forwarded-Proto"},
 	{what: "Apache, behind Forwarded", server: "apache", proxy: "Forwarded", long: true},
 	{what: "Apache, behind X-Forwarded-Ssl", server: "apache", proxy: "X-Forwarded-Ssl", long: true},
