@@ -564,6 +564,35 @@ func (t *Text) Applied(a *work.Applied) {
 	for _, f := range a.Emptied {
 		t.printf("  %s emptied, %s kept for undo\n", clip(f.Path, 40), plural(f.Files, "file"))
 	}
+	t.checked(a)
+	person := 0
+	for r, n := range a.Remain.Counts {
+		if r.NeedsPerson() {
+			person += n
+		}
+	}
+	if person > 0 {
+		t.heading("Still needs a person")
+		for _, r := range reasonsByCount(a.Remain.Counts) {
+			if r.NeedsPerson() {
+				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), clip(firstPlace(a.Remain.Left, r), 64-len(r.Words())))
+			}
+		}
+	}
+	switch {
+	case a.Remain.Kind == work.Lengths:
+		t.next("trimlantern preview")
+	case a.Remain.Changes() > 0:
+		t.next("trimlantern preview, for what came since")
+	case person > 0:
+		t.next("trimlantern show, which lists what needs a decision")
+	default:
+		t.next("trimlantern scan")
+	}
+}
+
+// checked reports how apply made sure of what it did.
+func (t *Text) checked(a *work.Applied) {
 	t.heading("Checked")
 	planned, changed := plural(a.Planned, "cell"), number(a.Changed)
 	if a.Sources > 0 {
@@ -599,30 +628,6 @@ func (t *Text) Applied(a *work.Applied) {
 		t.printf("  %s\n", t.faint("last backup: "+a.Backup))
 	} else {
 		t.printf("  %s\n", t.faint("no backup was made before (trimlantern backup)"))
-	}
-	person := 0
-	for r, n := range a.Remain.Counts {
-		if r.NeedsPerson() {
-			person += n
-		}
-	}
-	if person > 0 {
-		t.heading("Still needs a person")
-		for _, r := range reasonsByCount(a.Remain.Counts) {
-			if r.NeedsPerson() {
-				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), clip(firstPlace(a.Remain.Left, r), 64-len(r.Words())))
-			}
-		}
-	}
-	switch {
-	case a.Remain.Kind == work.Lengths:
-		t.next("trimlantern preview")
-	case a.Remain.Changes() > 0:
-		t.next("trimlantern preview, for what came since")
-	case person > 0:
-		t.next("trimlantern show, which lists what needs a decision")
-	default:
-		t.next("trimlantern scan")
 	}
 }
 
