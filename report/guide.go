@@ -68,54 +68,62 @@ var answers = map[string]string{
 	"site yes": "Yes, this is the site", "site no": "No, something is wrong",
 }
 
+// questions are the words of the guided run's questions: what is asked, and what ? explains.
+var questions = map[string][2]string{
+	"item": {"What should become of it?",
+		"Nothing is changed before you agree to the changes. What you decide is kept in the site file and can be taken back: trimlantern decide forget. To decide later leaves it as it is."},
+	"site": {"Is this the site?",
+		"The site file says which address, database and files belong to it. If something is wrong, name it: trimlantern switch --site https://HOST --also www.HOST FOLDER. The site file itself can be edited."},
+	"ready": {"What now?",
+		"What is marked [-] would stop visitors once everything leads to HTTPS: the switch waits for it. What is marked [!] needs attention and can wait. A certificate comes from your host's panel, or from any authority that speaks the open protocol."},
+	"directory": {"The address of the authority's directory",
+		"Any certificate authority that speaks the open protocol (RFC 8555) publishes one, like https://authority.example/directory. Leave it empty to go back."},
+	"chain": {"Which file does the web server read the certificate from?",
+		"The file that the server's configuration names. It is replaced when the new certificate was checked, and comes back if anything shows worse. Leave it empty to keep the certificate beside the site file only."},
+	"key": {"And the private key?",
+		"The file that the server's configuration names for the private key."},
+	"reload": {"Which command has the server read the files?",
+		"Like: systemctl reload apache2. Leave it empty if the server does so by itself."},
+	"terms": {"Do you accept the authority's terms of service?",
+		"The authority publishes them at its address. Without accepting them it issues nothing."},
+	"unfinished": {"A change was interrupted. What should become of it?",
+		"What was done is in the journal. Finishing goes on where it stopped; taking it back restores what stood there before."},
+	"backup": {"Make a backup first?",
+		"The journal takes back what this program changes. A backup is for everything else. It is written to a folder that only you can enter, and read back."},
+	"backup-failed": {"There is no backup. What now?",
+		"You can fix what is named above and try again, or go on without: what this program changes can be taken back all the same."},
+	"many": {"Go through them now?",
+		"What is put off stays as it is, and is listed by: trimlantern show."},
+	"replace-by": {"Which HTTPS address takes its place?",
+		"It is put wherever exactly this address is stored. Leave it empty to go back."},
+	"because": {"Why? (for whoever looks after the site next)",
+		"The site file keeps the reason. Leave it empty to go back."},
+	"mend": {"Correct these lengths now?",
+		"An earlier replacement changed texts without their lengths. Only values that become sound all the way down are corrected. undo takes it back."},
+	"apply": {"Make these changes now?",
+		"Each value is compared with what the preview saw, and goes into the journal before it is changed. trimlantern undo takes all of it back. Everybody who is logged in has to log in again if the site's own addresses change."},
+	"redirect": {"Put the redirect in place?",
+		"Rules go into a file between two marking lines, and every address is followed afterwards. If any answers worse than before, the file is put back at once. If your host's panel has a switch for it, use that, then look again."},
+	"rule-file": {"Into which file?",
+		"For Apache the .htaccess in the site's folder, for PHP the first file that runs, for nginx the file with the site's server blocks. Leave it empty to see the rules, to put them in by hand."},
+	"rule-reload": {"Which command has the server read the file?",
+		"Like: nginx -s reload."},
+}
+
 // Ask puts a question into words.
 func Ask(q guide.Question) Asked {
-	a := Asked{}
-	switch q.ID {
-	case "site":
-		a.Title, a.Explain = "Is this the site?", "The site file says which address, database and files belong to it. If something is wrong, name it: trimlantern switch --site https://HOST --also www.HOST FOLDER. The site file itself can be edited."
-	case "address":
-		a.Title, a.Explain = "What is the site's HTTPS address?", "Like https://ternrock.example. It could not be found in the database."
-	case "ready":
-		a.Title = "What now?"
-		a.Explain = "What is marked [-] would stop visitors once everything leads to HTTPS: the switch waits for it. What is marked [!] needs attention and can wait. A certificate comes from your host's panel, or from any authority that speaks the open protocol."
-	case "directory":
-		a.Title, a.Explain = "The address of the authority's directory", "Any certificate authority that speaks the open protocol (RFC 8555) publishes one, like https://authority.example/directory. Leave it empty to go back."
-	case "chain":
-		a.Title, a.Explain = "Which file does the web server read the certificate from?", "The file that the server's configuration names. It is replaced when the new certificate was checked, and comes back if anything shows worse. Leave it empty to keep the certificate beside the site file only."
-	case "key":
-		a.Title, a.Explain = "And the private key?", "The file that the server's configuration names for the private key."
-	case "reload":
-		a.Title, a.Explain = "Which command has the server read the files?", "Like: systemctl reload apache2. Leave it empty if the server does so by itself."
-	case "terms":
-		a.Title, a.About, a.Explain = "Do you accept the authority's terms of service?", Clean(fmt.Sprint(q.About)), "The authority publishes them at its address. Without accepting them it issues nothing."
-	case "unfinished":
-		a.Title, a.Explain = "A change was interrupted. What should become of it?", "What was done is in the journal. Finishing goes on where it stopped; taking it back restores what stood there before."
-	case "backup":
-		a.Title, a.Explain = "Make a backup first?", "The journal takes back what this program changes. A backup is for everything else. It is written to a folder that only you can enter, and read back."
-	case "backup-failed":
-		a.Title, a.Explain = "There is no backup. What now?", "You can fix what is named above and try again, or go on without: what this program changes can be taken back all the same."
-	case "many":
-		a.Title, a.Explain = "Go through them now?", "What is put off stays as it is, and is listed by: trimlantern show."
-		if n, ok := q.About.(guide.Items); ok {
-			a.About = plural(n.Count, "item") + " need a decision."
+	a := Asked{Title: questions[q.ID][0], Explain: questions[q.ID][1]}
+	switch about := q.About.(type) {
+	case guide.Items:
+		a.About = plural(about.Count, "item") + " need a decision."
+	case guide.ItemAbout:
+		if q.ID == "item" {
+			a.About = aboutItem(about.Item)
 		}
-	case "item":
-		a = askItem(q)
-	case "replace-by":
-		a.Title, a.Explain = "Which HTTPS address takes its place?", "It is put wherever exactly this address is stored. Leave it empty to go back."
-	case "because":
-		a.Title, a.Explain = "Why? (for whoever looks after the site next)", "The site file keeps the reason. Leave it empty to go back."
-	case "mend":
-		a.Title, a.Explain = "Correct these lengths now?", "An earlier replacement changed texts without their lengths. Only values that become sound all the way down are corrected. undo takes it back."
-	case "apply":
-		a.Title, a.Explain = "Make these changes now?", "Each value is compared with what the preview saw, and goes into the journal before it is changed. trimlantern undo takes all of it back. Everybody who is logged in has to log in again if the site's own addresses change."
-	case "redirect":
-		a.Title, a.Explain = "Put the redirect in place?", "Rules go into a file between two marking lines, and every address is followed afterwards. If any answers worse than before, the file is put back at once. If your host's panel has a switch for it, use that, then look again."
-	case "rule-file":
-		a.Title, a.Explain = "Into which file?", "For Apache the .htaccess in the site's folder, for PHP the first file that runs, for nginx the file with the site's server blocks. Leave it empty to see the rules, to put them in by hand."
-	case "rule-reload":
-		a.Title, a.Explain = "Which command has the server read the file?", "Like: nginx -s reload."
+	case string:
+		if q.ID == "terms" {
+			a.About = Clean(about)
+		}
 	}
 	for _, c := range q.Choices {
 		words, ok := answers[q.ID+" "+c]
@@ -132,13 +140,8 @@ func Ask(q guide.Question) Asked {
 	return a
 }
 
-func askItem(q guide.Question) Asked {
-	a := Asked{Title: "What should become of it?", Explain: "Nothing is changed before you agree to the changes. What you decide is kept in the site file and can be taken back: trimlantern decide forget. To decide later leaves it as it is."}
-	about, ok := q.About.(guide.ItemAbout)
-	if !ok {
-		return a
-	}
-	i := about.Item
+// aboutItem says in a few lines what an item is about.
+func aboutItem(i work.Item) string {
 	var lines []string
 	switch {
 	case i.URL != "":
@@ -156,8 +159,7 @@ func askItem(q guide.Question) Asked {
 	if i.URL != "" && len(i.Places) > 0 {
 		lines = append(lines, clip("in "+strings.Join(i.Places, "; "), 76))
 	}
-	a.About = strings.Join(lines, "\n")
-	return a
+	return strings.Join(lines, "\n")
 }
 
 // Asking shows what a question is about.
