@@ -240,7 +240,7 @@ and what to do about it. NUMBER is the number of a finding in the last scan.
   trimlantern trace --format json http://charts.tideoffice.example/today.png`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return fmt.Errorf("trace needs one URL, as scan lists it, or its number")
+				return argFault(c, "needs one URL, as scan lists it, or its number")
 			}
 			return nil
 		},

@@ -18,6 +18,7 @@ import (
 
 	"trimlantern/outside/disk"
 	"trimlantern/outside/sitefile"
+	"trimlantern/outside/yamltext"
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/guide"
@@ -228,7 +229,7 @@ func (a *app) person(o switching) (guide.Person, error) {
 	if o.answers != "" {
 		b, err := disk.ReadTrusted(o.answers, 1<<20)
 		if err == nil {
-			err = yaml.Unmarshal(b, &s.given)
+			err = yamltext.Explain(yaml.Unmarshal(b, &s.given))
 		}
 		if err != nil {
 			return nil, &work.Fault{Code: work.Misuse, What: "the answers cannot be read", Do: "write one answer a line, like: backup: \"yes\"", Err: err}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
+	"trimlantern/outside/yamltext"
 )
 
 // Name is the file's usual name.
@@ -146,7 +147,7 @@ func Read(path string) (*File, error) {
 	d := yaml.NewDecoder(bytes.NewReader(b))
 	d.KnownFields(true)
 	if err := d.Decode(&f); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, fmt.Errorf("%s: %w", path, yamltext.Explain(err))
 	}
 	if f.Site == "" {
 		return nil, fmt.Errorf("%s: %w", path, errors.New("it needs site"))
@@ -251,7 +252,7 @@ func (f *File) change(edit func(top *yaml.Node) error) error {
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(b, &doc); err != nil {
-		return fmt.Errorf("%s: %w", f.Path, err)
+		return fmt.Errorf("%s: %w", f.Path, yamltext.Explain(err))
 	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 || doc.Content[0].Kind != yaml.MappingNode {
 		return fmt.Errorf("%s: is not a list of keys and values", f.Path)

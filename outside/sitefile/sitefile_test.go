@@ -29,11 +29,11 @@ func TestWriteRead(t *testing.T) {
 func TestReadRefuses(t *testing.T) {
 	path := filepath.Join(t.TempDir(), Name)
 	for text, say := range map[string]string{
-		"":                  "EOF",
+		"":                  "the file is empty",
 		"site: [":           "line",
 		"also: [x.example]": "needs site",
-		"site: x\ndatabase: {kind: sqlite}\npassword: y":               "line 3: field password not found",
-		"site: x\ndatabase: {kind: sqlite, password: y}":               "field password not found",
+		"site: x\ndatabase: {kind: sqlite}\npassword: y":               "line 3: the key password is not known",
+		"site: x\ndatabase: {kind: sqlite, password: y}":               "the key password is not known",
 		"site: x\ndatabase: {kind: sqlite}\nhosts: {a.example: maybe}": `"maybe" is no decision`,
 	} {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))

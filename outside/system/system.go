@@ -21,6 +21,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"trimlantern/core/envelope"
+	"trimlantern/outside/yamltext"
 )
 
 // System describes one kind of system. Table names are without the prefix.
@@ -295,7 +296,7 @@ func Parse(b []byte) (*System, error) {
 	d := yaml.NewDecoder(bytes.NewReader(b))
 	d.KnownFields(true)
 	if err := d.Decode(&l); err != nil {
-		return nil, fmt.Errorf("the system: %w", err)
+		return nil, fmt.Errorf("the system: %w", yamltext.Explain(err))
 	}
 	if l.Name == "" {
 		return nil, errors.New("the system description has no name")

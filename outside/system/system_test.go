@@ -168,9 +168,9 @@ func TestShipped(t *testing.T) {
 	_, err := Get("none")
 	assert.ErrorContains(t, err, "known are generic, wordpress")
 	for text, say := range map[string]string{
-		"":                     "EOF",
+		"":                     "the file is empty",
 		"title: x":             "has no name",
-		"name: x\ncolour: red": "field colour not found",
+		"name: x\ncolour: red": "the key colour is not known",
 		"name: x\ntables: [t]\naddresses: [{name: a}]": "an address needs",
 		"name: x\naddresses: [{name: a}]":              "names no tables",
 		"name: x\ncaches: [{column: c}]":               "names no tables",

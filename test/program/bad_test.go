@@ -33,7 +33,7 @@ func TestBadInput(t *testing.T) {
 		{"no configuration, scan", empty, []string{"scan"}, 2, "there is no trimlantern.yaml"},
 		{"no configuration, no flags", empty, []string{"init"}, 2, "the site's address is empty"},
 		{"a site file that is not there", empty, []string{"apply", "--config", "nothing.yaml"}, 2, "there is no site file nothing.yaml"},
-		{"a broken site file", empty, []string{"preview", "--config", broken}, 2, "line 2: field base not found"},
+		{"a broken site file", empty, []string{"preview", "--config", broken}, 2, "line 2: the key base is not known"},
 		{"the insecure address", empty, []string{"init", "--site", "http://ternrock.example", "."}, 2, "give the HTTPS one: https://ternrock.example"},
 		{"a misspelt scheme", empty, []string{"init", "--site", "htps://ternrock.example", "."}, 2, `the scheme "htps", which is not https`},
 		{"an empty address", empty, []string{"init", "--site", "", "."}, 2, "is empty"},

@@ -463,7 +463,7 @@ func TestSystemCommand(t *testing.T) {
 		"one":        {[]string{"systems", "wordpress"}, 0, "permanent identifiers, never changed\n    posts.guid"},
 		"none":       {[]string{"systems", "nothing"}, 2, "known are generic, wordpress"},
 		"no file":    {[]string{"systems", "nothing.yaml"}, 2, "there is no file nothing.yaml"},
-		"broken":     {[]string{"systems", "broken.yaml"}, 2, "line 2: field colour not found"},
+		"broken":     {[]string{"systems", "broken.yaml"}, 2, "line 2: the key colour is not known"},
 		"no site":    {[]string{"systems", "--against-database"}, 2, "there is no trimlantern.yaml"},
 		"as JSON":    {[]string{"systems", "wordpress", "--format", "json"}, 0, `"locks": {`},
 		"two of one": {[]string{"systems", "a", "b"}, 2, "takes one NAME or FILE.yaml"},
