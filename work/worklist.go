@@ -124,6 +124,9 @@ func (c *collecting) add(i Item) *Item {
 	if i.Places == nil {
 		i.Places = []string{}
 	}
+	if c.job.IsDump() { // there is no folder for copies
+		i.Choices = slices.DeleteFunc(i.Choices, func(c string) bool { return c == "adopt" })
+	}
 	c.at[i.key] = len(c.out.Items)
 	c.out.Items = append(c.out.Items, i)
 	return &c.out.Items[len(c.out.Items)-1]
