@@ -221,7 +221,12 @@ func (t *Text) Brief(result any) {
 			}
 		}
 	case *work.BackedUp:
-		t.tick(fmt.Sprintf("Backup of %s: %s with %s, %s, read back.", clock(r.Time.Format("2006-01-02T15:04:05Z")), plural(r.Tables, "table"), plural(r.Rows, "row"), plural(r.Files, "file")))
+		words := fmt.Sprintf("Backup of %s: %s with %s, %s, read back", clock(r.Time.Format("2006-01-02T15:04:05Z")), plural(r.Tables, "table"), plural(r.Rows, "row"), plural(r.Files, "file"))
+		if r.Code() == work.Clean {
+			t.tick(words + ".")
+		} else {
+			t.mark(t.care("[!]"), fmt.Sprintf("%s; %s with another number of rows than the database, %s not in it.", words, plural(len(r.Differs), "table"), plural(len(r.Left), "file")))
+		}
 		t.printf("      %s\n", t.faint(t.clip(r.Folder, 74)))
 		for _, w := range r.Without {
 			t.mark(t.care("[!]"), "not in it: "+Clean(w))
@@ -239,7 +244,7 @@ func (t *Text) Brief(result any) {
 	case *work.RedirectTest:
 		t.briefRedirects(r)
 	case *work.RedirectFile:
-		if r.Code() == work.Clean && r.Changed {
+		if r.Code() == work.Clean && r.Changed && r.Right == r.Tested {
 			t.tick(fmt.Sprintf("Rules put into %s; all %s lead where they should.", t.clip(r.File, 40), plural2(r.Tested, "address", "addresses")))
 			t.printf("      %s\n", t.faint("trimlantern undo "+r.Journal+" takes it back"))
 			return
@@ -278,10 +283,12 @@ func (t *Text) briefSite(r *work.Inited) {
 }
 
 func (t *Text) briefReady(r *work.Ready) {
-	good, shown := 0, 0
+	accepted, shown := 0, 0
 	for _, p := range r.Points {
 		if !p.Counts() {
-			good++
+			if p.Accepted != "" {
+				accepted++
+			}
 			continue
 		}
 		if shown++; shown <= 6 {
@@ -300,7 +307,11 @@ func (t *Text) briefReady(r *work.Ready) {
 	case point.Care:
 		t.printf("  %s\n", t.care("Ready to switch; what is marked [!] needs attention."))
 	default:
-		t.tick(fmt.Sprintf("Ready to switch: %s good, the certificate for %s.", plural(good, "point"), plural(r.Days, "more day")))
+		words := fmt.Sprintf("Ready to switch; the certificate is good for %s", plural(r.Days, "more day"))
+		if accepted > 0 {
+			words += "; " + plural(accepted, "fault") + " that you accepted"
+		}
+		t.tick(words + ".")
 	}
 }
 
@@ -389,16 +400,24 @@ func (t *Text) briefApplied(a *work.Applied) {
 }
 
 func (t *Text) briefRedirects(r *work.RedirectTest) {
-	faulty, _ := r.Faulty()
+	faulty, accepted := r.Faulty()
 	all, far := len(r.Journeys), r.Unfollowed()
 	if r.Code() == work.Clean {
-		if far == 0 {
+		if far+accepted == 0 {
 			t.tick("All " + plural2(all, "address leads", "addresses lead") + " to the secure one.")
-		} else {
-			t.mark(t.care("[!]"), fmt.Sprintf("%d of %s lead to the secure one; %d could not be reached from this machine.", all-far, plural2(all, "address", "addresses"), far))
+			return
 		}
+		words := fmt.Sprintf("%d of %s lead to the secure one", all-far-accepted, plural2(all, "address", "addresses"))
+		if far > 0 {
+			words += fmt.Sprintf("; %d could not be reached from this machine", far)
+		}
+		if accepted > 0 {
+			words += fmt.Sprintf("; the faults of %d are accepted", accepted)
+		}
+		t.mark(t.care("[!]"), words+".")
 		return
 	}
+	faulty -= accepted
 	t.mark(t.care("[!]"), fmt.Sprintf("%d of %s not lead where they should.", faulty, plural2(all, "address does", "addresses do")))
 	shown := 0
 	for _, p := range r.Points {
