@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"trimlantern/report"
@@ -36,7 +37,8 @@ type app struct {
 	format  string
 	all     bool // lists to their ends
 	quiet   bool
-	noColor bool
+	colors  string
+	dir     string
 	paint   bool // a pager shows it on a terminal
 	resolve []string
 	ca      string
@@ -99,6 +101,17 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if err := fromEnvironment(c); err != nil {
+				return err
+			}
+			if !slices.Contains([]string{"auto", "always", "never"}, a.colors) {
+				return fmt.Errorf("--color %s is not known; write auto, always or never", a.colors)
+			}
+			if a.dir != "" {
+				if err := os.Chdir(a.dir); err != nil {
+					return &work.Fault{Code: work.Misuse, What: "cannot work in " + a.dir + ": there is no such folder, or it may not be entered", Do: "name a folder that is there: -C FOLDER"}
+				}
+			}
 			formats := []string{"text", "json"}
 			if more := c.Annotations["formats"]; more != "" {
 				formats = append(formats, strings.Fields(more)...)
@@ -114,12 +127,30 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 	p.StringVar(&a.home, "home", "", "the `FOLDER` where sites are kept (default: $TRIMLANTERN_HOME, or trimlantern in your data folder)")
 	p.StringVar(&a.format, "format", "text", "how results are written: `text|json`")
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
-	p.BoolVar(&a.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
+	p.StringVar(&a.colors, "color", "auto", "colours: `auto|always|never` (NO_COLOR is honoured)")
+	p.StringVarP(&a.dir, "in", "C", "", "work as if started in this `FOLDER`")
+	check(root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)))
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
 	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.fleetCommand(), a.demoCommand())
 	a.face(root)
 	root.AddCommand(a.manCommand(root))
 	return root
+}
+
+// fromEnvironment takes options of all commands from variables like TRIMLANTERN_FORMAT, where the command line
+// does not say.
+func fromEnvironment(c *cobra.Command) (err error) {
+	c.Root().PersistentFlags().VisitAll(func(f *pflag.Flag) {
+		name := "TRIMLANTERN_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		v, ok := os.LookupEnv(name)
+		if !ok || v == "" || f.Changed || f.Name == "in" || f.Name == "home" || err != nil {
+			return
+		}
+		if f.Value.Set(v) != nil {
+			err = &work.Fault{Code: work.Misuse, What: name + ": " + v + " cannot be used", Do: "unset it, or set it as --" + f.Name + " takes it"}
+		}
+	})
+	return err
 }
 
 // check is for what only a mistake in this package makes fail.
@@ -180,7 +211,10 @@ func (a *app) whole() bool { return !isTerminal(a.out) && !a.paint && os.Getenv(
 func (a *app) color() bool { return a.paint || a.colorOn(a.out) }
 
 func (a *app) colorOn(w io.Writer) bool {
-	return !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
+	if a.colors == "always" || a.colors == "never" {
+		return a.colors == "always"
+	}
+	return os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
 }
 
 func isTerminal(w io.Writer) bool {

@@ -116,6 +116,7 @@ func (a *app) face(root *cobra.Command) {
 			topic.SetHelpFunc(func(c *cobra.Command, _ []string) {
 				fmt.Fprintln(c.OutOrStdout(), "Options of all commands:")
 				flagList(c.OutOrStdout(), root.PersistentFlags())
+				fmt.Fprintln(c.OutOrStdout(), "\nEach can be set in the environment, like TRIMLANTERN_FORMAT=json.")
 			})
 		}
 		topic.RunE = func(c *cobra.Command, _ []string) error {

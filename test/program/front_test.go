@@ -159,3 +159,35 @@ func TestReadme(t *testing.T) {
 	}
 	assert.GreaterOrEqual(t, ran, 6)
 }
+
+// TestCommonOptions takes options from the environment, works in another folder, and colours what it is told to.
+func TestCommonOptions(t *testing.T) {
+	dir := bare(t, 1)
+	elsewhere := t.TempDir()
+	at := func(environ []string, args ...string) (string, int) {
+		c := exec.Command(program, args...)
+		c.Dir, c.Env = elsewhere, append(environment(dir), environ...)
+		out, err := c.CombinedOutput()
+		require.NotNil(t, c.ProcessState, "%v", err)
+		return string(out), c.ProcessState.ExitCode()
+	}
+	out, code := at(nil, "-C", dir, "history")
+	assert.Equal(t, 0, code, out)
+	out, code = at(nil, "--in", "nowhere", "history")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "cannot work in nowhere")
+	out, _ = at([]string{"TRIMLANTERN_FORMAT=json"}, "-C", dir, "history")
+	assert.Contains(t, out, `"version": 1`)
+	out, _ = at([]string{"TRIMLANTERN_FORMAT=json"}, "-C", dir, "history", "--format", "text")
+	assert.NotContains(t, out, `"version": 1`, "the command line says otherwise")
+	out, code = at([]string{"TRIMLANTERN_QUIET=perhaps"}, "-C", dir, "history")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "TRIMLANTERN_QUIET: perhaps cannot be used")
+	out, _ = at(nil, "-C", dir, "history", "--color", "always")
+	assert.Contains(t, out, "\x1b[")
+	out, _ = at([]string{"TRIMLANTERN_COLOR=never"}, "-C", dir, "history")
+	assert.NotContains(t, out, "\x1b[")
+	out, code = at(nil, "-C", dir, "history", "--color", "blue")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "write auto, always or never")
+}
