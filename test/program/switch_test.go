@@ -359,3 +359,31 @@ func TestSwitchAtEachQuestion(t *testing.T) {
 	r := want(t, 0, dir, switchArgs(initArgs, "--yes", "--answers", answers(t, dir, "item http://charts.tideoffice.example/today.svg: adopt\n"))...)
 	assert.Contains(t, r.out, "The site is on HTTPS", r.errs)
 }
+
+// TestScriptOfCI runs the script of docs/ci.md as it stands there, but for the addresses of the made-up site.
+func TestScriptOfCI(t *testing.T) {
+	dir, initArgs := museum(t)
+	b, err := os.ReadFile("../../docs/ci.md")
+	require.NoError(t, err)
+	_, script, ok := strings.Cut(string(b), "```bash\n")
+	require.True(t, ok)
+	script, _, _ = strings.Cut(script, "```")
+	line := "trimlantern init --site https://ternrock.example --also www.ternrock.example ."
+	require.Contains(t, script, line)
+	quoted := "trimlantern"
+	for _, a := range initArgs {
+		quoted += " '" + a + "'"
+	}
+	script = strings.Replace(script, line, quoted, 1)
+	bin := t.TempDir()
+	require.NoError(t, os.Symlink(program, filepath.Join(bin, "trimlantern")))
+	c := exec.Command("bash", "-c", script)
+	c.Dir, c.Env = dir, append(environment(dir), "PATH="+bin+":"+os.Getenv("PATH"))
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "Every page is clean")
+	status, err := os.ReadFile(filepath.Join(dir, "status.json"))
+	require.NoError(t, err)
+	assert.Contains(t, string(status), `"clean": true`)
+	assert.FileExists(t, filepath.Join(dir, "scan.sarif"))
+}
