@@ -148,19 +148,24 @@ func Run(ctx context.Context, command string, o Options, do func(ctx context.Con
 		}
 		return nil
 	}
-	group, gctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(1, o.Parallel))
-	for _, m := range members {
-		if had, ok := kept.Done[m.File]; ok && o.Resume {
-			out := had.Outcome
-			if len(had.Result) > 0 {
-				out.Result = decode(had.Result)
-			}
-			f.Resumed++
-			f.Outcomes = append(f.Outcomes, out)
-			each(out)
+	var waiting []Member
+	for _, m := range members { // before anybody else writes there
+		had, ok := kept.Done[m.File]
+		if !ok {
+			waiting = append(waiting, m)
 			continue
 		}
+		out := had.Outcome
+		if len(had.Result) > 0 {
+			out.Result = decode(had.Result)
+		}
+		f.Resumed++
+		f.Outcomes = append(f.Outcomes, out)
+		each(out)
+	}
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(1, o.Parallel))
+	for _, m := range waiting {
 		group.Go(func() error {
 			if gctx.Err() != nil {
 				return nil
