@@ -11,6 +11,8 @@ rm -rf "$dist"
 mkdir -p "$dist"
 SOURCE_DATE_EPOCH=${SOURCE_DATE_EPOCH:-$(git log -1 --format=%ct 2>/dev/null || echo 0)}
 export SOURCE_DATE_EPOCH CGO_ENABLED=0 TZ=UTC
+# What makes packages, pinned; it is no part of this module.
+nfpm=github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.43.0
 build() { # SYSTEM ARCH OUT
 	GOOS=$1 GOARCH=$2 go build -trimpath -buildvcs=false -ldflags "-s -w -buildid= -X trimlantern/cli.Version=$version" -o "$3" ./cmd/trimlantern
 }
@@ -27,7 +29,7 @@ for target in "${targets[@]}"; do
 	number=${version#v}
 	[[ $number =~ ^[0-9] ]] || number=0~$number
 	sed -e "s|\${DIST}|$dist|; s|\${ARCH}|$arch|; s|\${VERSION}|$number|" packaging/nfpm.yaml >"$dist/nfpm.yaml"
-	go tool nfpm package --config "$dist/nfpm.yaml" --packager deb --target "$dist/trimlantern_${version}_$arch.deb"
+	go run "$nfpm" package --config "$dist/nfpm.yaml" --packager deb --target "$dist/trimlantern_${version}_$arch.deb"
 	rm -rf "$dist/root"
 done
 rm -f "$dist/.host" "$dist/nfpm.yaml"
