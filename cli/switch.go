@@ -388,11 +388,7 @@ func (h *human) line(asked report.Asked, q guide.Question) (string, error) {
 	if in.ended { // nobody is there any more
 		return quit, nil
 	}
-	v = strings.TrimSpace(v)
-	if len(q.Choices) == 0 && (v == explain || v == quit) {
-		return v, err
-	}
-	return v, err
+	return strings.TrimSpace(v), err
 }
 
 // watched tells when its reader ended.

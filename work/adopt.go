@@ -346,7 +346,7 @@ func (a *adopting) fits(u string, r *fetch.Response) (ending, why string) {
 	return kind.endings[0], ""
 }
 
-// odd are the characters that the name of a copy does not have.
+// oddName is what the name of a copy does not have.
 var oddName = regexp.MustCompile(`[^a-z0-9._-]+`)
 
 // name returns the name of a copy below the folder: host, path, and what tells queries apart.

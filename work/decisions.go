@@ -144,7 +144,7 @@ func (j *Job) acceptedURLs() map[string]string {
 	return all
 }
 
-// writable turns an error of the site file into a user's words.
+// decisionFault turns an error of the site file into a user's words.
 func (j *Job) decisionFault(err error) error {
 	if refused := untrusted(err); refused != nil {
 		return refused

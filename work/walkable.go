@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"trimlantern/outside/disk"
 )
 
 // Key names an item from one work list to the next.
@@ -85,8 +87,8 @@ func (j *Job) RuleFiles(ctx context.Context) RuleFiles {
 	for _, pattern := range []string{"/etc/nginx/sites-enabled/*", "/etc/nginx/conf.d/*.conf"} {
 		all, _ := filepath.Glob(pattern) // the pattern is one
 		for _, file := range all {
-			b, err := os.ReadFile(file)
-			if err == nil && len(b) < maxRuleFile && strings.Contains(string(b), "server_name") && strings.Contains(string(b), j.Site.Host) {
+			b, err := disk.Read(file, maxRuleFile)
+			if err == nil && strings.Contains(string(b), "server_name") && strings.Contains(string(b), j.Site.Host) {
 				f.Of["nginx"] = file
 			}
 		}

@@ -108,6 +108,7 @@ func TestDecide(t *testing.T) {
 	want(t, 0, dir, "apply")
 	want(t, 0, dir, "preview", "--fail-on", "person")
 	assert.Empty(t, toDecide(t, dir).Items)
+	assert.Contains(t, want(t, 0, dir, "show").out, "Nothing needs a decision as far as was looked", "no page was read yet")
 
 	want(t, 0, dir, "apply", "--fail-on", "change,person")
 	copied, err := os.ReadFile(filepath.Join(dir, "kept", "charts.tideoffice.example", "today.svg"))
@@ -117,6 +118,8 @@ func TestDecide(t *testing.T) {
 	assert.NotContains(t, dump(t, filepath.Join(dir, "site.db")), chart)
 	assert.Contains(t, want(t, 0, dir, "scan").out, "Every page is clean: nothing insecure")
 	assert.Contains(t, want(t, 0, dir, "show").out, "Nothing needs a decision.")
+	want(t, 0, dir, "preview", "--table", "posts")
+	assert.Contains(t, want(t, 0, dir, "show").out, "as far as was looked", "the preview is of a part")
 
 	want(t, 0, dir, "undo")
 	want(t, 0, dir, "undo")
@@ -329,9 +332,14 @@ func TestAdoptNotServed(t *testing.T) {
 	assert.Contains(t, want(t, 2, dir, "apply").errs, "came to be there since the preview")
 	assert.Contains(t, want(t, 2, dir, "preview").errs, "is there already, and is not the copy")
 	require.NoError(t, os.Remove(there))
-	want(t, 0, dir, "apply")
+	assert.Contains(t, want(t, 0, dir, "apply").out, "1 copy put in place: served as they are")
 	want(t, 0, dir, "undo")
 	assert.NoFileExists(t, there)
+	want(t, 0, dir, "preview")
+	r = want(t, 0, dir, "apply", "--offline")
+	assert.Contains(t, r.out, "nobody asked the web server for them (--offline)")
+	assert.NotContains(t, r.out, "served as they are")
+	want(t, 0, dir, "undo")
 	assert.FileExists(t, filepath.Join(dir, "media", "lens.svg"), "what was there stays")
 }
 
