@@ -14,7 +14,6 @@ import (
 	"runtime/debug"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -165,32 +164,6 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 
 // dumpRecord is where the logbook keeps what was last made of a dump.
 const dumpRecord = "dump.json"
-
-// dumpStep says what was made of the newest sheet of a dump, and when. That it was loaded only the pages can
-// show: a scan since then that found all of them clean.
-func (j *Job) dumpStep(to steps, sheetID string, end *sheet.Summary, scan *Scan) (wrote time.Time, err error) {
-	last := DumpApplied{}
-	if err := j.Book.ReadJSON(dumpRecord, &last); err != nil {
-		return wrote, world(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), dumpRecord))
-	}
-	wrote, _ = time.Parse(time.RFC3339, last.Time) // else it was never written
-	files := strings.Join(last.Wrote, ", ")
-	switch {
-	case end != nil && end.Cells == 0:
-		to.add("apply", "done", "", "the dump needs no change")
-	case last.Sheet == "" || last.Sheet != sheetID:
-		to.add("apply", "todo", "", "no new dump and no patch was written yet")
-		if end != nil {
-			to.next("trimlantern apply --write FILE")
-		}
-	case scan != nil && scan.Proven() && scan.Code() == Clean && !scan.Time.Before(wrote):
-		to.add("apply", "done", last.Time, "%d cells changed in %s; the pages are clean since", last.Changed, files)
-	default:
-		to.add("apply", "care", last.Time, "%d cells changed in %s; whether it was loaded cannot be seen from here", last.Changed, files)
-		to.next("load " + files + ", then scan the site: trimlantern scan")
-	}
-	return wrote, nil
-}
 
 // plan reads the sheet.
 func (d *dumpApplying) plan(id string) error {

@@ -17,29 +17,8 @@ type History struct {
 	Entries []PastEntry `json:"entries"`
 }
 
-// PastEntry is one run that left something behind.
-type PastEntry struct {
-	ID     string   `json:"id"`
-	Run    string   `json:"run"` // "preview", "mend", "apply", "redirect", "scan"; "write" and "patch" of a dump; "backup", "certificate" or "revoke"
-	State  string   `json:"state"`
-	Cells  int      `json:"cells"`
-	Of     string   `json:"of,omitempty"`     // apply: the sheet that was carried out
-	Tables []string `json:"tables,omitempty"` // apply: whose cells changed
-}
-
 // Code is the exit code that history comes to.
 func (*History) Code() int { return Clean }
-
-// note keeps a run in the logbook that leaves nothing else there.
-func (j *Job) note(run, state string, cells int) error {
-	if j.Book == nil {
-		return nil
-	}
-	if err := j.Book.Note(PastEntry{ID: j.runID(), Run: run, State: state, Cells: cells}); err != nil {
-		return world(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
-	}
-	return nil
-}
 
 // History lists the logbook. What cannot be read is listed as broken.
 func (j *Job) History() (*History, error) {

@@ -62,9 +62,6 @@ func (s steps) next(command string) {
 	}
 }
 
-// fresh is how long evidence counts: certificates run out, servers are set up anew, editors paste http://.
-const fresh = 30 * 24 * time.Hour
-
 // Status reads the logbook, the system's configuration, and asks the database only whether it is there.
 func (j *Job) Status(ctx context.Context) (*Status, error) {
 	defer j.Progress.End()
@@ -137,50 +134,6 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 	}
 	to.next("trimlantern preview")
 	return st, nil
-}
-
-// runs returns what every apply of this site came to, the oldest first.
-func (j *Job) runs() (runs []*journalState, err error) {
-	ids, err := j.Book.Journals()
-	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
-	}
-	for _, id := range ids {
-		st, err := j.readState(id, nil)
-		if err != nil {
-			return nil, world(err, "the logbook cannot be read", "keep the file")
-		}
-		if st.Blocks > 0 && st.Header.Sheet != "" && (st.Header.Site == "" || st.Header.Site == j.Site.String()) {
-			runs = append(runs, st)
-		}
-	}
-	return runs, nil
-}
-
-// lastOf returns when the last of the runs changed something; the zero time where none did.
-func lastOf(runs []*journalState) (last time.Time) {
-	for _, r := range runs {
-		if when, err := time.Parse(time.RFC3339, max(r.Time, r.Header.Time)); err == nil && when.After(last) {
-			last = when
-		}
-	}
-	return last
-}
-
-// lastChange returns when the site's content was changed last, as far as the logbook knows.
-func (j *Job) lastChange() (time.Time, error) {
-	runs, err := j.runs()
-	last := lastOf(runs)
-	if err == nil && j.IsDump() {
-		made := DumpApplied{}
-		if err := j.Book.ReadJSON(dumpRecord, &made); err != nil {
-			return last, world(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), dumpRecord))
-		}
-		if when, err := time.Parse(time.RFC3339, made.Time); err == nil && when.After(last) {
-			last = when
-		}
-	}
-	return last, err
 }
 
 // lockStep adds what the system's configuration holds against the database, as it is now.
@@ -342,8 +295,6 @@ func (s steps) scan(scan *Scan, changed time.Time) bool {
 	return false
 }
 
-func days(d time.Duration) string { return countOf(int(d.Hours()/24), "day") }
-
 // readyStep adds the result of the last trimlantern ready, judged by today's date and the owner's decisions, and
 // returns what to do next about it; "" where there is nothing.
 func (j *Job) readyStep(to steps) (next string, err error) {
@@ -479,24 +430,6 @@ func (j *Job) redirectStep(to steps) error {
 	return nil
 }
 
-// rulesChanged returns when redirect install, remove or undo changed a file last.
-func (j *Job) rulesChanged() (last time.Time, err error) {
-	ids, err := j.Book.Journals()
-	if err != nil {
-		return last, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
-	}
-	for _, id := range ids {
-		st, err := j.readState(id, nil)
-		if err != nil {
-			return last, world(err, "the logbook cannot be read", "keep the file")
-		}
-		if when, err := time.Parse(time.RFC3339, max(st.Time, st.Header.Time)); err == nil && st.Header.Sheet == "" && len(st.Files) > 0 && when.After(last) {
-			last = when
-		}
-	}
-	return last, nil
-}
-
 func scanWords(s *Scan) string {
 	what := ""
 	for _, c := range mixed.Classes {
@@ -514,87 +447,28 @@ func scanWords(s *Scan) string {
 	return what + fmt.Sprintf("%d of %d pages read", c.PagesRead, c.PagesKnown)
 }
 
-// lastSheet reads header and summary of the newest sheet; end is nil where it is
-// broken.
-func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err error) {
-	ids, err := j.Book.Sheets()
-	if err != nil {
-		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+// dumpStep says what was made of the newest sheet of a dump, and when. That it was loaded only the pages can
+// show: a scan since then that found all of them clean.
+func (j *Job) dumpStep(to steps, sheetID string, end *sheet.Summary, scan *Scan) (wrote time.Time, err error) {
+	last := DumpApplied{}
+	if err := j.Book.ReadJSON(dumpRecord, &last); err != nil {
+		return wrote, world(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), dumpRecord))
 	}
-	if len(ids) == 0 {
-		return "", h, nil, nil
-	}
-	id = ids[len(ids)-1]
-	h, end, err = j.readSheet(id)
-	return id, h, end, err
-}
-
-// lastSheetOf is lastSheet for sheets of one kind; broken ones do not count.
-func (j *Job) lastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Summary, err error) {
-	ids, err := j.Book.Sheets()
-	if err != nil {
-		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
-	}
-	for _, id := range slices.Backward(ids) {
-		h, end, err := j.readSheet(id)
-		if err != nil {
-			return "", h, nil, err
+	wrote, _ = time.Parse(time.RFC3339, last.Time) // else it was never written
+	files := strings.Join(last.Wrote, ", ")
+	switch {
+	case end != nil && end.Cells == 0:
+		to.add("apply", "done", "", "the dump needs no change")
+	case last.Sheet == "" || last.Sheet != sheetID:
+		to.add("apply", "todo", "", "no new dump and no patch was written yet")
+		if end != nil {
+			to.next("trimlantern apply --write FILE")
 		}
-		if end != nil && h.Kind == kind {
-			return id, h, end, nil
-		}
+	case scan != nil && scan.Proven() && scan.Code() == Clean && !scan.Time.Before(wrote):
+		to.add("apply", "done", last.Time, "%d cells changed in %s; the pages are clean since", last.Changed, files)
+	default:
+		to.add("apply", "care", last.Time, "%d cells changed in %s; whether it was loaded cannot be seen from here", last.Changed, files)
+		to.next("load " + files + ", then scan the site: trimlantern scan")
 	}
-	return "", h, nil, nil
-}
-
-// readSheet reads header and summary of a sheet; end is nil where it is broken.
-func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
-	f, err := j.Book.OpenSheet(id)
-	if err != nil {
-		return h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
-	}
-	defer f.Close()
-	r, err := sheet.NewReader(f)
-	if err != nil {
-		return h, nil, nil // broken: the caller says so
-	}
-	defer r.Close()
-	if r.Each(sheet.Visit{}) != nil {
-		return r.Header, nil, nil
-	}
-	return r.Header, r.End, nil
-}
-
-// weightiest returns the newest scan that says something of the whole site: one that found something,
-// or was of all of it. Where there is none, the newest of any kind.
-func (j *Job) weightiest() (*Scan, error) {
-	ids, err := j.Book.Scans()
-	if err != nil {
-		return nil, err
-	}
-	var newest *Scan
-	for i := len(ids) - 1; i >= 0; i-- {
-		s, err := j.readScan(ids[i])
-		if err != nil {
-			return nil, err
-		}
-		if s.Site != j.Site.String() {
-			continue // of another site whose logbook this was
-		}
-		if newest == nil {
-			newest = s
-		}
-		if len(s.Culprits) > 0 || s.Sample == 0 && s.Named == 0 && !s.AsHTTPS {
-			return s, nil
-		}
-	}
-	return newest, nil
-}
-
-func (j *Job) lastScan() (*Scan, error) {
-	ids, err := j.Book.Scans()
-	if err != nil || len(ids) == 0 {
-		return nil, err
-	}
-	return j.readScan(ids[len(ids)-1])
+	return wrote, nil
 }

@@ -1,0 +1,182 @@
+package work
+
+import (
+	"path/filepath"
+	"slices"
+	"time"
+
+	"trimlantern/core/sheet"
+)
+
+// fresh is how long evidence counts: certificates run out, servers are set up anew, editors paste http://.
+const fresh = 30 * 24 * time.Hour
+
+// runs returns what every apply of this site came to, the oldest first.
+func (j *Job) runs() (runs []*journalState, err error) {
+	ids, err := j.Book.Journals()
+	if err != nil {
+		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range ids {
+		st, err := j.readState(id, nil)
+		if err != nil {
+			return nil, world(err, "the logbook cannot be read", "keep the file")
+		}
+		if st.Blocks > 0 && st.Header.Sheet != "" && (st.Header.Site == "" || st.Header.Site == j.Site.String()) {
+			runs = append(runs, st)
+		}
+	}
+	return runs, nil
+}
+
+// lastOf returns when the last of the runs changed something; the zero time where none did.
+func lastOf(runs []*journalState) (last time.Time) {
+	for _, r := range runs {
+		if when, err := time.Parse(time.RFC3339, max(r.Time, r.Header.Time)); err == nil && when.After(last) {
+			last = when
+		}
+	}
+	return last
+}
+
+// lastChange returns when the site's content was changed last, as far as the logbook knows.
+func (j *Job) lastChange() (time.Time, error) {
+	runs, err := j.runs()
+	last := lastOf(runs)
+	if err == nil && j.IsDump() {
+		made := DumpApplied{}
+		if err := j.Book.ReadJSON(dumpRecord, &made); err != nil {
+			return last, world(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), dumpRecord))
+		}
+		if when, err := time.Parse(time.RFC3339, made.Time); err == nil && when.After(last) {
+			last = when
+		}
+	}
+	return last, err
+}
+
+func days(d time.Duration) string { return countOf(int(d.Hours()/24), "day") }
+
+// rulesChanged returns when redirect install, remove or undo changed a file last.
+func (j *Job) rulesChanged() (last time.Time, err error) {
+	ids, err := j.Book.Journals()
+	if err != nil {
+		return last, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range ids {
+		st, err := j.readState(id, nil)
+		if err != nil {
+			return last, world(err, "the logbook cannot be read", "keep the file")
+		}
+		if when, err := time.Parse(time.RFC3339, max(st.Time, st.Header.Time)); err == nil && st.Header.Sheet == "" && len(st.Files) > 0 && when.After(last) {
+			last = when
+		}
+	}
+	return last, nil
+}
+
+// lastSheet reads header and summary of the newest sheet; end is nil where it is
+// broken.
+func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err error) {
+	ids, err := j.Book.Sheets()
+	if err != nil {
+		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	if len(ids) == 0 {
+		return "", h, nil, nil
+	}
+	id = ids[len(ids)-1]
+	h, end, err = j.readSheet(id)
+	return id, h, end, err
+}
+
+// lastSheetOf is lastSheet for sheets of one kind; broken ones do not count.
+func (j *Job) lastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Summary, err error) {
+	ids, err := j.Book.Sheets()
+	if err != nil {
+		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	for _, id := range slices.Backward(ids) {
+		h, end, err := j.readSheet(id)
+		if err != nil {
+			return "", h, nil, err
+		}
+		if end != nil && h.Kind == kind {
+			return id, h, end, nil
+		}
+	}
+	return "", h, nil, nil
+}
+
+// readSheet reads header and summary of a sheet; end is nil where it is broken.
+func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
+	f, err := j.Book.OpenSheet(id)
+	if err != nil {
+		return h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	defer f.Close()
+	r, err := sheet.NewReader(f)
+	if err != nil {
+		return h, nil, nil // broken: the caller says so
+	}
+	defer r.Close()
+	if r.Each(sheet.Visit{}) != nil {
+		return r.Header, nil, nil
+	}
+	return r.Header, r.End, nil
+}
+
+// weightiest returns the newest scan that says something of the whole site: one that found something,
+// or was of all of it. Where there is none, the newest of any kind.
+func (j *Job) weightiest() (*Scan, error) {
+	ids, err := j.Book.Scans()
+	if err != nil {
+		return nil, err
+	}
+	var newest *Scan
+	for i := len(ids) - 1; i >= 0; i-- {
+		s, err := j.readScan(ids[i])
+		if err != nil {
+			return nil, err
+		}
+		if s.Site != j.Site.String() {
+			continue // of another site whose logbook this was
+		}
+		if newest == nil {
+			newest = s
+		}
+		if len(s.Culprits) > 0 || s.Sample == 0 && s.Named == 0 && !s.AsHTTPS {
+			return s, nil
+		}
+	}
+	return newest, nil
+}
+
+func (j *Job) lastScan() (*Scan, error) {
+	ids, err := j.Book.Scans()
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	return j.readScan(ids[len(ids)-1])
+}
+
+// PastEntry is one run that left something behind.
+type PastEntry struct {
+	ID     string   `json:"id"`
+	Run    string   `json:"run"` // "preview", "mend", "apply", "redirect", "scan"; "write" and "patch" of a dump; "backup", "certificate" or "revoke"
+	State  string   `json:"state"`
+	Cells  int      `json:"cells"`
+	Of     string   `json:"of,omitempty"`     // apply: the sheet that was carried out
+	Tables []string `json:"tables,omitempty"` // apply: whose cells changed
+}
+
+// note keeps a run in the logbook that leaves nothing else there.
+func (j *Job) note(run, state string, cells int) error {
+	if j.Book == nil {
+		return nil
+	}
+	if err := j.Book.Note(PastEntry{ID: j.runID(), Run: run, State: state, Cells: cells}); err != nil {
+		return world(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
+	}
+	return nil
+}
