@@ -50,9 +50,9 @@ func results() map[string]struct {
 		Browser:  &work.BrowserState{Version: nasty, Pages: 2, Unconfirmed: []work.Unread{{URL: nasty, Why: nasty}}, Failed: []work.Unread{{URL: nasty, Why: nasty}}},
 		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},
 		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
-	status := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
+	road := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
 	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", System: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
-	history := &work.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
+	past := &work.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
 	filtered := &work.Filtered{Site: "https://ternrock.example", As: "dump", Dialect: "SQLite", Rows: 1 << 40, Cells: 1, References: 1, Counts: counts, Left: left, Nameless: []string{nasty},
 		Tables: []sheet.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}
 	return map[string]struct {
@@ -64,9 +64,9 @@ func results() map[string]struct {
 		"undone":  {undone, func(t *Text) { t.Undone(undone) }},
 		"scan":    {scan, func(t *Text) { t.Scan(scan) }},
 		"traced":  {traced, func(t *Text) { t.Traced(traced) }},
-		"status":  {status, func(t *Text) { t.Status(status) }},
+		"status":  {road, func(t *Text) { t.Status(road) }},
 		"inited":  {inited, func(t *Text) { t.Inited(inited) }},
-		"history": {history, func(t *Text) { t.History(history) }},
+		"history": {past, func(t *Text) { t.History(past) }},
 		"filter":  {filtered, func(t *Text) { t.Filtered(filtered) }},
 	}
 }

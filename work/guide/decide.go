@@ -25,7 +25,7 @@ type ItemAbout struct {
 func (w *walk) decide() (again bool, err error) {
 	asked := false
 	for {
-		list, err := w.jobs.WorkList()
+		list, err := w.job.WorkList()
 		if err != nil {
 			return again, err
 		}
@@ -87,11 +87,11 @@ func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
 		w.later[i.Key()] = true
 		return false, nil
 	case "adopt":
-		result, err = w.jobs.Adopt(w.ctx, work.AdoptOptions{What: what})
+		result, err = w.job.Adopt(w.ctx, work.AdoptOptions{What: what})
 	case "adopt-host":
-		result, err = w.jobs.Adopt(w.ctx, work.AdoptOptions{What: i.Host})
+		result, err = w.job.Adopt(w.ctx, work.AdoptOptions{What: i.Host})
 	case "secure", "insecure", "leave":
-		result, err = w.jobs.DecideHost(i.Host, answer)
+		result, err = w.job.DecideHost(i.Host, answer)
 	case "mend":
 		return w.mend(i)
 	case "replace", "accept":
@@ -103,9 +103,9 @@ func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
 			return false, nil // asked again
 		}
 		if answer == "replace" {
-			result, err = w.jobs.Replace(what, text)
+			result, err = w.job.Replace(what, text)
 		} else {
-			result, err = w.jobs.Accept(what, text)
+			result, err = w.job.Accept(what, text)
 		}
 	}
 	if err != nil {
@@ -122,7 +122,7 @@ func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
 
 // mend corrects lengths that an earlier replacement broke, with consent.
 func (w *walk) mend(i work.Item) (done bool, err error) {
-	p, err := w.jobs.Mend(w.ctx, envelope.Cause{Was: "http://", Now: "https://"})
+	p, err := w.job.Mend(w.ctx, envelope.Cause{Was: "http://", Now: "https://"})
 	if err != nil {
 		return false, err
 	}
@@ -136,7 +136,7 @@ func (w *walk) mend(i work.Item) (done bool, err error) {
 		w.later[i.Key()] = true
 		return false, err
 	}
-	a, err := w.jobs.Apply(w.ctx, "", false)
+	a, err := w.job.Apply(w.ctx, "", false)
 	if err != nil {
 		return false, err
 	}

@@ -8,9 +8,7 @@ import (
 	"errors"
 	"slices"
 
-	"trimlantern/core/envelope"
 	"trimlantern/core/point"
-	"trimlantern/core/rules"
 	"trimlantern/work"
 )
 
@@ -58,31 +56,6 @@ var ErrStop = errors.New("stopped")
 // errUntil says that the walk came to where it was to end.
 var errUntil = errors.New("far enough")
 
-// Jobs are what the guide has done; *work.Job does them.
-type Jobs interface {
-	Ready(context.Context, work.ReadyOptions) (*work.Ready, error)
-	Obtain(context.Context, work.ObtainOptions) (*work.Obtained, error)
-	Backup(ctx context.Context, folder string) (*work.BackedUp, error)
-	LastBackup() (*work.BackedUp, error)
-	Scan(context.Context, work.ScanOptions) (*work.Scan, error)
-	Preview(context.Context) (*work.Preview, error)
-	Mend(context.Context, envelope.Cause) (*work.Preview, error)
-	WorkList() (*work.WorkList, error)
-	Adopt(context.Context, work.AdoptOptions) (*work.Adopted, error)
-	Replace(what, to string) (*work.Decision, error)
-	Accept(what, because string) (*work.Decision, error)
-	DecideHost(host, what string) (*work.Decision, error)
-	Apply(ctx context.Context, sheet string, drops bool) (*work.Applied, error)
-	Undo(context.Context, work.UndoOptions) (*work.Undone, error)
-	Unfinished() (sheet string, err error)
-	TestRedirects(context.Context, work.RedirectOptions) (*work.RedirectTest, error)
-	InstallRules(ctx context.Context, r rules.Rule, file string, o work.InstallOptions) (*work.RedirectFile, error)
-	RedirectRules(r rules.Rule, hsts bool) (*work.Rules, error)
-	RuleFiles(context.Context) work.RuleFiles
-	Status(context.Context) (*work.Status, error)
-	SinceBackup() (changed bool, err error)
-}
-
 // Options bound a walk.
 type Options struct {
 	Until Step             // the last step; "": all of them
@@ -113,7 +86,7 @@ func (w *Walked) Code() int {
 // walk is a walk at work.
 type walk struct {
 	ctx    context.Context
-	jobs   Jobs
+	job    *work.Job
 	person Person
 	o      Options
 	out    *Walked
@@ -123,17 +96,17 @@ type walk struct {
 }
 
 // Walk walks the road of a site whose site file is there.
-func Walk(ctx context.Context, jobs Jobs, person Person, o Options) (*Walked, error) {
-	w := &walk{ctx: ctx, jobs: jobs, person: person, o: o, later: map[string]bool{}, out: &Walked{Steps: []Step{}}}
+func Walk(ctx context.Context, job *work.Job, person Person, o Options) (*Walked, error) {
+	w := &walk{ctx: ctx, job: job, person: person, o: o, later: map[string]bool{}, out: &Walked{Steps: []Step{}}}
 	err := w.run()
 	if err != nil && !errors.Is(err, ErrStop) && !errors.Is(err, errUntil) {
 		return nil, err
 	}
-	if w.out.Status, err = jobs.Status(ctx); err != nil {
+	if w.out.Status, err = job.Status(ctx); err != nil {
 		return nil, err
 	}
 	w.out.Site = w.out.Status.Site
-	if w.out.Left, err = jobs.WorkList(); err != nil {
+	if w.out.Left, err = job.WorkList(); err != nil {
 		return nil, err
 	}
 	return w.out, nil
@@ -170,7 +143,7 @@ func (w *walk) yes(id string, about any) (bool, error) {
 
 // ready looks whether the site may switch, until it may or the person goes on all the same.
 func (w *walk) ready() error {
-	if sheet, err := w.jobs.Unfinished(); err != nil {
+	if sheet, err := w.job.Unfinished(); err != nil {
 		return err
 	} else if sheet != "" {
 		if err := w.unfinished(sheet); err != nil {
@@ -178,7 +151,7 @@ func (w *walk) ready() error {
 		}
 	}
 	for {
-		r, err := w.jobs.Ready(w.ctx, work.ReadyOptions{})
+		r, err := w.job.Ready(w.ctx, work.ReadyOptions{})
 		if err != nil {
 			return err
 		}
@@ -205,7 +178,7 @@ func (w *walk) ready() error {
 		case "stop":
 			return ErrStop
 		case "support":
-			words, err := w.jobs.Ready(w.ctx, work.ReadyOptions{Support: true})
+			words, err := w.job.Ready(w.ctx, work.ReadyOptions{Support: true})
 			if err != nil {
 				return err
 			}
@@ -229,13 +202,13 @@ func (w *walk) unfinished(sheet string) error {
 	}
 	switch answer {
 	case "finish":
-		a, err := w.jobs.Apply(w.ctx, sheet, false)
+		a, err := w.job.Apply(w.ctx, sheet, false)
 		if err != nil {
 			return err
 		}
 		w.person.Tell(a)
 	case "undo":
-		u, err := w.jobs.Undo(w.ctx, work.UndoOptions{})
+		u, err := w.job.Undo(w.ctx, work.UndoOptions{})
 		if err != nil {
 			return err
 		}
@@ -280,7 +253,7 @@ func (w *walk) obtain() error {
 	if o.Accept = agree == "yes"; !o.Accept {
 		return nil
 	}
-	got, err := w.jobs.Obtain(w.ctx, o)
+	got, err := w.job.Obtain(w.ctx, o)
 	if err != nil {
 		return w.told(err)
 	}
@@ -300,12 +273,12 @@ func (w *walk) told(err error) error {
 
 // backup makes a backup, unless there is one that is newer than all changes.
 func (w *walk) backup() error {
-	last, err := w.jobs.LastBackup()
+	last, err := w.job.LastBackup()
 	if err != nil {
 		return err
 	}
 	if last != nil {
-		changed, err := w.jobs.SinceBackup()
+		changed, err := w.job.SinceBackup()
 		if err != nil {
 			return err
 		}
@@ -320,7 +293,7 @@ func (w *walk) backup() error {
 		if err != nil || answer != "yes" {
 			return err
 		}
-		b, err := w.jobs.Backup(w.ctx, "")
+		b, err := w.job.Backup(w.ctx, "")
 		if err == nil {
 			w.person.Tell(b)
 			return nil
@@ -341,10 +314,10 @@ func (w *walk) backup() error {
 // look reads the pages as they are.
 func (w *walk) look() error {
 	o := w.o.Scan
-	s, err := w.jobs.Scan(w.ctx, o)
+	s, err := w.job.Scan(w.ctx, o)
 	if err != nil { // before HTTPS is there, pages are read over HTTP
 		o.AsHTTPS = true
-		if s, err = w.jobs.Scan(w.ctx, o); err != nil {
+		if s, err = w.job.Scan(w.ctx, o); err != nil {
 			return w.told(err)
 		}
 	}
@@ -356,7 +329,7 @@ func (w *walk) look() error {
 // preview works out the changes, and goes through what needs a decision.
 func (w *walk) preview() error {
 	for {
-		p, err := w.jobs.Preview(w.ctx)
+		p, err := w.job.Preview(w.ctx)
 		if err != nil {
 			return err
 		}
@@ -374,7 +347,7 @@ func (w *walk) apply() error {
 	p := w.last
 	if w.last = nil; p == nil {
 		var err error
-		if p, err = w.jobs.Preview(w.ctx); err != nil {
+		if p, err = w.job.Preview(w.ctx); err != nil {
 			return err
 		}
 	}
@@ -389,7 +362,7 @@ func (w *walk) apply() error {
 	if !ok {
 		return ErrStop
 	}
-	a, err := w.jobs.Apply(w.ctx, "", false)
+	a, err := w.job.Apply(w.ctx, "", false)
 	if err != nil {
 		return err
 	}
@@ -403,7 +376,7 @@ type Nothing struct{}
 // check reads every page over HTTPS, and goes through what is left, until nothing more can be done here.
 func (w *walk) check() error {
 	if w.faulty {
-		r, err := w.jobs.Ready(w.ctx, work.ReadyOptions{})
+		r, err := w.job.Ready(w.ctx, work.ReadyOptions{})
 		if err != nil {
 			return err
 		}
@@ -412,7 +385,7 @@ func (w *walk) check() error {
 	for {
 		o := w.o.Scan
 		o.Trace = true
-		s, err := w.jobs.Scan(w.ctx, o)
+		s, err := w.job.Scan(w.ctx, o)
 		if err != nil {
 			return w.told(err)
 		}

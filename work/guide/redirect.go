@@ -16,7 +16,7 @@ type RedirectAbout struct {
 // redirect tests the redirects, and puts them in place where they are missing.
 func (w *walk) redirect() error {
 	for {
-		t, err := w.jobs.TestRedirects(w.ctx, work.RedirectOptions{})
+		t, err := w.job.TestRedirects(w.ctx, work.RedirectOptions{})
 		if err != nil {
 			return err
 		}
@@ -24,7 +24,7 @@ func (w *walk) redirect() error {
 		if t.Code() == work.Clean {
 			return nil
 		}
-		files := w.jobs.RuleFiles(w.ctx)
+		files := w.job.RuleFiles(w.ctx)
 		q := Question{ID: "redirect", About: RedirectAbout{t, files}, Choices: []string{"apache", "nginx", "php", "again", "later"}, Default: "later"}
 		if files.Server != "" {
 			q.Choices = slices.DeleteFunc(q.Choices, func(c string) bool { return slices.Contains(rules.Servers, c) && c != files.Server && c != "php" })
@@ -59,7 +59,7 @@ func (w *walk) install(server string, files work.RuleFiles) (done bool, err erro
 		return false, err
 	}
 	if file == "" {
-		r, err := w.jobs.RedirectRules(rules.Rule{Server: server}, false)
+		r, err := w.job.RedirectRules(rules.Rule{Server: server}, false)
 		if err != nil {
 			return false, err
 		}
@@ -73,11 +73,11 @@ func (w *walk) install(server string, files work.RuleFiles) (done bool, err erro
 		}
 	}
 	rule := rules.Rule{Server: server}
-	r, err := w.jobs.InstallRules(w.ctx, rule, file, o)
+	r, err := w.job.InstallRules(w.ctx, rule, file, o)
 	if err == nil && r.Code() != work.Clean {
 		// Behind a proxy that ends TLS another rule is right. Trying it does no harm: it is taken back if it is wrong.
 		rule.Proxy = true
-		if behind, perr := w.jobs.InstallRules(w.ctx, rule, file, o); perr == nil && behind.Code() == work.Clean {
+		if behind, perr := w.job.InstallRules(w.ctx, rule, file, o); perr == nil && behind.Code() == work.Clean {
 			r = behind
 		}
 	}
