@@ -22,6 +22,7 @@ import (
 	"trimlantern/outside/system"
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/status"
 )
 
 func (a *app) initCommand() *cobra.Command {
@@ -440,7 +441,7 @@ logbook and asks the database only whether it is there.
 			if err != nil {
 				return err
 			}
-			r, err := j.Status(c.Context())
+			r, err := status.Of(c.Context(), j)
 			if err != nil {
 				return err
 			}
@@ -554,7 +555,7 @@ apply and undo take.
 			if err != nil {
 				return err
 			}
-			r, err := j.History()
+			r, err := status.Past(j)
 			if err != nil {
 				return err
 			}

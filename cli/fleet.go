@@ -15,6 +15,7 @@ import (
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/fleet"
+	"trimlantern/work/status"
 )
 
 // fleetJob is one question that is asked of many sites.
@@ -35,7 +36,7 @@ type fleetFlags struct {
 
 var fleetJobs = []fleetJob{
 	{"status", "Where each site is on its road", "Shows the road of each site in one line, with the next step.", false,
-		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return j.Status(ctx) }, func() fleet.Result { return &work.Status{} }},
+		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return status.Of(ctx, j) }, func() fleet.Result { return &status.Status{} }},
 	{"ready", "Which sites are ready for HTTPS", "Looks at names, certificate and both schemes of each site.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
 			return j.Ready(ctx, work.ReadyOptions{})

@@ -8,6 +8,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/fleet"
+	"trimlantern/work/status"
 )
 
 // PutAny writes one line of JSON.
@@ -72,7 +73,7 @@ func OutcomeWords(o fleet.Outcome) string {
 	switch r := o.Result.(type) {
 	case *work.Inited:
 		return r.System + ", " + r.Database
-	case *work.Status:
+	case *status.Status:
 		done := 0
 		for _, s := range r.Steps {
 			if s.State == "done" {

@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/work"
 	"trimlantern/work/guide"
+	"trimlantern/work/status"
 )
 
 // steps are the words of the guided run's steps: the title, and what is about to happen.
@@ -457,7 +458,7 @@ func (t *Text) Full(result any) {
 }
 
 // Walked ends a guided run.
-func (t *Text) Walked(w *work.Status, done *guide.Walked) {
+func (t *Text) Walked(w *status.Status, done *guide.Walked) {
 	open := 0
 	if done.Left != nil {
 		open = done.Left.Open()

@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/guide"
+	"trimlantern/work/status"
 )
 
 // TestBriefWords holds the good words of the guided run against results that look good and are not whole.
@@ -21,7 +22,7 @@ func TestBriefWords(t *testing.T) {
 		x.Brief(result)
 		return strings.Join(strings.Fields(b.String()), " ")
 	}
-	walked := func(s *work.Status) string {
+	walked := func(s *status.Status) string {
 		var b bytes.Buffer
 		x := &Text{W: &b}
 		x.Walked(s, &guide.Walked{Status: s})
@@ -50,8 +51,8 @@ func TestBriefWords(t *testing.T) {
 	whole.Accepted = []work.AcceptedURL{{URL: "http://b.example/", Because: "x"}}
 	assert.Contains(t, brief(whole), "except for 1 insecure address that you accepted")
 
-	assert.Contains(t, walked(&work.Status{Clean: true}), "The site is on HTTPS, and every page that was scanned is clean.")
-	assert.Contains(t, walked(&work.Status{Clean: true, Excepted: 2}), "except for 2 findings that you accepted")
-	assert.NotContains(t, walked(&work.Status{}), "on HTTPS, and")
-	assert.Contains(t, walked(&work.Status{Steps: []work.Step{{Name: "scan", State: "care", What: "older than the last change"}}}), "What is left: [ ] scan: older than the last change")
+	assert.Contains(t, walked(&status.Status{Clean: true}), "The site is on HTTPS, and every page that was scanned is clean.")
+	assert.Contains(t, walked(&status.Status{Clean: true, Excepted: 2}), "except for 2 findings that you accepted")
+	assert.NotContains(t, walked(&status.Status{}), "on HTTPS, and")
+	assert.Contains(t, walked(&status.Status{Steps: []status.Step{{Name: "scan", State: "care", What: "older than the last change"}}}), "What is left: [ ] scan: older than the last change")
 }

@@ -16,6 +16,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/status"
 )
 
 // Moved reports where the site file is now.
@@ -738,7 +739,7 @@ func (t *Text) class(c mixed.Class) string {
 }
 
 // Status reports the road as a check list.
-func (t *Text) Status(s *work.Status) {
+func (t *Text) Status(s *status.Status) {
 	t.printf("The road of %s\n\n", s.Site)
 	for _, step := range s.Steps {
 		mark := map[string]string{"done": t.good("[x]"), "todo": "[ ]", "care": t.care("[!]")}[step.State]
@@ -756,7 +757,7 @@ func (t *Text) Status(s *work.Status) {
 }
 
 // onHTTPS is the good verdict on a site.
-func onHTTPS(s *work.Status) string {
+func onHTTPS(s *status.Status) string {
 	words := "on HTTPS, and every page that was scanned is clean"
 	if s.Excepted > 0 {
 		words += ", except for " + plural(s.Excepted, "finding") + " that you accepted"
@@ -871,7 +872,7 @@ func (t *Text) onLoading(cutOff, makes, drops, addresses bool) {
 }
 
 // History lists the logbook.
-func (t *Text) History(h *work.History) {
+func (t *Text) History(h *status.History) {
 	t.printf("The logbook of %s, in %s\n\n", h.Site, clip(h.Path, 30))
 	if len(h.Entries) == 0 {
 		t.printf("  empty\n")

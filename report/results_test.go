@@ -16,6 +16,7 @@ import (
 	"trimlantern/outside/files"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
+	"trimlantern/work/status"
 )
 
 // nasty is what a hostile database, page or server would send to a terminal.
@@ -50,9 +51,9 @@ func results() map[string]struct {
 		Browser:  &work.BrowserState{Version: nasty, Pages: 2, Unconfirmed: []work.Unread{{URL: nasty, Why: nasty}}, Failed: []work.Unread{{URL: nasty, Why: nasty}}},
 		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},
 		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
-	road := &work.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []work.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
+	road := &status.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []status.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
 	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", System: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
-	past := &work.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
+	past := &status.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
 	filtered := &work.Filtered{Site: "https://ternrock.example", As: "dump", Dialect: "SQLite", Rows: 1 << 40, Cells: 1, References: 1, Counts: counts, Left: left, Nameless: []string{nasty},
 		Tables: []sheet.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}
 	return map[string]struct {

@@ -89,7 +89,7 @@ type adopting struct {
 func (j *Job) Adopt(ctx context.Context, o AdoptOptions) (*Adopted, error) {
 	defer j.Progress.End()
 	if j.IsDump() {
-		return nil, misuse(nil, "this site is known by an exported database alone: there is no folder for copies",
+		return nil, BadUse(nil, "this site is known by an exported database alone: there is no folder for copies",
 			"upload a copy yourself, then: trimlantern decide replace URL https://"+j.Site.Host+"/PATH")
 	}
 	urls, err := j.toAdopt(o.What)
@@ -139,15 +139,15 @@ func (j *Job) Adopt(ctx context.Context, o AdoptOptions) (*Adopted, error) {
 // toAdopt returns the URLs that are meant: one, or all of a host that wait for a decision.
 func (j *Job) toAdopt(what string) ([]string, error) {
 	if strings.HasPrefix(what, "https://") {
-		return nil, misuse(nil, what+" is secure already", "adopt is for what a host serves over HTTP alone: write it as the pages do, http://…")
+		return nil, BadUse(nil, what+" is secure already", "adopt is for what a host serves over HTTP alone: write it as the pages do, http://…")
 	}
 	if strings.HasPrefix(what, "http://") {
 		u, err := url.Parse(what)
 		if err != nil || u.Host == "" {
-			return nil, misuse(nil, what+" is not a URL", "write it as the pages do: http://HOST/PATH")
+			return nil, BadUse(nil, what+" is not a URL", "write it as the pages do: http://HOST/PATH")
 		}
 		if j.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours {
-			return nil, misuse(nil, what+" is the site's own: it needs no copy", "trimlantern preview makes its references secure")
+			return nil, BadUse(nil, what+" is the site's own: it needs no copy", "trimlantern preview makes its references secure")
 		}
 		return []string{what}, nil
 	}
@@ -157,7 +157,7 @@ func (j *Job) toAdopt(what string) ([]string, error) {
 	}
 	if item != nil {
 		if item.URL == "" || !slices.Contains(item.Choices, "adopt") {
-			return nil, misuse(nil, fmt.Sprintf("item %s is nothing that could be copied", what), "trimlantern show says how it can be decided")
+			return nil, BadUse(nil, fmt.Sprintf("item %s is nothing that could be copied", what), "trimlantern show says how it can be decided")
 		}
 		return []string{item.URL}, nil
 	}
@@ -176,7 +176,7 @@ func (j *Job) toAdopt(what string) ([]string, error) {
 		}
 	}
 	if len(urls) == 0 {
-		return nil, misuse(nil, "nothing of "+host+" waits for a decision", "trimlantern show lists what does; or name one URL: http://"+host+"/PATH")
+		return nil, BadUse(nil, "nothing of "+host+" waits for a decision", "trimlantern show lists what does; or name one URL: http://"+host+"/PATH")
 	}
 	return urls, nil
 }
@@ -187,10 +187,10 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 	if o.Into != "" {
 		into, err := filepath.Abs(o.Into)
 		if err != nil {
-			return c, world(err, "cannot determine the current folder", "change to a folder that exists")
+			return c, Failed(err, "cannot determine the current folder", "change to a folder that exists")
 		}
 		if err := folderThere(filepath.Dir(into)); err != nil {
-			return c, misuse(nil, "there is no folder "+filepath.Dir(into)+" to put "+filepath.Base(into)+" into", "make it, or name another one: --into FOLDER")
+			return c, BadUse(nil, "there is no folder "+filepath.Dir(into)+" to put "+filepath.Base(into)+" into", "make it, or name another one: --into FOLDER")
 		}
 		c = sitefile.Copies{Folder: into}
 		if rel, ok := disk.Inside(j.File.Dir, into); ok {
@@ -200,7 +200,7 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 	root := j.webRoot()
 	if c.Folder == "" {
 		if root == "" {
-			return c, misuse(nil, "nobody can tell which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
+			return c, BadUse(nil, "nobody can tell which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
 		}
 		c.Folder = j.relative(filepath.Join(root, keptFolder))
 	}
@@ -211,20 +211,20 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 		}
 		u, err := url.Parse(c.Address)
 		if c.Address == "" || err != nil || u.RawQuery != "" || j.Site.Relate(u.Hostname(), "", u.EscapedPath()+"/") != address.Ours {
-			return c, misuse(nil, "--at "+o.At+" is no HTTPS address of the site", "write https://"+j.Site.Host+"/PATH, at which the web server serves the folder")
+			return c, BadUse(nil, "--at "+o.At+" is no HTTPS address of the site", "write https://"+j.Site.Host+"/PATH, at which the web server serves the folder")
 		}
 	}
 	if c.Address == "" {
 		rel, ok := disk.Inside(root, j.File.Abs(c.Folder))
 		if root == "" || !ok {
-			return c, misuse(nil, "nobody can tell at which address "+c.Folder+" is served", "name it: --at https://"+j.Site.Host+"/PATH")
+			return c, BadUse(nil, "nobody can tell at which address "+c.Folder+" is served", "name it: --at https://"+j.Site.Host+"/PATH")
 		}
 		c.Address = strings.TrimRight(j.Site.String(), "/") + "/" + (&url.URL{Path: rel}).EscapedPath()
 	}
 	used := j.File.Copies
 	if used.Folder != "" && (filepath.Clean(j.File.Abs(used.Folder)) != filepath.Clean(j.File.Abs(c.Folder)) || used.Address != c.Address) &&
 		slices.ContainsFunc(j.File.Replaced, func(r sitefile.Replaced) bool { return r.Copy != "" }) {
-		return c, misuse(nil, "copies are kept in "+used.Folder+" already, served at "+used.Address, "keep this one there too; or forget those first: trimlantern decide forget HOST")
+		return c, BadUse(nil, "copies are kept in "+used.Folder+" already, served at "+used.Address, "keep this one there too; or forget those first: trimlantern decide forget HOST")
 	}
 	return c, nil
 }
@@ -259,7 +259,7 @@ func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
 	r, err := a.client.Get(a.ctx, u, nil)
 	if err != nil {
 		if a.ctx.Err() != nil {
-			return "", world(nil, "interrupted; nothing was decided", "run the same command again")
+			return "", Failed(nil, "interrupted; nothing was decided", "run the same command again")
 		}
 		a.refuse(u, err.Error())
 		return "", nil
@@ -279,7 +279,7 @@ func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
 	hash := sheet.Hash(body)
 	file = a.name(u, ending, hash)
 	if err := a.job.Book.KeepCopy(hash, body); err != nil {
-		return "", world(err, "the copy cannot be kept in the logbook", "make room on the disk and the logbook writable")
+		return "", Failed(err, "the copy cannot be kept in the logbook", "make room on the disk and the logbook writable")
 	}
 	a.known[sameURL(u)], a.files[file] = file, hash
 	a.size += len(body)
@@ -431,25 +431,25 @@ func (j *Job) Replace(what, to string) (*Decision, error) {
 			return nil, err
 		}
 		if item == nil || item.URL == "" {
-			return nil, misuse(nil, what+" is no URL, and not the number of one", "write the URL as it is stored: http://…")
+			return nil, BadUse(nil, what+" is no URL, and not the number of one", "write the URL as it is stored: http://…")
 		}
 		from = item.URL
 	}
 	u, err := url.Parse(from)
 	if err != nil || u.Host == "" || u.Scheme != "http" {
-		return nil, misuse(nil, from+" is not an insecure URL", "write it as it is stored: http://HOST/PATH")
+		return nil, BadUse(nil, from+" is not an insecure URL", "write it as it is stored: http://HOST/PATH")
 	}
 	by, err := url.Parse(to)
 	if err != nil || by.Host == "" || by.Scheme != "https" || by.User != nil || strings.ContainsAny(to, " \"'<>\\`{}|^") {
-		return nil, misuse(nil, to+" is no address that can stand in its place", "write an HTTPS address: https://HOST/PATH")
+		return nil, BadUse(nil, to+" is no address that can stand in its place", "write an HTTPS address: https://HOST/PATH")
 	}
 	to = by.String()
 	if reference.MayHave([]byte(to)) {
-		return nil, misuse(nil, to+" holds an insecure address itself", "write one that does not")
+		return nil, BadUse(nil, to+" holds an insecure address itself", "write one that does not")
 	}
 	for _, r := range j.File.Replaced {
 		if sameURL(r.From) == sameURL(from) {
-			return nil, misuse(nil, from+" is replaced already, by "+r.To, "take that back first: trimlantern decide forget "+from)
+			return nil, BadUse(nil, from+" is replaced already, by "+r.To, "take that back first: trimlantern decide forget "+from)
 		}
 	}
 	if err := j.File.Add("replaced", sitefile.Replaced{From: from, To: to, Date: j.today()}); err != nil {
@@ -496,7 +496,7 @@ func (j *Job) Forget(what string) (*Decision, error) {
 		}
 	}
 	if had == len(j.File.Replaced)+len(j.File.Accepted)+len(j.File.Hosts) {
-		return nil, misuse(nil, "nothing was decided about "+what, "trimlantern show --decided lists what was; write a host, a URL, or the name of a finding")
+		return nil, BadUse(nil, "nothing was decided about "+what, "trimlantern show --decided lists what was; write a host, a URL, or the name of a finding")
 	}
 	return d, nil
 }

@@ -66,14 +66,14 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, lockFault(err)
+		return nil, LockFault(err)
 	}
 	defer release()
 	id, err = j.chooseSheet(id)
 	if err != nil {
 		return nil, err
 	}
-	db, tables, err := j.open(ctx, false)
+	db, tables, err := j.Open(ctx, false)
 	if err != nil {
 		return nil, err
 	}
@@ -110,15 +110,15 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		}
 	}
 	if sources != end.Files {
-		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d files, %d were visited", end.Files, sources),
+		return nil, Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d files, %d were visited", end.Files, sources),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if got != end.Cells || a.out.Refs > end.References+end.FileRefs {
-		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
+		return nil, Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if len(a.out.Copies) != end.Copies {
-		return nil, world(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
+		return nil, Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if err := a.mark(sheet.Finished); err != nil {
@@ -170,23 +170,23 @@ func (j *Job) lock(ctx context.Context, db database.Database, command string) (u
 // dbLockFault says why the lock on the database was not to be had.
 func dbLockFault(err error, command string) error {
 	if errors.Is(err, database.ErrLocked) {
-		return world(err, "the database is in use by this tool already", "wait until the other run has ended")
+		return Failed(err, "the database is in use by this tool already", "wait until the other run has ended")
 	}
-	return world(err, "the database failed before anything was changed now", "when it is back, go on with the same command: trimlantern "+command)
+	return Failed(err, "the database failed before anything was changed now", "when it is back, go on with the same command: trimlantern "+command)
 }
 
-func lockFault(err error) error {
+func LockFault(err error) error {
 	if errors.Is(err, logbook.ErrBusy) {
-		return world(err, "the logbook is locked", "wait until the other run has ended")
+		return Failed(err, "the logbook is locked", "wait until the other run has ended")
 	}
-	return world(err, "the logbook cannot be written", "make the folder of the site file writable; nothing was changed")
+	return Failed(err, "the logbook cannot be written", "make the folder of the site file writable; nothing was changed")
 }
 
 // chooseSheet returns the newest sheet, or refuses a name that no sheet has.
 func (j *Job) chooseSheet(id string) (string, error) {
 	all, err := j.Book.Sheets()
 	if err != nil {
-		return "", world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if id == "" && len(all) > 0 {
 		return all[len(all)-1], nil
@@ -195,9 +195,9 @@ func (j *Job) chooseSheet(id string) (string, error) {
 		return id, nil
 	}
 	if id == "" {
-		return "", misuse(nil, "there is no change sheet yet", "make one: trimlantern preview")
+		return "", BadUse(nil, "there is no change sheet yet", "make one: trimlantern preview")
 	}
-	return "", misuse(nil, "no change sheet is called "+id, "trimlantern status lists them; or make a new one: trimlantern preview")
+	return "", BadUse(nil, "no change sheet is called "+id, "trimlantern status lists them; or make a new one: trimlantern preview")
 }
 
 // checkSheet reads a sheet to its end before anything is changed, and refuses
@@ -206,12 +206,12 @@ func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.
 	what, again := "the change sheet "+id, "make a new one: trimlantern preview"
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return sheet.Header{}, nil, misuse(err, what, again)
+		return sheet.Header{}, nil, BadUse(err, what, again)
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return sheet.Header{}, nil, misuse(err, what, again)
+		return sheet.Header{}, nil, BadUse(err, what, again)
 	}
 	defer r.Close()
 	h := r.Header
@@ -229,7 +229,7 @@ func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.
 		err = r.Each(sheet.Visit{})
 	}
 	if err != nil {
-		return h, nil, misuse(err, what, again)
+		return h, nil, BadUse(err, what, again)
 	}
 	return h, r.End, nil
 }
@@ -264,7 +264,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 	j := a.job
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range ids {
 		if st := j.glance(id); st != nil && (st.Header.Sheet == "" || st.Mark == sheet.Undone || st.Mark == sheet.Finished && st.Header.Sheet != h.ID) {
@@ -272,7 +272,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 		}
 		var last []sheet.Record
 		settled := 0
-		st, err := j.readState(id, func(b sheet.Block) error {
+		st, err := j.ReadState(id, func(b sheet.Block) error {
 			settled += countCells(last)
 			last = b.Records
 			return nil
@@ -281,18 +281,18 @@ func (a *applying) openJournal(h sheet.Header) error {
 			continue // a crash before its first block: nothing was changed under it
 		}
 		if err != nil {
-			return world(err, "the logbook holds a journal that cannot be read", "keep the file, and move it out of the logbook if its run is settled")
+			return Failed(err, "the logbook holds a journal that cannot be read", "keep the file, and move it out of the logbook if its run is settled")
 		}
 		switch {
 		case st.Mark == sheet.Undone || st.Header.Sheet == "":
 			continue
 		case st.Mark == "" && st.Header.Sheet != h.ID:
-			return misuse(nil, fmt.Sprintf("the run of sheet %s was interrupted and is not finished", st.Header.Sheet),
+			return BadUse(nil, fmt.Sprintf("the run of sheet %s was interrupted and is not finished", st.Header.Sheet),
 				fmt.Sprintf("finish it: trimlantern apply %s, or take it back: trimlantern undo", st.Header.Sheet))
 		case st.Header.Sheet != h.ID:
 			continue
 		case st.Mark == sheet.Finished:
-			return misuse(nil, fmt.Sprintf("the sheet %s was applied already, at %s; nothing was changed now", h.ID, st.Time),
+			return BadUse(nil, fmt.Sprintf("the sheet %s was applied already, at %s; nothing was changed now", h.ID, st.Time),
 				"for what came since, make a new one: trimlantern preview; to take it back: trimlantern undo")
 		}
 		a.out.Journal, a.out.Resumed = id, true
@@ -302,19 +302,19 @@ func (a *applying) openJournal(h sheet.Header) error {
 		}
 		a.journal, err = j.Book.ReopenJournal(id, st.End)
 		if err != nil {
-			return world(err, "the journal cannot be written", "make the logbook writable; then run the same command again")
+			return Failed(err, "the journal cannot be written", "make the logbook writable; then run the same command again")
 		}
 		return a.recount(id, settled)
 	}
 	if sheets, err := j.Book.Sheets(); err != nil || len(sheets) > 0 && sheets[len(sheets)-1] != h.ID {
-		return misuse(err, fmt.Sprintf("the sheet %s is not the newest: what it saw is older than the preview %s", h.ID, sheets[len(sheets)-1]),
+		return BadUse(err, fmt.Sprintf("the sheet %s is not the newest: what it saw is older than the preview %s", h.ID, sheets[len(sheets)-1]),
 			"apply the newest: trimlantern apply; or make a new one: trimlantern preview")
 	}
 	a.out.Journal = j.runID()
 	a.journal, err = j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
 		Sheet: h.ID, Site: h.Site, Database: h.Database, Drops: a.drops})
 	if err != nil {
-		return world(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+		return Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
 	}
 	return nil
 }
@@ -323,7 +323,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 func (a *applying) recount(id string, settled int) error {
 	a.out.Tables = map[string]int{}
 	seen := 0
-	_, err := a.job.readState(id, func(b sheet.Block) error {
+	_, err := a.job.ReadState(id, func(b sheet.Block) error {
 		for _, r := range b.Records {
 			if r.Refused != nil { // of a block that is settled
 				a.out.Changed--
@@ -351,7 +351,7 @@ func (a *applying) recount(id string, settled int) error {
 		return nil
 	})
 	if err != nil {
-		return world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+		return Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	return nil
 }
@@ -429,12 +429,12 @@ type laterLines struct {
 func (a *applying) read(cell func(*sheet.Cell) error) (later laterLines, err error) {
 	f, err := a.job.Book.OpenSheet(a.out.Sheet)
 	if err != nil {
-		return later, misuse(err, "the change sheet", "make a new one: trimlantern preview")
+		return later, BadUse(err, "the change sheet", "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return later, misuse(err, "the change sheet", "make a new one: trimlantern preview")
+		return later, BadUse(err, "the change sheet", "make a new one: trimlantern preview")
 	}
 	defer r.Close()
 	var copies []*sheet.Copy
@@ -546,12 +546,12 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 
 func (a *applying) dbFailed(err error) error {
 	if errors.Is(err, database.ErrRights) {
-		return world(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "give the user the right to change the site's tables, then run the same command again")
+		return Failed(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "give the user the right to change the site's tables, then run the same command again")
 	}
 	if errors.Is(err, database.ErrFrozen) {
-		return world(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
+		return Failed(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
 	}
-	return world(err, fmt.Sprintf("the database failed after %d of %d cells; what was done is in the journal", a.out.Changed, a.out.Planned),
+	return Failed(err, fmt.Sprintf("the database failed after %d of %d cells; what was done is in the journal", a.out.Changed, a.out.Planned),
 		"when it is back, go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 }
 
@@ -559,7 +559,7 @@ func (a *applying) dbFailed(err error) error {
 func (a *applying) mark(m sheet.Mark) error {
 	records := append(a.carry, sheet.Record{Mark: m, Time: a.job.Now().UTC().Format(time.RFC3339)})
 	if err := a.journal.Append(records...); err != nil {
-		return world(err, "the journal cannot be written", "make room on the disk; then run the same command again")
+		return Failed(err, "the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return nil
 }

@@ -18,9 +18,9 @@ func authorityFault(err error, directory string) error {
 	var r *acme.Refused
 	if !errors.As(err, &r) {
 		if errors.Is(err, acme.ErrClear) {
-			return misuse(nil, fmt.Sprintf("%q is no https address", directory), "write the whole address of the authority's directory: --directory https://…")
+			return BadUse(nil, fmt.Sprintf("%q is no https address", directory), "write the whole address of the authority's directory: --directory https://…")
 		}
-		return world(err, "the authority "+hostOf(directory), "run the same command again")
+		return Failed(err, "the authority "+hostOf(directory), "run the same command again")
 	}
 	what, do := refusalWords(r, directory)
 	return &Fault{Code: World, What: what, Do: do, Err: &told{r}}

@@ -72,14 +72,14 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 	}
 	folder, err := filepath.Abs(folder)
 	if err != nil {
-		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+		return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	if err := j.keepable(folder); err != nil {
 		return nil, err
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, lockFault(err)
+		return nil, LockFault(err)
 	}
 	defer release()
 	out := &BackedUp{Site: j.Site.String(), Time: j.Now().UTC(), Without: []string{}, Differs: []RowsCount{}, Left: []string{}}
@@ -97,24 +97,24 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 	}
 	out.Folder = whole + half
 	if err := disk.PrivateFolder(out.Folder); err != nil {
-		if refused := untrusted(err); refused != nil {
+		if refused := Untrusted(err); refused != nil {
 			return nil, refused
 		}
-		return nil, world(err, "the folder cannot be made", "name one that you may write to")
+		return nil, Failed(err, "the folder cannot be made", "name one that you may write to")
 	}
 	err = j.backupDatabase(ctx, out)
 	if err == nil {
 		err = j.backupFiles(ctx, out)
 	}
 	if err == nil && out.File == "" && out.Archive == "" {
-		err = misuse(nil, "there is nothing to back up: the site file names neither a database nor files", "for a dump, keep a copy of the dump itself")
+		err = BadUse(nil, "there is nothing to back up: the site file names neither a database nor files", "for a dump, keep a copy of the dump itself")
 	}
 	if ctx.Err() != nil {
-		err = world(nil, "interrupted", "run the same command again")
+		err = Failed(nil, "interrupted", "run the same command again")
 	}
 	if err == nil {
 		if err = os.Rename(out.Folder, whole); err != nil {
-			err = world(err, "the backup cannot be given its name", "make "+folder+" writable, then run the same command again")
+			err = Failed(err, "the backup cannot be given its name", "make "+folder+" writable, then run the same command again")
 		}
 	}
 	if err != nil {
@@ -128,7 +128,7 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 		}
 	}
 	if err := j.Book.WriteJSON(backupRecord, out); err != nil {
-		return nil, world(err, "the backup is made, but cannot be recorded in the logbook", "make the folder of the site file writable")
+		return nil, Failed(err, "the backup is made, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
 	return out, j.note("backup", fmt.Sprintf("%d rows, %d files", out.Rows, out.Files), 0)
 }
@@ -140,7 +140,7 @@ func (j *Job) LastBackup() (*BackedUp, error) {
 		return nil, nil
 	}
 	if err := j.Book.ReadJSON(backupRecord, &b); err != nil {
-		return nil, world(err, "the logbook cannot be read", "remove the broken file")
+		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if b.Site != j.Site.String() {
 		return nil, nil
@@ -179,12 +179,12 @@ func (j *Job) backupDatabase(ctx context.Context, out *BackedUp) error {
 	c.ReadOnly = true
 	db, err := j.connect(ctx, c)
 	if err != nil {
-		return dbFault(err, c)
+		return DatabaseFault(err, c)
 	}
 	defer db.Close()
 	before, err := rowsOf(ctx, db, j.Progress)
 	if err != nil {
-		return dbFault(err, c)
+		return DatabaseFault(err, c)
 	}
 	var held map[string]int64
 	if c.Kind == "sqlite" {
@@ -197,7 +197,7 @@ func (j *Job) backupDatabase(ctx context.Context, out *BackedUp) error {
 	}
 	after, err := rowsOf(ctx, db, j.Progress)
 	if err != nil {
-		return dbFault(err, c)
+		return DatabaseFault(err, c)
 	}
 	for name, n := range before {
 		out.Tables++
@@ -219,7 +219,7 @@ func (j *Job) copySQLite(ctx context.Context, c database.Config, out *BackedUp) 
 		err = database.CopySQLite(ctx, from, file)
 	}
 	if err != nil {
-		return nil, world(err, "the database cannot be copied", "make room on the disk, then run the same command again")
+		return nil, Failed(err, "the database cannot be copied", "make room on the disk, then run the same command again")
 	}
 	out.File, out.Program = file, "SQLite (VACUUM INTO)"
 	if err := j.sized(file, &out.Bytes); err != nil {
@@ -228,12 +228,12 @@ func (j *Job) copySQLite(ctx context.Context, c database.Config, out *BackedUp) 
 	c.File, c.ReadOnly = file, true
 	db, err := database.Open(ctx, c)
 	if err != nil {
-		return nil, world(err, "the copy cannot be read back", "run the same command again")
+		return nil, Failed(err, "the copy cannot be read back", "run the same command again")
 	}
 	defer db.Close()
 	held, err := rowsOf(ctx, db, j.Progress)
 	if err != nil {
-		return nil, world(err, "the copy cannot be read back", "run the same command again")
+		return nil, Failed(err, "the copy cannot be read back", "run the same command again")
 	}
 	return held, nil
 }
@@ -241,7 +241,7 @@ func (j *Job) copySQLite(ctx context.Context, c database.Config, out *BackedUp) 
 func (j *Job) sized(file string, n *int64) error {
 	info, err := os.Stat(file)
 	if err != nil {
-		return world(err, "the backup cannot be read back", "run the same command again")
+		return Failed(err, "the backup cannot be read back", "run the same command again")
 	}
 	*n = info.Size()
 	return os.Chmod(file, 0o600)
@@ -253,12 +253,12 @@ func (j *Job) dumpSQL(ctx context.Context, c database.Config, out *BackedUp) (ma
 	file := filepath.Join(out.Folder, "database.sql.zst")
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return nil, world(err, "the backup cannot be written", "make the folder writable, with room on its disk")
+		return nil, Failed(err, "the backup cannot be written", "make the folder writable, with room on its disk")
 	}
 	defer f.Close()
 	z, err := zstd.NewWriter(f)
 	if err != nil {
-		return nil, world(err, "the backup cannot be written", "run the same command again")
+		return nil, Failed(err, "the backup cannot be written", "run the same command again")
 	}
 	var written int64
 	made, err := database.Dump(ctx, c, out.Folder, func() (io.Writer, error) {
@@ -270,10 +270,10 @@ func (j *Job) dumpSQL(ctx context.Context, c database.Config, out *BackedUp) (ma
 		return &counted{z, j.Progress, &written}, f.Truncate(0)
 	})
 	if errors.Is(err, database.ErrNoProgram) {
-		return nil, misuse(nil, err.Error(), "install it (Debian: mariadb-client, postgresql-client), or export the database in your host's panel")
+		return nil, BadUse(nil, err.Error(), "install it (Debian: mariadb-client, postgresql-client), or export the database in your host's panel")
 	}
 	if err = errors.Join(err, z.Close(), f.Sync()); err != nil {
-		return nil, world(err, "the database cannot be dumped", "see what it says; an export in your host's panel is a backup too")
+		return nil, Failed(err, "the database cannot be dumped", "see what it says; an export in your host's panel is a backup too")
 	}
 	out.File, out.Program = file, filepath.Base(made.Program)
 	for _, what := range made.Without {
@@ -305,7 +305,7 @@ const maxBackupRow = 1 << 30
 // rowsInDump reads a dump to its end and counts the rows of each table.
 func (j *Job) rowsInDump(ctx context.Context, file string) (map[string]int64, error) {
 	back := func(err error) error {
-		return world(err, "the backup cannot be read back", "it is not kept; run the same command again")
+		return Failed(err, "the backup cannot be read back", "it is not kept; run the same command again")
 	}
 	src, err := pack.Open(file, nil)
 	if err != nil {
@@ -371,12 +371,12 @@ func (j *Job) backupFiles(ctx context.Context, out *BackedUp) error {
 	file := filepath.Join(out.Folder, "files.tar.zst")
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return world(err, "the backup cannot be written", "make the folder writable, with room on its disk")
+		return Failed(err, "the backup cannot be written", "make the folder writable, with room on its disk")
 	}
 	defer f.Close()
 	z, err := zstd.NewWriter(f)
 	if err != nil {
-		return world(err, "the backup cannot be written", "run the same command again")
+		return Failed(err, "the backup cannot be written", "run the same command again")
 	}
 	p := &packing{job: j, out: out, w: tar.NewWriter(z), sums: map[string][32]byte{}}
 	for _, dir := range folders {
@@ -393,7 +393,7 @@ func (j *Job) backupFiles(ctx context.Context, out *BackedUp) error {
 		}
 	}
 	if err := errors.Join(p.w.Close(), z.Close(), f.Sync()); err != nil {
-		return world(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
 	}
 	out.Archive, out.Files = file, len(p.sums)
 	if err := j.sized(file, &out.Packed); err != nil {
@@ -424,7 +424,7 @@ func (p *packing) left(path string, why error) {
 func (p *packing) folder(ctx context.Context, dir string) error {
 	tree, err := disk.OpenTree(dir)
 	if err != nil {
-		return world(err, "the folder "+dir+" cannot be read", "make it readable, or fix files in the site file")
+		return Failed(err, "the folder "+dir+" cannot be read", "make it readable, or fix files in the site file")
 	}
 	defer tree.Close()
 	err = tree.Walk(".", func(name string, e fs.DirEntry, err error) error {
@@ -440,7 +440,7 @@ func (p *packing) folder(ctx context.Context, dir string) error {
 		return p.add(tree, name, filepath.Join(dir, name))
 	})
 	if err != nil && ctx.Err() == nil && !isFault(err) {
-		err = world(err, "the files cannot be packed", "make room on the disk, then run the same command again")
+		err = Failed(err, "the files cannot be packed", "make room on the disk, then run the same command again")
 	}
 	return err
 }
@@ -471,7 +471,7 @@ func (p *packing) add(tree *disk.Tree, name, path string) error {
 	}
 	h.Name, h.Format = tarName(path), tar.FormatPAX
 	if err := p.w.WriteHeader(h); err != nil {
-		return world(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
 	}
 	sum := sha256.New()
 	n, err := io.Copy(io.MultiWriter(p.w, sum), io.LimitReader(f, h.Size))
@@ -480,7 +480,7 @@ func (p *packing) add(tree *disk.Tree, name, path string) error {
 		_, err = io.CopyN(p.w, zeros{}, h.Size-n)
 	}
 	if err != nil {
-		return world(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
 	}
 	p.sums[h.Name] = [32]byte(sum.Sum(nil))
 	return nil
@@ -495,7 +495,7 @@ func (zeros) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 // compare reads the archive back and holds each file against what was read of it.
 func (p *packing) compare(file string) error {
 	back := func(err error) error {
-		return world(err, "the backup cannot be read back", "it is not kept; run the same command again")
+		return Failed(err, "the backup cannot be read back", "it is not kept; run the same command again")
 	}
 	f, err := os.Open(file)
 	if err != nil {

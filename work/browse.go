@@ -42,11 +42,11 @@ func findBrowser(o *ScanOptions) error {
 		return nil
 	}
 	if o.AsHTTPS {
-		return misuse(nil, "a browser cannot look at pages as if they came over HTTPS", "leave out --browser, or --as-https")
+		return BadUse(nil, "a browser cannot look at pages as if they came over HTTPS", "leave out --browser, or --as-https")
 	}
 	path, err := browser.Find(o.Chromium)
 	if errors.Is(err, browser.ErrMissing) {
-		return misuse(err, "--browser", "install Chromium (Debian: apt-get install chromium), or name one with --chromium PATH")
+		return BadUse(err, "--browser", "install Chromium (Debian: apt-get install chromium), or name one with --chromium PATH")
 	}
 	o.Chromium = path
 	return err
@@ -117,11 +117,11 @@ func (s *scanning) browse(ctx context.Context) error {
 		return nil
 	})
 	if err != nil {
-		return world(err, "what was read cannot be read back", "look at the disk; then run the same command again")
+		return Failed(err, "what was read cannot be read back", "look at the disk; then run the same command again")
 	}
 	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser, Full: true})
 	if err != nil {
-		return world(err, "the browser", "try it by itself, or name another with --chromium PATH")
+		return Failed(err, "the browser", "try it by itself, or name another with --chromium PATH")
 	}
 	defer b.Close()
 	out.Version = b.Version()
@@ -164,10 +164,10 @@ func (s *scanning) browse(ctx context.Context) error {
 		failed = errors.Join(failed, s.seen(l.doc, l.seen))
 	}
 	if ctx.Err() != nil {
-		return world(nil, "interrupted while the browser looked", "trimlantern scan --resume goes on from there")
+		return Failed(nil, "interrupted while the browser looked", "trimlantern scan --resume goes on from there")
 	}
 	if failed != nil {
-		return world(failed, "what was seen cannot be kept", "make room on the disk")
+		return Failed(failed, "what was seen cannot be kept", "make room on the disk")
 	}
 	return nil
 }

@@ -47,7 +47,7 @@ func (j *Job) cacheFolders() ([]CacheFolder, error) {
 			f.Bytes += size
 		})
 		if err != nil && !errors.Is(err, fs.ErrNotExist) { // it is in use, files come and go
-			return nil, world(err, "the cached files cannot be looked at", "make "+f.Path+" readable")
+			return nil, Failed(err, "the cached files cannot be looked at", "make "+f.Path+" readable")
 		}
 		if f.Files > 0 {
 			out = append(out, f)
@@ -100,7 +100,7 @@ func (a *applying) emptyCaches() error {
 			return journalFault(err, "apply")
 		}
 		if err := setAside(f.Path, keptIn(a.out.Journal)); err != nil {
-			return world(err, "the cached files cannot be moved away", "empty "+f.Path+" by hand, or run the command without --drop-caches; what was moved is in the journal")
+			return Failed(err, "the cached files cannot be moved away", "empty "+f.Path+" by hand, or run the command without --drop-caches; what was moved is in the journal")
 		}
 		a.out.Emptied = append(a.out.Emptied, f)
 	}
@@ -165,7 +165,7 @@ func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
 	done, filled, err := bringBack(m.From, keptIn(journal))
 	switch {
 	case err != nil:
-		return world(err, "the cached files cannot be put back", "move them by hand from "+m.To)
+		return Failed(err, "the cached files cannot be put back", "move them by hand from "+m.To)
 	case filled:
 		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "the system has filled it anew"})
 	case done:

@@ -42,12 +42,12 @@ func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
 	}
 	key, request, err := certs.Request(kind, j.Site.NetworkHosts())
 	if err != nil {
-		return nil, misuse(err, "the request cannot be made", "see trimlantern cert request --help")
+		return nil, BadUse(err, "the request cannot be made", "see trimlantern cert request --help")
 	}
 	out := &Requested{Names: j.Site.NetworkHosts(), Key: filepath.Join(folder, j.Site.Host+".key.pem"), Request: filepath.Join(folder, j.Site.Host+".csr.pem")}
 	for _, f := range []string{out.Key, out.Request} {
 		if _, err := os.Lstat(f); err == nil {
-			return nil, misuse(nil, f+" is there already", "move it away first: a key that is in use must not be lost")
+			return nil, BadUse(nil, f+" is there already", "move it away first: a key that is in use must not be lost")
 		}
 	}
 	if err := writeNew(out.Key, key, 0o600); err != nil {
@@ -63,21 +63,21 @@ func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
 func (j *Job) keepable(folder string) error {
 	dir, err := filepath.Abs(folder)
 	if err != nil {
-		return world(err, "cannot determine the current folder", "change to a folder that exists")
+		return Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	if why, yes := sitefile.InWebRoot(dir); yes {
 		safe := "another folder"
 		if j.File.Path != "" {
 			safe = filepath.Dir(j.File.Path)
 		}
-		return misuse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the private key", dir, why), "name a folder that no web server serves: "+safe)
+		return BadUse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the private key", dir, why), "name a folder that no web server serves: "+safe)
 	}
 	return nil
 }
 
 func writeNew(file string, b []byte, mode os.FileMode) error {
 	if err := disk.CreateNew(file, b, mode); err != nil {
-		return world(err, "the file cannot be written", "name a folder that is writable and has room")
+		return Failed(err, "the file cannot be written", "name a folder that is writable and has room")
 	}
 	return nil
 }
@@ -116,20 +116,20 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	for _, file := range files {
 		b, err := disk.Read(file, maxPaper)
 		if errors.Is(err, disk.ErrTooLarge) {
-			return nil, misuse(nil, file+" is too large for a certificate", "name the files that the authority sent, and the key")
+			return nil, BadUse(nil, file+" is too large for a certificate", "name the files that the authority sent, and the key")
 		}
 		if err != nil {
-			return nil, misuse(err, "the file cannot be read", "name the files that the authority sent, and the key")
+			return nil, BadUse(err, "the file cannot be read", "name the files that the authority sent, and the key")
 		}
 		papers, err := certs.Read(file, b, password)
 		if err != nil {
-			return nil, misuse(nil, file+" "+err.Error(), "name the files that the authority sent, and the key")
+			return nil, BadUse(nil, file+" "+err.Error(), "name the files that the authority sent, and the key")
 		}
 		out.Papers = append(out.Papers, papers...)
 	}
 	bundle, err := certs.Sort(out.Papers, j.Site.NetworkHosts())
 	if err != nil {
-		return nil, misuse(nil, err.Error(), "name the file with the site's certificate too")
+		return nil, BadUse(nil, err.Error(), "name the file with the site's certificate too")
 	}
 	client, err := j.web()
 	if err != nil {
@@ -161,7 +161,7 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	folder := o.Folder
 	chain, key, err := bundle.PEM()
 	if err != nil {
-		return nil, misuse(err, "the files cannot be written", "check the key")
+		return nil, BadUse(err, "the files cannot be written", "check the key")
 	}
 	if err := j.keepable(folder); err != nil {
 		return nil, err
@@ -197,11 +197,11 @@ func (o CertOptions) password() (string, error) {
 		return os.Getenv(o.PasswordEnv), nil
 	}
 	b, err := disk.ReadTrusted(o.PasswordFile, maxSettings)
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return "", refused
 	}
 	if err != nil {
-		return "", misuse(err, "the password file cannot be read", "name a file that you may read")
+		return "", BadUse(err, "the password file cannot be read", "name a file that you may read")
 	}
 	return strings.TrimRight(string(b), "\r\n"), nil
 }
@@ -230,7 +230,7 @@ func (j *Job) writeKept(out *Checked, file string, b []byte, mode os.FileMode) e
 	if err == nil {
 		kept = file + "." + j.Now().UTC().Format("20060102-150405") + ".old"
 		if err := os.Rename(file, kept); err != nil {
-			return world(err, "the file of before cannot be kept", "make the folder writable")
+			return Failed(err, "the file of before cannot be kept", "make the folder writable")
 		}
 	}
 	if err := writeNew(file, b, mode); err != nil {
@@ -279,7 +279,7 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 		name, content = "trimlantern-"+rand.Text(), rand.Text()
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsAny(name, `/\`) {
-		return nil, misuse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
+		return nil, BadUse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
 	}
 	client, err := j.web()
 	if err != nil {
@@ -290,19 +290,19 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 	placed, err := files.Plan(ctx, claim)
 	switch {
 	case errors.Is(err, fs.ErrExist):
-		return nil, world(nil, filepath.Join(placed.Root, placed.File)+" is there already", "remove it first, if nobody needs it")
+		return nil, Failed(nil, filepath.Join(placed.Root, placed.File)+" is there already", "remove it first, if nobody needs it")
 	case err != nil:
-		return nil, misuse(err, root+" is no folder", "name the folder that the server serves the site from")
+		return nil, BadUse(err, root+" is no folder", "name the folder that the server serves the site from")
 	}
 	out := &Proof{File: filepath.Join(placed.Root, placed.File), Kept: keep, Asked: []ProofAsked{}}
 	if err := files.Put(ctx, placed, claim); err != nil {
 		_ = files.Remove(ctx, placed) // what failed first counts
-		return nil, world(err, "the file cannot be written", "make "+root+" writable")
+		return nil, Failed(err, "the file cannot be written", "make "+root+" writable")
 	}
 	if !keep {
 		defer func() {
 			if failed := files.Remove(context.WithoutCancel(ctx), placed); failed != nil && err == nil {
-				err = world(failed, "the file cannot be removed", "remove it by hand: "+out.File)
+				err = Failed(failed, "the file cannot be removed", "remove it by hand: "+out.File)
 			}
 		}()
 	}
@@ -332,7 +332,7 @@ func (j *Job) askProof(ctx context.Context, client *fetch.Client, host, path, co
 			one.Why = probe.Failure(err)
 		default:
 			if one.OK = true; redirects > 0 {
-				one.Why = "after " + countOf(redirects, "redirect") + "; some authorities follow none"
+				one.Why = "after " + CountOf(redirects, "redirect") + "; some authorities follow none"
 			}
 		}
 		all = append(all, one)

@@ -101,9 +101,9 @@ func (r *obtaining) swap(set *certfolder.Set, v *certfolder.Version, before stri
 	for _, f := range files {
 		if err := certfolder.Put(f.path, f.after, f.mode); err != nil {
 			if back := errors.Join(change.Restore(), set.SetSwap(nil)); back != nil {
-				return world(errors.Join(err, back), f.path+" cannot be written, and what was replaced cannot be put back", "run the same command again once it can")
+				return Failed(errors.Join(err, back), f.path+" cannot be written, and what was replaced cannot be put back", "run the same command again once it can")
 			}
-			return world(err, f.path+" cannot be written", "make its folder writable, or run the command as root; nothing was replaced")
+			return Failed(err, f.path+" cannot be written", "make its folder writable, or run the command as root; nothing was replaced")
 		}
 		c.Files = append(c.Files, f.path)
 	}
@@ -148,7 +148,7 @@ func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolde
 		err = errors.Join(change.Restore(), set.Use(change.Before))
 	}
 	if err != nil {
-		return world(err, "the new certificate harms the site ("+why+"), and the files cannot be put back", "put them back by hand; copies are in "+set.Path())
+		return Failed(err, "the new certificate harms the site ("+why+"), and the files cannot be put back", "put them back by hand; copies are in "+set.Path())
 	}
 	c.Files = []string{}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
@@ -283,15 +283,15 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 				f.mode = info.Mode().Perm()
 			}
 		case !errors.Is(err, fs.ErrNotExist):
-			return nil, misuse(err, path+" cannot be read", "name the files that the server's configuration names, as a user who may read and replace them")
+			return nil, BadUse(err, path+" cannot be read", "name the files that the server's configuration names, as a user who may read and replace them")
 		case part == "":
-			return nil, misuse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", path))
+			return nil, BadUse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", path))
 		case part == "key" || part == "all":
 			f.mode = 0o600
 		}
 		if part == "" {
 			if part = holds(f.before); part == "" {
-				return nil, misuse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+path)
+				return nil, BadUse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+path)
 			}
 		}
 		out, parts = append(out, f), append(parts, part)
@@ -311,7 +311,7 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 		}
 	}
 	if len(out) > 0 && !slices.Contains(parts, "all") && !(slices.Contains(parts, "key") && (slices.Contains(parts, "fullchain") || slices.Contains(parts, "leaf"))) {
-		return nil, misuse(nil, "the files to install are not both a key and a certificate", "name both with --install-as: the server does not start with a key that does not belong to its certificate")
+		return nil, BadUse(nil, "the files to install are not both a key and a certificate", "name both with --install-as: the server does not start with a key that does not belong to its certificate")
 	}
 	return out, nil
 }

@@ -99,7 +99,7 @@ func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions)
 
 // renewing adds what is wrong with the renewal of the certificates that this program obtained.
 func (j *Job) renewing(out *Checkup) error {
-	renewals, err := j.renewals()
+	renewals, err := j.Renewals()
 	if err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (j *Job) renewing(out *Checkup) error {
 				Why: "it is good until " + r.Until.Format("2006-01-02") + "; then browsers show a warning in place of the site", Do: "run trimlantern cert renew, and see that a timer runs it: trimlantern cert renew --install-timer cron"})
 		}
 	}
-	points, err = j.decided(points)
+	points, err = j.WithDecisions(points)
 	out.Points = append(out.Points, faultsOf(points)...)
 	return err
 }
@@ -177,14 +177,14 @@ func (j *Job) RenewalTimer(kind string) (*Timer, error) {
 
 func (j *Job) timer(kind, name, command, what, often string, hours ...int) (*Timer, error) {
 	if j.File.Path == "" {
-		return nil, misuse(nil, "a timer needs a site file, and there is none", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
+		return nil, BadUse(nil, "a timer needs a site file, and there is none", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
 	}
 	program, err := os.Executable()
 	if err == nil {
 		program, err = filepath.EvalSymlinks(program)
 	}
 	if err != nil {
-		return nil, world(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
+		return nil, Failed(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
 	}
 	command = shellWord(program) + " " + command + " --config " + shellWord(j.File.Path)
 	minute := int(hashOf(j.Site.Host) % 60) // not all sites of a machine at once
@@ -202,7 +202,7 @@ func (j *Job) timer(kind, name, command, what, often string, hours ...int) (*Tim
 			name + ".timer":   fmt.Sprintf("[Unit]\nDescription=%s of %s %s\n\n[Timer]\n%sPersistent=true\n\n[Install]\nWantedBy=timers.target\n", what, j.Site, often, calendar),
 		}}, nil
 	}
-	return nil, misuse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")
+	return nil, BadUse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")
 }
 
 // shellWord quotes a word where a shell would not take it as it is.

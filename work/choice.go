@@ -101,12 +101,12 @@ func (j *Job) choice() (sheet.Choice, error) {
 	}
 	for _, p := range slices.Concat(c.Tables, c.Except) {
 		if _, err := path.Match(p, ""); err != nil {
-			return c, misuse(nil, fmt.Sprintf("the pattern %q cannot be read", p), "write a name, with * for any letters and ? for one")
+			return c, BadUse(nil, fmt.Sprintf("the pattern %q cannot be read", p), "write a name, with * for any letters and ? for one")
 		}
 	}
 	for _, n := range c.Sites {
 		if _, ok := j.sites[n]; !ok {
-			return c, misuse(nil, fmt.Sprintf("the database lists no site %d", n), "trimlantern init lists the sites of a database")
+			return c, BadUse(nil, fmt.Sprintf("the database lists no site %d", n), "trimlantern init lists the sites of a database")
 		}
 	}
 	if c.Address != "" && !slices.ContainsFunc(j.System.Addresses, func(a system.Address) bool { return a.Name == c.Address }) {
@@ -114,7 +114,7 @@ func (j *Job) choice() (sheet.Choice, error) {
 		for _, a := range j.System.Addresses {
 			names = append(names, a.Name)
 		}
-		return c, misuse(nil, fmt.Sprintf("the system description %s knows no address %q", j.System.Name, c.Address), "it knows: "+strings.Join(names, ", "))
+		return c, BadUse(nil, fmt.Sprintf("the system description %s knows no address %q", j.System.Name, c.Address), "it knows: "+strings.Join(names, ", "))
 	}
 	return c, nil
 }
@@ -124,14 +124,14 @@ func (j *Job) choice() (sheet.Choice, error) {
 func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
 	for _, p := range slices.Concat(c.Tables, c.ExceptTables()) {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.fits(p, t.Name) }) {
-			return nil, misuse(nil, fmt.Sprintf("no table fits %q", p), "check the name; it may be given with or without the prefix")
+			return nil, BadUse(nil, fmt.Sprintf("no table fits %q", p), "check the name; it may be given with or without the prefix")
 		}
 	}
 	for _, p := range c.ExceptColumns() {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool {
 			return slices.ContainsFunc(t.All, func(c database.Column) bool { return j.fitsColumn(p, t.Name, c.Name) })
 		}) {
-			return nil, misuse(nil, fmt.Sprintf("no column fits %q", p), "write TABLE.COLUMN, or *.COLUMN for every table")
+			return nil, BadUse(nil, fmt.Sprintf("no column fits %q", p), "write TABLE.COLUMN, or *.COLUMN for every table")
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(tables), func(t database.Table) bool {

@@ -24,11 +24,11 @@ func (j *Job) compareWith(id string) (*Scan, error) {
 		return nil, nil
 	}
 	if j.Book == nil {
-		return nil, misuse(nil, "--compare needs a logbook", "run the scan without it")
+		return nil, BadUse(nil, "--compare needs a logbook", "run the scan without it")
 	}
 	ids, err := j.Book.Scans()
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if id == "last" {
 		if len(ids) == 0 {
@@ -37,9 +37,9 @@ func (j *Job) compareWith(id string) (*Scan, error) {
 		id = ids[len(ids)-1]
 	}
 	if !slices.Contains(ids, id) {
-		return nil, misuse(nil, "there is no scan "+id, "trimlantern history lists them")
+		return nil, BadUse(nil, "there is no scan "+id, "trimlantern history lists them")
 	}
-	return j.readScan(id)
+	return j.ReadScan(id)
 }
 
 // compare holds the scan against an earlier one. What was found then and is not found now is gone only

@@ -30,31 +30,31 @@ func (s *survey) copies() error {
 		}
 		file := filepath.Join(j.File.Abs(j.File.Copies.Folder), filepath.FromSlash(r.File))
 		if r.File == "" || !filepath.IsLocal(filepath.FromSlash(r.File)) || in.copies == "" {
-			return misuse(nil, "replaced in the site file: "+r.From+" has a copy without a file below copies.folder", "take it back and adopt it again: trimlantern decide forget "+r.From)
+			return BadUse(nil, "replaced in the site file: "+r.From+" has a copy without a file below copies.folder", "take it back and adopt it again: trimlantern decide forget "+r.From)
 		}
 		tree, name, err := in.of(file)
 		if err != nil {
-			return world(err, "the folder for copies cannot be opened", "make "+in.copiesRoot+" readable")
+			return Failed(err, "the folder for copies cannot be opened", "make "+in.copiesRoot+" readable")
 		}
 		now, _, err := tree.Read(name, maxCopy)
 		switch {
 		case err == nil && sheet.Hash(now) == r.Copy:
 			continue // in place
 		case err == nil:
-			return misuse(nil, "the file "+j.relative(file)+" is there already, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
+			return BadUse(nil, "the file "+j.relative(file)+" is there already, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
 		case !errors.Is(err, fs.ErrNotExist):
-			return misuse(err, "the file "+j.relative(file)+" cannot be looked at: "+whyNot(err), "move it away")
+			return BadUse(err, "the file "+j.relative(file)+" cannot be looked at: "+whyNot(err), "move it away")
 		}
 		b, err := j.Book.Copy(r.Copy)
 		if err != nil || b == nil {
-			return misuse(err, "the logbook does not hold the copy of "+r.From+" any more", "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
+			return BadUse(err, "the logbook does not hold the copy of "+r.From+" any more", "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
 		}
 		s.out.Copies = append(s.out.Copies, sheet.Copy{Path: j.relative(file), From: r.From, URL: r.To, Hash: r.Copy, Size: len(b)})
 		if s.sheet == nil {
 			continue
 		}
 		if err := s.sheet.Copy(s.out.Copies[len(s.out.Copies)-1]); err != nil {
-			return world(err, "the change sheet cannot be written", "make room on the disk")
+			return Failed(err, "the change sheet cannot be written", "make room on the disk")
 		}
 	}
 	return nil
@@ -65,11 +65,11 @@ func (a *applying) copy(c *sheet.Copy) error {
 	j := a.job
 	file := j.File.Abs(filepath.FromSlash(c.Path))
 	if _, ok := disk.Inside(a.files.copies, file); !ok || a.files.copies == "" {
-		return misuse(nil, "the change sheet names "+c.Path+", which is not below copies.folder in the site file", "make a new one: trimlantern preview")
+		return BadUse(nil, "the change sheet names "+c.Path+", which is not below copies.folder in the site file", "make a new one: trimlantern preview")
 	}
 	tree, name, err := a.files.of(file)
 	if err != nil {
-		return world(err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
+		return Failed(err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
 	}
 	a.job.Progress.At("putting copies in place", int64(len(a.out.Copies)), 0)
 	tree.ClearPart(name)
@@ -79,11 +79,11 @@ func (a *applying) copy(c *sheet.Copy) error {
 		a.out.Copies = append(a.out.Copies, c.Path) // an interrupted run put it there
 		return nil
 	case err == nil || !errors.Is(err, fs.ErrNotExist):
-		return misuse(nil, "the file "+c.Path+" came to be there since the preview", "move it away, then make a new preview: trimlantern preview")
+		return BadUse(nil, "the file "+c.Path+" came to be there since the preview", "move it away, then make a new preview: trimlantern preview")
 	}
 	b, err := j.Book.Copy(c.Hash)
 	if err != nil || b == nil {
-		return misuse(err, "the logbook does not hold the copy of "+c.From+" any more", "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
+		return BadUse(err, "the logbook does not hold the copy of "+c.From+" any more", "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
 	}
 	records := append(a.carry, sheet.Record{File: &sheet.File{Path: file, Missing: true, After: c.Hash, Mode: 0o644}})
 	if err := a.journal.Append(records...); err != nil {
@@ -97,7 +97,7 @@ func (a *applying) copy(c *sheet.Copy) error {
 		err = errors.New("it does not hold what was written")
 	}
 	if err != nil {
-		return world(err, "the file "+c.Path+" cannot be written", "make its folder writable, then run the same command again; or take it back: trimlantern undo")
+		return Failed(err, "the file "+c.Path+" cannot be written", "make its folder writable, then run the same command again; or take it back: trimlantern undo")
 	}
 	a.out.Copies = append(a.out.Copies, c.Path)
 	return nil
@@ -164,7 +164,7 @@ func (a *applying) served(copies []*sheet.Copy) error {
 			}
 		}
 		if a.ctx.Err() != nil {
-			return world(nil, "interrupted: the copies are in place, and nothing points to them yet", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+			return Failed(nil, "interrupted: the copies are in place, and nothing points to them yet", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 		}
 		if why != "" {
 			return a.unserved(c, strings.TrimPrefix(why, "; "))
@@ -184,7 +184,7 @@ func (a *applying) unserved(c *sheet.Copy, why string) error {
 	if err := a.mark(sheet.Undone); err != nil {
 		return err
 	}
-	return world(nil, "the copy "+c.Path+" is not served as it is, so nothing was changed and the copies were taken away again: "+why,
+	return Failed(nil, "the copy "+c.Path+" is not served as it is, so nothing was changed and the copies were taken away again: "+why,
 		"name the folder and the address at which it is served: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From+" --into FOLDER --at URL")
 }
 

@@ -88,7 +88,7 @@ func (j *Job) newCrawl(s *Scan) (*crawlLog, error) {
 func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*crawlLog, error) {
 	f, err := book.OpenCrawl(id)
 	if err != nil {
-		return nil, world(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+		return nil, Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
 	}
 	end, err := eachLine(f, func(b []byte) error {
 		var l crawlLine
@@ -109,7 +109,7 @@ func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*
 		if errors.As(err, &fault) {
 			return nil, fault
 		}
-		return nil, world(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+		return nil, Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
 	}
 	return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16)}, nil
 }

@@ -30,9 +30,9 @@ func (j *Job) accepted(id, about string) string {
 	return ""
 }
 
-// decided marks accepted faults and numbers all faults for a decision. A fault that is accepted for some of
+// WithDecisions marks accepted faults and numbers all faults for a decision. A fault that is accepted for some of
 // its addresses only is split in two.
-func (j *Job) decided(points []point.Point) ([]point.Point, error) {
+func (j *Job) WithDecisions(points []point.Point) ([]point.Point, error) {
 	var out []point.Point
 	for _, p := range points {
 		if p.About == nil {
@@ -109,7 +109,7 @@ func (j *Job) numbered(keys []string) ([]int, error) {
 		return out, nil
 	}
 	if err := j.Book.WriteJSON(numbersFile, known); err != nil {
-		return nil, world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+		return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
 	}
 	return out, nil
 }
@@ -131,7 +131,7 @@ func (*Decision) Code() int { return Clean }
 // reason: it is shown from then on, and does not count.
 func (j *Job) Accept(what, because string) (*Decision, error) {
 	if strings.TrimSpace(because) == "" {
-		return nil, misuse(nil, "a decision needs a reason", `write it for those who look after the site next: --because "the host's panel does that"`)
+		return nil, BadUse(nil, "a decision needs a reason", `write it for those who look after the site next: --because "the host's panel does that"`)
 	}
 	points, err := j.lastPoints()
 	if err != nil {
@@ -150,17 +150,17 @@ func (j *Job) Accept(what, because string) (*Decision, error) {
 			return nil, err
 		}
 		if item == nil {
-			return nil, misuse(nil, what+" is nothing that preview or the last scan found", "trimlantern show lists what needs a decision")
+			return nil, BadUse(nil, what+" is nothing that preview or the last scan found", "trimlantern show lists what needs a decision")
 		}
 		entry.Finding, d.Number = item.Finding, item.Number
 		entry.About, d.What = []string{strings.TrimPrefix(item.key, item.Finding+" ")}, cmp.Or(item.URL, strings.Join(item.Places, ", "))
 	} else {
 		p := points[i]
 		if p.Grade == point.Stop {
-			return nil, misuse(nil, fmt.Sprintf("fault %d stops visitors, and cannot be accepted: %s", number, p.What), "fix it; what cannot be fixed now keeps the site from being ready")
+			return nil, BadUse(nil, fmt.Sprintf("fault %d stops visitors, and cannot be accepted: %s", number, p.What), "fix it; what cannot be fixed now keeps the site from being ready")
 		}
 		if p.Accepted != "" {
-			return nil, misuse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
+			return nil, BadUse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
 		}
 		entry.Finding, entry.About, d.What = p.ID, p.About, p.What
 	}
@@ -175,11 +175,11 @@ func (j *Job) Accept(what, because string) (*Decision, error) {
 func (j *Job) lastPoints() ([]point.Point, error) {
 	var ready Ready
 	var redirects RedirectTest
-	if err := j.Book.ReadJSON(readyFile, &ready); err != nil {
-		return nil, world(err, "the logbook cannot be read", "remove the broken file")
+	if err := j.Book.ReadJSON(ReadyFile, &ready); err != nil {
+		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
-	if err := j.Book.ReadJSON(redirectsFile, &redirects); err != nil {
-		return nil, world(err, "the logbook cannot be read", "remove the broken file")
+	if err := j.Book.ReadJSON(RedirectsFile, &redirects); err != nil {
+		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
-	return j.decided(append(ready.Points, redirects.Points...))
+	return j.WithDecisions(append(ready.Points, redirects.Points...))
 }

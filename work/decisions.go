@@ -146,10 +146,10 @@ func (j *Job) acceptedURLs() map[string]string {
 
 // decisionFault turns an error of the site file into a user's words.
 func (j *Job) decisionFault(err error) error {
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return refused
 	}
-	return world(err, "the decision cannot be written to the site file", "make "+j.File.Path+" writable")
+	return Failed(err, "the decision cannot be written to the site file", "make "+j.File.Path+" writable")
 }
 
 // today is how decisions are dated.
@@ -169,7 +169,7 @@ var HostDecisions = []string{"secure", "insecure", "leave"}
 // DecideHost records that the user knows what a host does, or that it is to be left alone.
 func (j *Job) DecideHost(raw, what string) (*Decision, error) {
 	if !slices.Contains(HostDecisions, what) {
-		return nil, misuse(nil, what+" is no decision about a host", "write secure, insecure or leave")
+		return nil, BadUse(nil, what+" is no decision about a host", "write secure, insecure or leave")
 	}
 	host, err := j.otherHost(raw)
 	if err != nil {
@@ -186,17 +186,17 @@ func (j *Job) otherHost(raw string) (string, error) {
 	host := strings.ToLower(strings.TrimSpace(raw))
 	if item, err := j.item(raw); err == nil && item != nil {
 		if host = item.Host; host == "" {
-			return "", misuse(nil, "item "+raw+" is about no host", "trimlantern show lists the items")
+			return "", BadUse(nil, "item "+raw+" is about no host", "trimlantern show lists the items")
 		}
 	} else if u, err := url.Parse(host); err == nil && u.Host != "" {
 		host = u.Hostname()
 	}
 	host = strings.TrimSuffix(strings.TrimSuffix(host, "/"), ":80")
 	if host == "" || strings.ContainsAny(host, "/ *?#@\\") || !strings.Contains(host, ".") && host != "localhost" {
-		return "", misuse(nil, fmt.Sprintf("%q is not the name of a host", raw), "write it as it stands in the addresses, like tides.example")
+		return "", BadUse(nil, fmt.Sprintf("%q is not the name of a host", raw), "write it as it stands in the addresses, like tides.example")
 	}
 	if slices.Contains(j.Site.NetworkHosts(), host) {
-		return "", misuse(nil, host+" is the site's own name", "decide about other hosts: the site's own references are always made secure")
+		return "", BadUse(nil, host+" is the site's own name", "decide about other hosts: the site's own references are always made secure")
 	}
 	return host, nil
 }

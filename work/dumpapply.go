@@ -99,21 +99,21 @@ type dumpCell struct {
 func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error) {
 	defer j.Progress.End()
 	if !j.IsDump() {
-		return nil, misuse(nil, "the database is no exported one", "change it in place: trimlantern apply")
+		return nil, BadUse(nil, "the database is no exported one", "change it in place: trimlantern apply")
 	}
 	if (o.Write == "") == (o.Patch == "") {
 		return nil, j.errDumpOnly()
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, lockFault(err)
+		return nil, LockFault(err)
 	}
 	defer release()
 	id, err := j.chooseSheet(o.Sheet)
 	if err != nil {
 		return nil, err
 	}
-	db, _, err := j.open(ctx, true)
+	db, _, err := j.Open(ctx, true)
 	if err != nil {
 		return nil, err
 	}
@@ -152,8 +152,8 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 		return nil, err
 	}
 	d.out.Time = j.Now().UTC().Format(time.RFC3339)
-	if err := j.Book.WriteJSON(dumpRecord, d.out); err != nil {
-		return nil, world(err, "what was written is complete, but the logbook cannot note it", "make room on the disk")
+	if err := j.Book.WriteJSON(DumpRecord, d.out); err != nil {
+		return nil, Failed(err, "what was written is complete, but the logbook cannot note it", "make room on the disk")
 	}
 	run := "write"
 	if o.Patch != "" {
@@ -162,8 +162,8 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	return d.out, j.note(run, filepath.Base(d.out.Wrote[0]), d.out.Changed)
 }
 
-// dumpRecord is where the logbook keeps what was last made of a dump.
-const dumpRecord = "dump.json"
+// DumpRecord is where the logbook keeps what was last made of a dump.
+const DumpRecord = "dump.json"
 
 // plan reads the sheet.
 func (d *dumpApplying) plan(id string) error {
@@ -172,17 +172,17 @@ func (d *dumpApplying) plan(id string) error {
 	}
 	f, err := d.job.Book.OpenSheet(id)
 	if err != nil {
-		return world(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return world(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer r.Close()
 	return r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
 		if _, ok := d.tables[c.Table]; !ok {
-			return misuse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
+			return BadUse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
 		}
 		k := rowKey(c.Table, c.Key)
 		row := d.rows[k]
@@ -193,10 +193,10 @@ func (d *dumpApplying) plan(id string) error {
 		row.table = d.name(c.Table)
 		cell := dumpCell{column: d.name(c.Column), edits: c.Rewrites(), references: int32(c.References), address: c.Address}
 		if n, err := hex.Decode(cell.before[:], []byte(c.Before)); err != nil || n != sha256.Size {
-			return misuse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
+			return BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
 		}
 		if n, err := hex.Decode(cell.after[:], []byte(c.After)); err != nil || n != sha256.Size {
-			return misuse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
+			return BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
 		}
 		row.cells = append(row.cells, cell)
 		d.out.Addresses = d.out.Addresses || c.Address
@@ -348,7 +348,7 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 		return nil // a pipe cannot be read again: nothing is said to be proven
 	}
 	failed := func(err error) error {
-		return world(err, "the new dump is not as it was written", "check the disk; delete "+d.o.Write+" and run the command again")
+		return Failed(err, "the new dump is not as it was written", "check the disk; delete "+d.o.Write+" and run the command again")
 	}
 	again := &filtering{o: FilterOptions{In: d.o.Write, Charset: d.f.o.Charset, Row: storedRow}, p: d.job.Progress, site: d.job.Site}
 	var err error
@@ -407,7 +407,7 @@ func (d *dumpApplying) writePatch(ctx context.Context) error {
 		return d.f.failed(err, true)
 	}
 	if d.out.Changed == 0 && d.out.Planned > 0 {
-		return misuse(nil, "none of the changed rows can be found by a patch: their tables have no primary key", "write a new dump: trimlantern apply --write FILE")
+		return BadUse(nil, "none of the changed rows can be found by a patch: their tables have no primary key", "write a new dump: trimlantern apply --write FILE")
 	}
 	return d.patch.write()
 }

@@ -78,15 +78,15 @@ func dumpFault(err error, c database.Config) error {
 	}
 	switch {
 	case errors.Is(err, mirror.ErrRows):
-		return misuse(err, c.Where(), "export it again with structure and data")
+		return BadUse(err, c.Where(), "export it again with structure and data")
 	case errors.Is(err, mirror.ErrUpdates):
-		return misuse(err, c.Where(), "export it again with INSERT; or use the filter: trimlantern filter --site https://HOST IN OUT")
+		return BadUse(err, c.Where(), "export it again with INSERT; or use the filter: trimlantern filter --site https://HOST IN OUT")
 	case errors.Is(err, dump.ErrDialect):
-		return misuse(err, c.Where(), "give a dump as the database's own dump program or a web panel writes it; one that does not tell whose SQL it is goes through the filter: trimlantern filter --dialect mysql --site https://HOST IN OUT")
+		return BadUse(err, c.Where(), "give a dump as the database's own dump program or a web panel writes it; one that does not tell whose SQL it is goes through the filter: trimlantern filter --dialect mysql --site https://HOST IN OUT")
 	case errors.As(err, new(*dump.TooLarge)):
-		return misuse(err, c.Where(), "use the filter, which takes rows of up to 1 GB: trimlantern filter --largest-row 1024 --site https://HOST IN OUT")
+		return BadUse(err, c.Where(), "use the filter, which takes rows of up to 1 GB: trimlantern filter --largest-row 1024 --site https://HOST IN OUT")
 	case errors.Is(err, context.Canceled):
-		return world(nil, "interrupted; nothing was changed", "run the same command again")
+		return Failed(nil, "interrupted; nothing was changed", "run the same command again")
 	}
 	f := &filtering{o: FilterOptions{In: c.File}}
 	var broken *dump.Broken
@@ -153,6 +153,6 @@ func (s *survey) besideRows() error {
 
 // errDumpOnly says that a command changes a database, which an exported one is not.
 func (j *Job) errDumpOnly() error {
-	return misuse(nil, fmt.Sprintf("the database is an exported one (%s), which is not changed in place", j.File.Database.File),
+	return BadUse(nil, fmt.Sprintf("the database is an exported one (%s), which is not changed in place", j.File.Database.File),
 		"write a new dump: trimlantern apply --write FILE; or only what changes: trimlantern apply --patch FILE")
 }

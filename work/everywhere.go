@@ -82,7 +82,7 @@ func (j *Job) pagesToSee(ctx context.Context, client *fetch.Client, site address
 		}
 	}
 	if j.Book != nil {
-		if scan, err := j.weightiest(); err == nil && scan != nil {
+		if scan, err := j.Weightiest(); err == nil && scan != nil {
 			_ = scan.EachPage(func(p ScannedPage) error { // what cannot be read names no pages
 				if p.Kind == "" {
 					add(p.URL, hops.Page)
@@ -212,7 +212,7 @@ func (j *Job) eachTogether(ctx context.Context, n int, do func(ctx context.Conte
 		})
 	}
 	if g.Wait() != nil || ctx.Err() != nil && done < n {
-		return world(nil, "interrupted", "run the same command again")
+		return Failed(nil, "interrupted", "run the same command again")
 	}
 	return nil
 }
@@ -381,9 +381,9 @@ func twinPoints(twins []Twin) (points []point.Point) {
 		switch n := right[h]; {
 		case n == 0:
 		case compared[h] > 0:
-			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: the same over HTTP and HTTPS (%s compared)", h, countOf(compared[h], "page"))})
+			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: the same over HTTP and HTTPS (%s compared)", h, CountOf(compared[h], "page"))})
 		default:
-			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: HTTPS shows %s; HTTP redirects there, so there is nothing to compare", h, countOf(n, "page"))})
+			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: HTTPS shows %s; HTTP redirects there, so there is nothing to compare", h, CountOf(n, "page"))})
 		}
 	}
 	return points
@@ -405,8 +405,8 @@ func somePaths(pages []string) string {
 	return list
 }
 
-// countOf returns a number and its noun.
-func countOf(n int, noun string) string {
+// CountOf returns a number and its noun.
+func CountOf(n int, noun string) string {
 	switch {
 	case n == 1:
 		return "1 " + noun

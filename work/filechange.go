@@ -44,9 +44,9 @@ func (s *survey) files() error {
 		case errors.As(err, &f):
 			return f
 		case errors.Is(err, fs.ErrNotExist):
-			return misuse(nil, "the folder "+dir+" named under files in the site file is not there", "fix files in the site file")
+			return BadUse(nil, "the folder "+dir+" named under files in the site file is not there", "fix files in the site file")
 		case err != nil:
-			return world(err, "reading files in "+dir, "look at the folder; then run the same command again")
+			return Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
 		}
 	}
 	return nil
@@ -112,7 +112,7 @@ func (s *survey) file(name string, info fs.FileInfo, b []byte) error {
 	}
 	err = s.sheet.Source(sheet.Source{Path: rel, Before: sheet.Hash(b), After: sheet.Hash(after), Size: len(b), Edits: sheet.Edits(res.Edits), References: res.References, Hosts: res.Hosts})
 	if err != nil {
-		return world(err, "the change sheet cannot be written", "make room on the disk")
+		return Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
 }
@@ -167,14 +167,14 @@ func (a *applying) source(s *sheet.Source) error {
 	tree, name, err := a.files.of(file)
 	switch {
 	case errors.Is(err, errUndeclared):
-		return misuse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
+		return BadUse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
 	case errors.Is(err, fs.ErrNotExist):
 		return skip("the file is gone")
 	case err != nil:
-		return world(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
+		return Failed(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
 	}
 	if a.ctx.Err() != nil {
-		return world(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+		return Failed(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	tree.ClearPart(name)
 	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
@@ -212,7 +212,7 @@ func (a *applying) source(s *sheet.Source) error {
 		return skip(whyNot(err))
 	}
 	if err != nil {
-		return world(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
+		return Failed(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
 	}
 	a.out.Files = append(a.out.Files, s.Path)
 	a.out.Refs += s.References

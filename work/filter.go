@@ -105,7 +105,7 @@ func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error)
 	defer p.End()
 	site, err := sitefile.Named(o.Site, o.Also, o.Sisters).Address()
 	if err != nil {
-		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
+		return nil, BadUse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
 	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Tables: []sheet.TableCount{}, Left: []sheet.Left{}, Nameless: []string{}}}
 	if f.systems, err = systemsNamed(o.System); err != nil {
@@ -202,31 +202,31 @@ func (f *filtering) failed(err error, before bool) error {
 	case errors.As(err, &fault):
 		return err
 	case errors.As(err, &foreign):
-		return misuse(err, name, foreign.Do)
+		return BadUse(err, name, foreign.Do)
 	case errors.As(err, &broken):
 		do := "get a whole dump and run the command again; " + kept
 		if errors.Is(err, dump.ErrStatement) {
 			do = "give a whole dump; of one that was split give all parts, in order: IN OUT --part SECOND --part THIRD; " + kept
 		}
-		return misuse(err, name, do)
+		return BadUse(err, name, do)
 	case errors.As(err, &large):
-		return misuse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 20*(large.Limit>>20), kept))
+		return BadUse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 20*(large.Limit>>20), kept))
 	case errors.Is(err, dump.ErrDialect):
-		return misuse(err, name, "name a dump as the database's own dump program writes it; for one stored value: --as value")
+		return BadUse(err, name, "name a dump as the database's own dump program writes it; for one stored value: --as value")
 	case errors.Is(err, dump.ErrChanged):
-		return world(err, name, "wait until it is written, then run the command again; "+kept)
+		return Failed(err, name, "wait until it is written, then run the command again; "+kept)
 	case errors.Is(err, syscall.EPIPE):
-		return world(nil, "the reader of the output has gone", "run the command again; "+kept)
+		return Failed(nil, "the reader of the output has gone", "run the command again; "+kept)
 	case errors.Is(err, syscall.ENOSPC):
-		return world(err, "the output cannot be written", "make room on the disk and run the command again; "+kept)
+		return Failed(err, "the output cannot be written", "make room on the disk and run the command again; "+kept)
 	case errors.Is(err, context.Canceled):
-		return world(nil, "interrupted", "run the command again; "+kept)
+		return Failed(nil, "interrupted", "run the command again; "+kept)
 	case errors.Is(err, pack.ErrPacked):
-		return misuse(err, name+" is packed", "get a whole file and run the command again; "+kept)
+		return BadUse(err, name+" is packed", "get a whole file and run the command again; "+kept)
 	case errors.Is(err, fs.ErrNotExist) && before:
-		return misuse(nil, "there is no file "+missing(err, name), "name the dump")
+		return BadUse(nil, "there is no file "+missing(err, name), "name the dump")
 	}
-	return world(err, name, "check the input and output, then run the command again; "+kept)
+	return Failed(err, name, "check the input and output, then run the command again; "+kept)
 }
 
 // missing returns the file that an error is about.
@@ -345,19 +345,19 @@ func (f *filtering) openOutput() (*output, error) {
 	for _, in := range append([]string{o.In}, o.Parts...) {
 		if a, err := os.Stat(in); err == nil {
 			if b, err := os.Stat(o.Out); err == nil && os.SameFile(a, b) && b.Mode().IsRegular() {
-				return nil, misuse(nil, "input and output are the same file", "name another output: the input stays as it is")
+				return nil, BadUse(nil, "input and output are the same file", "name another output: the input stays as it is")
 			}
 		}
 	}
 	file, err := disk.Create(o.Out, 0o600)
 	if err != nil {
-		return nil, world(err, "the output cannot be written", "name a file in a folder that is writable")
+		return nil, Failed(err, "the output cannot be written", "name a file in a folder that is writable")
 	}
 	base, _, _ := strings.Cut(filepath.Base(o.Out), ".")
 	w, err := f.in.sources[0].Write(file, o.Out, base+".sql")
 	if err != nil {
 		file.Discard()
-		return nil, world(err, "the output cannot be written", "name another output")
+		return nil, Failed(err, "the output cannot be written", "name another output")
 	}
 	return &output{w, file}, nil
 }
@@ -391,7 +391,7 @@ func (f *filtering) value(_ context.Context, out *output) error {
 		return err
 	}
 	if len(b) > maxValue {
-		return misuse(nil, "the value is longer than 1 GB", "filter a dump instead: --as dump")
+		return BadUse(nil, "the value is longer than 1 GB", "filter a dump instead: --as dump")
 	}
 	f.out.BytesIn = int64(len(b))
 	rules := rewrite.Rules{Site: f.site}
@@ -423,7 +423,7 @@ func (f *filtering) tell() (string, error) {
 	case f.o.As == "value":
 		return "value", nil
 	case len(text) == 0:
-		return "", misuse(nil, "the input is empty", "send a dump or a value")
+		return "", BadUse(nil, "the input is empty", "send a dump or a value")
 	case f.o.As == "dump" || dump.Sniff(f.in.head) != dump.Unknown:
 		return "dump", nil
 	}
@@ -431,16 +431,16 @@ func (f *filtering) tell() (string, error) {
 		return "dump", nil
 	}
 	if k := otherExport(text); k.what != "" {
-		return "", misuse(nil, cmp.Or(f.o.In, "the input")+" is "+k.what, k.do)
+		return "", BadUse(nil, cmp.Or(f.o.In, "the input")+" is "+k.what, k.do)
 	}
 	if strings.Contains(f.o.In, ".sql") || f.in.sources[0].Archive {
 		return "dump", nil
 	}
 	switch {
 	case bytes.IndexByte(text, 0) >= 0 && !isValue(text):
-		return "", misuse(nil, "the input is neither a dump nor text", "for a stored value of bytes: --as value")
+		return "", BadUse(nil, "the input is neither a dump nor text", "for a stored value of bytes: --as value")
 	case !isValue(text) && (!whole || bytes.ContainsAny(text, "\n\r")):
-		return "", misuse(nil, "the input is no dump, and has more than one line", "give an SQL dump; for one stored value of several lines: --as value")
+		return "", BadUse(nil, "the input is no dump, and has more than one line", "give an SQL dump; for one stored value of several lines: --as value")
 	}
 	return "value", nil
 }

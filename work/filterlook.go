@@ -58,7 +58,7 @@ func (f *filtering) definitions(ctx context.Context) (*dump.Schema, error) {
 		return nil, other.failed(err, true)
 	}
 	if !s.Schema.Makes {
-		return nil, misuse(nil, name+" defines no tables", "give a dump with the structure of the tables")
+		return nil, BadUse(nil, name+" defines no tables", "give a dump with the structure of the tables")
 	}
 	return s.Schema, nil
 }
@@ -98,7 +98,7 @@ func (f *filtering) surveyed(ctx context.Context) (*dump.Survey, error) {
 			return nil, err
 		}
 		if !same {
-			return nil, misuse(nil, "nothing in this dump tells whose SQL it is", "say it: --dialect mysql, --dialect postgres or --dialect sqlite")
+			return nil, BadUse(nil, "nothing in this dump tells whose SQL it is", "say it: --dialect mysql, --dialect postgres or --dialect sqlite")
 		}
 	}
 	return fits[0], nil
@@ -245,7 +245,7 @@ func (l *learning) allDefined() error {
 	if len(names) > 4 {
 		names = append(names[:4], fmt.Sprintf("%d more", len(names)-4))
 	}
-	return misuse(nil, "the dump has rows of "+strings.Join(names, ", ")+" and does not define these tables, so nobody knows what fits into their columns",
+	return BadUse(nil, "the dump has rows of "+strings.Join(names, ", ")+" and does not define these tables, so nobody knows what fits into their columns",
 		"export structure and data; or name a dump of the structure: --tables FILE; or change them all the same: --rows-only")
 }
 
@@ -270,7 +270,7 @@ func (l *learning) rightSite() error {
 		}
 	}
 	other := l.addresses[0].Host
-	return misuse(nil, fmt.Sprintf("this dump belongs to another site: its address is %s", other), fmt.Sprintf("name that one: --site https://%s; or, where both are names of one site: --also %s", other, other))
+	return BadUse(nil, fmt.Sprintf("this dump belongs to another site: its address is %s", other), fmt.Sprintf("name that one: --site https://%s; or, where both are names of one site: --also %s", other, other))
 }
 
 // row reads one row.

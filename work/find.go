@@ -48,18 +48,18 @@ func (in *initing) find() error {
 				return in.take(d.Config, "", l)
 			}
 		}
-		return misuse(nil, "no system description knows a configuration file called "+filepath.Base(d.Config), "name the system too: --system wordpress")
+		return BadUse(nil, "no system description knows a configuration file called "+filepath.Base(d.Config), "name the system too: --system wordpress")
 	}
 	if in.o.Folder == "" {
-		return misuse(nil, "nothing says where the site's database is",
+		return BadUse(nil, "nothing says where the site's database is",
 			"name the folder of the site: trimlantern init --site https://HOST FOLDER; or the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 	}
 	have, err := lookBelow(in.o.Folder, configs)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return misuse(nil, "there is no folder "+in.o.Folder, "name the folder that the site's files are in")
+		return BadUse(nil, "there is no folder "+in.o.Folder, "name the folder that the site's files are in")
 	case err != nil:
-		return world(err, "looking through "+in.o.Folder, "make the folder readable")
+		return Failed(err, "looking through "+in.o.Folder, "make the folder readable")
 	}
 	config, system := have.choose(configs)
 	switch {
@@ -71,13 +71,13 @@ func (in *initing) find() error {
 		}
 		return in.take(config, system, configs[filepath.Base(config)])
 	case len(have.configs) > 1 || len(have.configs) == 0 && len(have.sqlite) > 1:
-		return misuse(nil, "there is more than one site below "+in.o.Folder+": "+strings.Join(append(have.configs, have.sqlite...), ", "), "name the folder of one of them")
+		return BadUse(nil, "there is more than one site below "+in.o.Folder+": "+strings.Join(append(have.configs, have.sqlite...), ", "), "name the folder of one of them")
 	case len(have.sqlite) == 1:
 		d.Kind, d.File = "sqlite", in.relative(have.sqlite[0])
 		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File)
 		return nil
 	}
-	return misuse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
+	return BadUse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
 		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 }
 
@@ -186,10 +186,10 @@ func (in *initing) take(path, base string, l *system.System) error {
 		d.Kind, d.File = "sqlite", in.relative(drop)
 		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File+", which a drop-in of the system uses")
 	case errors.As(err, &unclear):
-		return misuse(nil, fmt.Sprintf("%s, line %d: %s is %s, which only running it would tell", in.relative(unclear.File), unclear.Line, strings.TrimPrefix(unclear.Name, "$"), unclear.How.Words()),
+		return BadUse(nil, fmt.Sprintf("%s, line %d: %s is %s, which only running it would tell", in.relative(unclear.File), unclear.Line, strings.TrimPrefix(unclear.Name, "$"), unclear.How.Words()),
 			"say where the database is: --database mysql://USER@HOST/NAME (or postgres://, sqlite:FILE), --prefix PREFIX, and --password-env VARIABLE or --password-file FILE")
 	case err != nil:
-		return misuse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
+		return BadUse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 	default:
 		d.Kind = l.Config.Kind
 		in.out.Used = append(in.out.Used, "database, user, password and prefix: "+in.relative(path))
@@ -207,7 +207,7 @@ func (in *initing) take(path, base string, l *system.System) error {
 	}
 	locks, err := l.Config.LocksOf(path)
 	if err != nil {
-		return misuse(err, "the system's configuration cannot be read", "make it readable")
+		return BadUse(err, "the system's configuration cannot be read", "make it readable")
 	}
 	for name, lock := range locks {
 		how := ""
@@ -232,7 +232,7 @@ func (in *initing) take(path, base string, l *system.System) error {
 func SitesBelow(folder string) ([]string, error) {
 	systems, err := systemsNamed("")
 	if err != nil {
-		return nil, misuse(err, "a built-in system description", "report this")
+		return nil, BadUse(err, "a built-in system description", "report this")
 	}
 	configs := map[string]*system.System{}
 	for _, l := range systems {
@@ -242,7 +242,7 @@ func SitesBelow(folder string) ([]string, error) {
 	}
 	have, err := lookBelow(folder, configs)
 	if err != nil {
-		return nil, misuse(err, folder+" cannot be looked through", "make it readable, or run the command as a user who may read it")
+		return nil, BadUse(err, folder+" cannot be looked through", "make it readable, or run the command as a user who may read it")
 	}
 	var all []string
 	for _, config := range have.configs {

@@ -29,7 +29,7 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 		if err := a.settle(); err != nil {
 			return nil, err
 		}
-		return nil, world(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
+		return nil, Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
 			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	a.job.Progress.At("changing "+cells[0].Table, int64(a.out.Changed), int64(a.out.Planned))
@@ -175,7 +175,7 @@ func (a *applying) settle() error {
 }
 
 func journalFault(err error, command string) error {
-	return world(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern "+command)
+	return Failed(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern "+command)
 }
 
 // rest waits so that no more cells change in a second than were asked for.
@@ -362,7 +362,7 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 		}
 		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[cellID(t.Name, key, column)] })
 		if err != nil {
-			return world(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
+			return Failed(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
 		}
 		if to == nil {
 			continue
@@ -421,7 +421,7 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw s
 		f.skip(c, unproven)
 		return nil, nil
 	case err != nil:
-		return nil, misuse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
+		return nil, BadUse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
 	case f.again && entry == nil:
 		f.skip(c, f.passed[id])
 		return nil, nil

@@ -68,7 +68,7 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	named := sitefile.Named(o.Site, o.Also, o.Sisters)
 	site, err := named.Address()
 	if err != nil {
-		return nil, misuse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
+		return nil, BadUse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
 	path, dir, err := o.where(site)
 	if err != nil {
@@ -109,20 +109,20 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		in.file.Hosts, in.file.Accepted, in.file.Replaced, in.file.Copies = old.Hosts, old.Accepted, old.Replaced, old.Copies
 		in.out.Old = path + ".old"
 		if err := os.Rename(path, in.out.Old); err != nil {
-			return nil, world(err, "the old site file cannot be kept", "make the folder writable, or write elsewhere with --config FILE")
+			return nil, Failed(err, "the old site file cannot be kept", "make the folder writable, or write elsewhere with --config FILE")
 		}
 	}
 	if o.Path == "" && !o.Here {
 		err = disk.PrivateFolder(filepath.Dir(path))
 	}
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err == nil {
 		err = in.file.Write(path)
 	}
 	if err != nil {
-		return nil, world(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")
+		return nil, Failed(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")
 	}
 	return in.out, nil
 }
@@ -131,11 +131,11 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 	const do = "give the site's HTTPS address: --site https://HOST"
 	if o.Folder == "" && o.Database.Kind == "" && o.Database.Config == "" {
-		return "", misuse(address.ErrEmpty, "the site's address", do)
+		return "", BadUse(address.ErrEmpty, "the site's address", do)
 	}
 	dir, err := filepath.Abs(cmp.Or(o.Folder, "."))
 	if err != nil {
-		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
+		return "", Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	in := &initing{o: o, p: p, dir: dir, out: &Inited{}, file: &sitefile.File{Dir: dir, System: o.System, Database: o.Database}}
 	if err := in.find(); err != nil {
@@ -157,12 +157,12 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 	c.ReadOnly = true
 	db, err := j.connect(ctx, c)
 	if err != nil {
-		return "", dbFault(err, c)
+		return "", DatabaseFault(err, c)
 	}
 	defer db.Close()
 	tables, err := db.Tables(ctx, "")
 	if err != nil {
-		return "", dbFault(err, c)
+		return "", DatabaseFault(err, c)
 	}
 	if _, err := in.fit(j, tables, c.Where()); err != nil {
 		return "", err
@@ -174,13 +174,13 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 		}
 		v, _, ok, err := db.Lookup(ctx, t, a.Column, a.Where, a.Equals)
 		if err != nil {
-			return "", dbFault(err, c)
+			return "", DatabaseFault(err, c)
 		}
 		if _, rest, scheme := strings.Cut(string(v.Bytes), "://"); ok && scheme {
 			return "https://" + strings.TrimSuffix(strings.TrimRight(rest, "/"), ":80"), nil
 		}
 	}
-	return "", misuse(nil, "the database does not say the site's address", do)
+	return "", BadUse(nil, "the database does not say the site's address", do)
 }
 
 // decided reads the site file that is there already, if it is of the same site: running init again corrects
@@ -190,14 +190,14 @@ func (o *InitOptions) decided(path string, site address.Site) (*sitefile.File, e
 		return nil, nil
 	}
 	old, err := sitefile.Read(path)
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, misuse(err, path+" is there already, and cannot be read", "remove it first, or write another one with --config FILE")
+		return nil, BadUse(err, path+" is there already, and cannot be read", "remove it first, or write another one with --config FILE")
 	}
 	if was, err := old.Address(); err != nil || was.Host != site.Host {
-		return nil, misuse(nil, path+" is there already, of another site ("+old.Site+")", "remove it first, or write another one with --config FILE")
+		return nil, BadUse(nil, path+" is there already, of another site ("+old.Site+")", "remove it first, or write another one with --config FILE")
 	}
 	return old, nil
 }
@@ -206,13 +206,13 @@ func (o *InitOptions) decided(path string, site address.Site) (*sitefile.File, e
 func (in *initing) check() error {
 	for _, f := range in.file.Files {
 		if info, err := os.Stat(in.file.Abs(f)); err != nil || !info.IsDir() {
-			return misuse(nil, "there is no folder "+in.file.Abs(f), "name folders that are there: --files FOLDER")
+			return BadUse(nil, "there is no folder "+in.file.Abs(f), "name folders that are there: --files FOLDER")
 		}
 	}
 	j := &Job{File: in.file, System: &system.System{}, Progress: in.p}
 	var err error
 	if j.Site, err = in.file.Address(); err != nil {
-		return misuse(err, "the site's address", "write --site https://HOST")
+		return BadUse(err, "the site's address", "write --site https://HOST")
 	}
 	_, err = j.web()
 	return err
@@ -224,20 +224,20 @@ func (o *InitOptions) where(site address.Site) (path, dir string, err error) {
 	if o.Path == "" && !o.Here {
 		home, err := sitefile.Home(o.Home)
 		if err != nil {
-			return "", "", world(err, "cannot determine your data folder", "name one: --home FOLDER")
+			return "", "", Failed(err, "cannot determine your data folder", "name one: --home FOLDER")
 		}
 		dir, err = filepath.Abs(cmp.Or(o.Folder, "."))
 		if err != nil {
-			return "", "", world(err, "cannot determine the current folder", "change to a folder that exists")
+			return "", "", Failed(err, "cannot determine the current folder", "change to a folder that exists")
 		}
 		return sitefile.InHome(home, site.String()), dir, nil
 	}
 	if path, err = filepath.Abs(cmp.Or(o.Path, sitefile.Name)); err != nil {
-		return "", "", world(err, "cannot determine the current folder", "change to a folder that exists")
+		return "", "", Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	dir = filepath.Dir(path)
 	if why, yes := sitefile.InWebRoot(dir); yes {
-		return "", "", misuse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the site file, the logbook and all old values", dir, why),
+		return "", "", BadUse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the site file, the logbook and all old values", dir, why),
 			"leave out --here and --config: init keeps them in your data folder; or change to a folder that no web server serves")
 	}
 	return path, dir, nil
@@ -277,7 +277,7 @@ func (in *initing) connect(ctx context.Context) error {
 	}
 	site, err := in.file.Address()
 	if err != nil {
-		return misuse(err, "the site's address", "write --site https://HOST")
+		return BadUse(err, "the site's address", "write --site https://HOST")
 	}
 	j := &Job{File: in.file, Site: site, System: l, Progress: in.p}
 	c, err := j.config()
@@ -287,12 +287,12 @@ func (in *initing) connect(ctx context.Context) error {
 	c.ReadOnly = true
 	db, err := j.connect(ctx, c)
 	if err != nil {
-		return dbFault(err, c)
+		return DatabaseFault(err, c)
 	}
 	defer db.Close()
 	tables, err := db.Tables(ctx, "")
 	if err != nil {
-		return dbFault(err, c)
+		return DatabaseFault(err, c)
 	}
 	fit, err := in.fit(j, tables, c.Where())
 	if err != nil {
@@ -306,7 +306,7 @@ func (in *initing) connect(ctx context.Context) error {
 		}
 	}
 	if err := j.findSites(ctx, db, own); err != nil {
-		return dbFault(err, c)
+		return DatabaseFault(err, c)
 	}
 	for _, p := range fit {
 		if site, rest := j.set(p); p != d.Prefix && (rest != "" || j.sites[site].Site == 0) {
@@ -325,7 +325,7 @@ func (in *initing) connect(ctx context.Context) error {
 		return err
 	}
 	if in.out.Tables == 0 && d.Kind != database.NoneKind {
-		return misuse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
+		return BadUse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
 	}
 	in.out.System, in.out.Database, in.out.Prefix, in.out.Files = in.file.System, c.Where(), d.Prefix, in.file.Files
 	return nil
@@ -337,7 +337,7 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 	if in.o.System == "" && in.file.System == "generic" {
 		systems, err := systemsNamed("")
 		if err != nil {
-			return nil, misuse(err, "a built-in system description", "report this")
+			return nil, BadUse(err, "a built-in system description", "report this")
 		}
 		for _, other := range systems {
 			if len(fitting(other, tables)) > 0 {
@@ -361,7 +361,7 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 		if len(fit) > 0 {
 			do = "a prefix that fits: " + strings.Join(fit, ", ")
 		}
-		return nil, misuse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.System.Title, d.Prefix), do)
+		return nil, BadUse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.System.Title, d.Prefix), do)
 	}
 	return fit, nil
 }
@@ -409,7 +409,7 @@ func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, 
 		in.file.Also = append(in.file.Also, partner)
 		in.out.Used = append(in.out.Used, "also "+partner+": the database calls the site by that name")
 		if j.Site, err = in.file.Address(); err != nil {
-			return misuse(err, "the site's address", "write --site https://HOST")
+			return BadUse(err, "the site's address", "write --site https://HOST")
 		}
 	}
 }
@@ -420,7 +420,7 @@ func (in *initing) sites(j *Job) error {
 	chosen := in.file.Choose.Sites
 	for _, n := range chosen {
 		if _, ok := j.sites[n]; !ok {
-			return misuse(nil, fmt.Sprintf("the database lists no site %d", n), "leave --sites out, and init lists them")
+			return BadUse(nil, fmt.Sprintf("the database lists no site %d", n), "leave --sites out, and init lists them")
 		}
 	}
 	for _, p := range j.places() {
@@ -438,7 +438,7 @@ func (in *initing) sites(j *Job) error {
 		}
 		in.file.Sisters = append(in.file.Sisters, sitefile.Sister{Site: sister.String()})
 		if j.Site, err = in.file.Address(); err != nil {
-			return misuse(err, "the site's address", "write --site https://HOST")
+			return BadUse(err, "the site's address", "write --site https://HOST")
 		}
 		in.out.Used = append(in.out.Used, fmt.Sprintf("sister site %s: site %d in the same database", sister, p.Site))
 	}

@@ -69,11 +69,11 @@ func (j *Job) hsts() (int, error) {
 	if j.Book == nil {
 		return shortHSTS, nil
 	}
-	scan, err := j.weightiest()
+	scan, err := j.Weightiest()
 	if err != nil || scan == nil || !scan.Proven() {
 		return shortHSTS, err
 	}
-	changed, err := j.lastChange()
+	changed, err := j.LastChange()
 	if err != nil || !scan.Time.After(changed) {
 		return shortHSTS, err
 	}
@@ -111,7 +111,7 @@ func (j *Job) RedirectRules(r rules.Rule, hsts bool) (*Rules, error) {
 	}
 	text, err := r.Text()
 	if err != nil {
-		return nil, misuse(err, "the rules cannot be written", "see trimlantern redirect show --help")
+		return nil, BadUse(err, "the rules cannot be written", "see trimlantern redirect show --help")
 	}
 	out.Text = text
 	return out, nil
@@ -167,10 +167,10 @@ func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o Ins
 	after, err := r.Install(string(f.before))
 	var misplaced *rules.Misplaced
 	if errors.As(err, &misplaced) && misplaced.Line > 0 {
-		return nil, misuse(nil, fmt.Sprintf("%s %s (line %d)", file, misplaced.Why, misplaced.Line), "nothing was changed; trimlantern redirect show prints the rules")
+		return nil, BadUse(nil, fmt.Sprintf("%s %s (line %d)", file, misplaced.Why, misplaced.Line), "nothing was changed; trimlantern redirect show prints the rules")
 	}
 	if err != nil {
-		return nil, misuse(nil, file+" "+err.Error(), "nothing was changed; trimlantern redirect show prints the rules")
+		return nil, BadUse(nil, file+" "+err.Error(), "nothing was changed; trimlantern redirect show prints the rules")
 	}
 	out := &RedirectFile{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
 	if r.Server == "apache" {
@@ -223,7 +223,7 @@ func (j *Job) RemoveRules(ctx context.Context, file string, o InstallOptions) (*
 	defer f.close()
 	after, _, err := rules.Remove(string(f.before))
 	if err != nil {
-		return nil, misuse(nil, file+" "+err.Error(), "nothing was changed")
+		return nil, BadUse(nil, file+" "+err.Error(), "nothing was changed")
 	}
 	out := &RedirectFile{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
 	if after == string(f.before) {
@@ -247,7 +247,7 @@ type ruleFile struct {
 func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, lockFault(err)
+		return nil, LockFault(err)
 	}
 	place, err := placeOf(file)
 	if err != nil {
@@ -263,10 +263,10 @@ func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
 	switch {
 	case missing && !may:
 		f.close()
-		return nil, misuse(nil, "there is no file "+file, "name the file that the server reads")
+		return nil, BadUse(nil, "there is no file "+file, "name the file that the server reads")
 	case err != nil && !missing:
 		f.close()
-		return nil, world(err, "the file cannot be read", "name a regular file that you may read")
+		return nil, Failed(err, "the file cannot be read", "name a regular file that you may read")
 	}
 	return f, nil
 }
@@ -283,7 +283,7 @@ func (j *Job) reload(ctx context.Context, command string) error {
 		return nil
 	}
 	text := strings.Join(strings.Fields(string(said[max(0, len(said)-500):])), " ")
-	return world(err, fmt.Sprintf("the command %q failed: %s", command, text), "run it by hand and read what it says")
+	return Failed(err, fmt.Sprintf("the command %q failed: %s", command, text), "run it by hand and read what it says")
 }
 
 // guard is one guarded installation.
@@ -474,9 +474,9 @@ func (g *guard) reason(now *RedirectTest, worse []JourneySeen) string {
 	case errs > len(now.Journeys)/2:
 		return "the server answered with an error everywhere; its error log says why"
 	case loops > 0 && g.rule.Proxy:
-		return fmt.Sprintf("%s ended in a redirect loop: another rule of the server, or the proxy, sends visitors back", countOf(loops, "address"))
+		return fmt.Sprintf("%s ended in a redirect loop: another rule of the server, or the proxy, sends visitors back", CountOf(loops, "address"))
 	case loops > 0:
-		why := fmt.Sprintf("%s ended in a redirect loop: ", countOf(loops, "address"))
+		why := fmt.Sprintf("%s ended in a redirect loop: ", CountOf(loops, "address"))
 		if other := g.redirectOf(); other != "" {
 			return why + other + " sends visitors back"
 		}
@@ -525,7 +525,7 @@ func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
 	case slices.ContainsFunc(idle, func(s JourneySeen) bool { return !slices.Contains(s.Problems, hops.Insecure) }):
 		return g.reason(now, slices.DeleteFunc(slices.Clone(idle), func(s JourneySeen) bool { return slices.Contains(s.Problems, hops.Insecure) }))
 	case stayed < plain:
-		return fmt.Sprintf("%s stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", countOf(len(idle), "address"), idle[0].Typed)
+		return fmt.Sprintf("%s stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", CountOf(len(idle), "address"), idle[0].Typed)
 	case g.rule.Server == "apache" && strings.Contains(g.server, "nginx"):
 		return "the rules had no effect: an nginx answers, which reads no .htaccess; use trimlantern redirect show nginx, or php"
 	case g.rule.Proxy:
@@ -549,7 +549,7 @@ func (g *guard) takeBack(why string, faults []point.Point) error {
 		err = g.file.tree.Write(g.file.name, g.file.before, disk.Looks{Mode: g.file.info.Mode().Perm(), Time: g.file.info.ModTime()})
 	}
 	if err != nil {
-		return world(err, "the rules harm the site ("+why+"), and the file cannot be put back", "put it back by hand: trimlantern undo "+g.out.Journal)
+		return Failed(err, "the rules harm the site ("+why+"), and the file cannot be put back", "put it back by hand: trimlantern undo "+g.out.Journal)
 	}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(g.ctx), time.Minute)
 	defer stop()
@@ -588,9 +588,9 @@ func (g *guard) asBefore() bool {
 
 // markUndone writes into a journal that all of it was put back.
 func (j *Job) markUndone(id string) error {
-	st, err := j.readState(id, nil)
+	st, err := j.ReadState(id, nil)
 	if err != nil {
-		return world(err, "the file is put back, but the journal cannot be read", "keep the file")
+		return Failed(err, "the file is put back, but the journal cannot be read", "keep the file")
 	}
 	journal, err := j.Book.ReopenJournal(id, st.End)
 	if err == nil {
@@ -598,7 +598,7 @@ func (j *Job) markUndone(id string) error {
 		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339)})
 	}
 	if err != nil {
-		return world(err, "the file is put back, but the journal cannot be written", "make room on the disk")
+		return Failed(err, "the file is put back, but the journal cannot be written", "make room on the disk")
 	}
 	return nil
 }

@@ -7,8 +7,8 @@ import (
 	"trimlantern/core/sheet"
 )
 
-// journalState is what a journal says of its run.
-type journalState struct {
+// JournalState is what a journal says of its run.
+type JournalState struct {
 	ID      string
 	Header  sheet.JournalHeader
 	End     int64 // where the last whole block ends
@@ -24,9 +24,9 @@ type journalState struct {
 	Left    int
 }
 
-// readState reads a journal; visit, where not nil, sees each block.
-func (j *Job) readState(id string, visit func(sheet.Block) error) (*journalState, error) {
-	st := &journalState{ID: id, Tables: map[string]int{}}
+// ReadState reads a journal; visit, where not nil, sees each block.
+func (j *Job) ReadState(id string, visit func(sheet.Block) error) (*JournalState, error) {
+	st := &JournalState{ID: id, Tables: map[string]int{}}
 	end, err := j.Book.ReadJournal(id, func(b sheet.Block) error {
 		st.Blocks++
 		for _, r := range b.Records {
@@ -69,7 +69,7 @@ func (j *Job) readState(id string, visit func(sheet.Block) error) (*journalState
 
 // glance reads of a journal only its header and what stands behind its last
 // cells, so that old runs cost nothing. It returns nil where that does not tell.
-func (j *Job) glance(id string) *journalState {
+func (j *Job) glance(id string) *JournalState {
 	f, err := j.Book.OpenJournal(id)
 	if err != nil {
 		return nil
@@ -87,7 +87,7 @@ func (j *Job) glance(id string) *journalState {
 	if err != nil || len(first) == 0 || first[0].Header == nil {
 		return nil
 	}
-	st := &journalState{ID: id, Header: *first[0].Header, End: info.Size(), Blocks: len(blocks)}
+	st := &JournalState{ID: id, Header: *first[0].Header, End: info.Size(), Blocks: len(blocks)}
 	for i := len(blocks) - 1; i >= 0 && st.Mark == ""; i-- {
 		records, err := blocks[i].ReadAt(f)
 		if err != nil || countCells(records) > 0 {

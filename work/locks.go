@@ -51,8 +51,8 @@ func hasPrefixFold(s, prefix string) bool {
 	return len(s) >= len(prefix) && strings.EqualFold(s[:len(prefix)], prefix)
 }
 
-// locks returns the addresses that the system's configuration holds, as it is now.
-func (j *Job) locks() ([]Locked, error) {
+// Locks returns the addresses that the system's configuration holds, as it is now.
+func (j *Job) Locks() ([]Locked, error) {
 	if j.System == nil || j.System.Config == nil || j.File.Database.Config == "" {
 		return nil, nil
 	}

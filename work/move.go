@@ -28,19 +28,19 @@ func Move(path, home string) (*Moved, error) {
 		return nil, err
 	}
 	if home, err = sitefile.Home(home); err != nil {
-		return nil, world(err, "cannot determine your data folder", "name one: --home FOLDER")
+		return nil, Failed(err, "cannot determine your data folder", "name one: --home FOLDER")
 	}
 	out := &Moved{From: j.File.Path, Path: sitefile.InHome(home, j.Site.String())}
 	if _, err := os.Lstat(out.Path); err == nil {
-		return nil, misuse(nil, out.Path+" is there already", "move one of the two away")
+		return nil, BadUse(nil, out.Path+" is there already", "move one of the two away")
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, lockFault(err)
+		return nil, LockFault(err)
 	}
 	defer release()
 	err = disk.PrivateFolder(filepath.Dir(out.Path))
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err == nil {
@@ -52,11 +52,11 @@ func Move(path, home string) (*Moved, error) {
 		err = f.Write(out.Path)
 	}
 	if err != nil {
-		return nil, world(err, "the site file cannot be moved", "make room on the disk and the folder "+filepath.Dir(out.Path)+" writable; the old site file is still in use")
+		return nil, Failed(err, "the site file cannot be moved", "make room on the disk and the folder "+filepath.Dir(out.Path)+" writable; the old site file is still in use")
 	}
 	// The new one counts from here on; what cannot be removed is said.
 	if err := errors.Join(os.Remove(j.File.Path), os.RemoveAll(j.Book.Path())); err != nil {
-		return nil, world(err, "everything was copied to "+filepath.Dir(out.Path)+", but the old files cannot be removed", "remove "+j.File.Path+" and "+j.Book.Path()+" by hand")
+		return nil, Failed(err, "everything was copied to "+filepath.Dir(out.Path)+", but the old files cannot be removed", "remove "+j.File.Path+" and "+j.Book.Path()+" by hand")
 	}
 	return out, nil
 }

@@ -181,18 +181,18 @@ func (r *obtaining) worked() bool {
 
 // folderFault says that the folder of certificates cannot be used.
 func folderFault(err error) error {
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return refused
 	}
-	return world(err, "the folder of the certificates cannot be used", "name another one: --folder FOLDER")
+	return Failed(err, "the folder of the certificates cannot be used", "name another one: --folder FOLDER")
 }
 
 // keepFault says that the folder of certificates cannot be written.
 func keepFault(err error, f *certfolder.Folder) error {
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return refused
 	}
-	return world(err, "the certificates cannot be kept", "make "+f.Path()+" writable, with room on its disk; then run the same command again")
+	return Failed(err, "the certificates cannot be kept", "make "+f.Path()+" writable, with room on its disk; then run the same command again")
 }
 
 // obtaining opens the folder and puts together what is asked for.
@@ -206,7 +206,7 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, nil, lockFault(err)
+		return nil, nil, LockFault(err)
 	}
 	done := func(err error) (*obtaining, func(), error) { release(); return nil, nil, err }
 	folder, err := certfolder.Open(dir)
@@ -217,21 +217,21 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 		return done(folderFault(err))
 	}
 	kept, _, err := folder.Plan()
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return done(refused)
 	}
 	if err != nil {
-		return done(world(err, "what was asked for before cannot be read", "move "+dir+" away, then run the command with all its options"))
+		return done(Failed(err, "what was asked for before cannot be read", "move "+dir+" away, then run the command with all its options"))
 	}
 	if kept.Accounts == nil {
 		kept.Accounts = map[string]string{}
 	}
 	r := &obtaining{job: j, o: o, kept: kept, plan: merged(kept, o.Plan), folder: folder, out: &Obtained{Site: j.Site.String(), Certificates: []Certificate{}}}
 	if r.plan.Directory == "" {
-		return done(misuse(nil, "no authority is named", "name the address of its directory: --directory https://…"))
+		return done(BadUse(nil, "no authority is named", "name the address of its directory: --directory https://…"))
 	}
 	if !strings.HasPrefix(r.plan.Directory, "https://") {
-		return done(misuse(nil, fmt.Sprintf("%q is no https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
+		return done(BadUse(nil, fmt.Sprintf("%q is no https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
 	}
 	if j.CA != "" {
 		r.plan.CA = j.CA
@@ -240,13 +240,13 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 	}
 	for i, root := range r.plan.Roots {
 		if r.plan.Roots[i], err = filepath.Abs(root); err != nil {
-			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
+			return done(Failed(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 	}
 	for i, named := range r.plan.Install { // a renewal runs in another folder
 		part, path := installPart(named)
 		if path, err = filepath.Abs(path); err != nil {
-			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
+			return done(Failed(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 		if r.plan.Install[i] = path; part != "" {
 			r.plan.Install[i] = part + "=" + path
@@ -257,7 +257,7 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 			continue
 		}
 		if *file, err = filepath.Abs(*file); err != nil {
-			return done(world(err, "cannot determine the current folder", "change to a folder that exists"))
+			return done(Failed(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 	}
 	r.out.Directory = r.plan.Directory
@@ -338,7 +338,7 @@ func (r *obtaining) each(ctx context.Context, do func(*Certificate, *certfolder.
 		err = do(&c, set)
 		r.closeWay()
 		if ctx.Err() != nil {
-			return nil, world(nil, "interrupted", "run the same command again: it goes on where it was")
+			return nil, Failed(nil, "interrupted", "run the same command again: it goes on where it was")
 		}
 		if err != nil {
 			c.fail(err)
@@ -397,10 +397,10 @@ func (r *obtaining) agreeable(ctx context.Context) error {
 		return nil // told of each certificate
 	}
 	if terms := r.ca.Terms; terms != "" && r.plan.Agreed != terms && !r.o.Accept {
-		return misuse(nil, "the authority has terms of service: "+terms, "read them; if you agree, run the same command with --accept-terms")
+		return BadUse(nil, "the authority has terms of service: "+terms, "read them; if you agree, run the same command with --accept-terms")
 	}
 	if r.ca.Bound && r.o.BindingID == "" {
-		return misuse(nil, "the authority wants accounts bound to one that it knows", "get an identifier and a key from it, then add --eab-id ID --eab-key-file FILE")
+		return BadUse(nil, "the authority wants accounts bound to one that it knows", "get an identifier and a key from it, then add --eab-id ID --eab-key-file FILE")
 	}
 	if p := r.plan.Profile; p != "" {
 		if _, ok := r.ca.Profiles[p]; !ok {
@@ -413,7 +413,7 @@ func (r *obtaining) agreeable(ctx context.Context) error {
 			if len(offered) > 0 {
 				what = fmt.Sprintf("the authority has no profile %q; it offers %s", p, strings.Join(offered, ", "))
 			}
-			return misuse(nil, what, "name one that it offers with --profile, or none")
+			return BadUse(nil, what, "name one that it offers with --profile, or none")
 		}
 	}
 	if r.o.Accept {
@@ -441,7 +441,7 @@ func (r *obtaining) open(ctx context.Context) error {
 	}
 	own, err := fetch.New(fetch.Options{Resolve: append(slices.Clone(r.job.Resolve), r.job.File.Network.Resolve...), Own: append(r.job.Site.NetworkHosts(), host), Timeout: r.job.Timeout})
 	if err != nil {
-		return misuse(err, "the network options cannot be used", "check --resolve, or network in the site file")
+		return BadUse(err, "the network options cannot be used", "check --resolve, or network in the site file")
 	}
 	ca, err := acme.Open(ctx, acme.Options{Directory: r.plan.Directory, Roots: r.web.Roots(), Dial: own.Dial, Agent: "TrimLantern", Key: r.key, Account: r.plan.Accounts[r.plan.Directory]})
 	if err != nil {
@@ -453,7 +453,7 @@ func (r *obtaining) open(ctx context.Context) error {
 		if off < 0 {
 			way, off = "ahead of", -off
 		}
-		return world(nil, fmt.Sprintf("the clock of this machine is %s %s the authority's", spanWords(off), way), "set the clock; whether a certificate is valid cannot be told with a wrong one")
+		return Failed(nil, fmt.Sprintf("the clock of this machine is %s %s the authority's", spanWords(off), way), "set the clock; whether a certificate is valid cannot be told with a wrong one")
 	}
 	r.ca = ca
 	return nil
@@ -463,13 +463,13 @@ func (r *obtaining) open(ctx context.Context) error {
 func spanWords(d time.Duration) string {
 	switch {
 	case d >= 48*time.Hour:
-		return countOf(int(d.Hours()/24), "day")
+		return CountOf(int(d.Hours()/24), "day")
 	case d >= 2*time.Hour:
-		return countOf(int(d.Hours()), "hour")
+		return CountOf(int(d.Hours()), "hour")
 	case d >= 2*time.Minute:
-		return countOf(int(d.Minutes()), "minute")
+		return CountOf(int(d.Minutes()), "minute")
 	}
-	return countOf(max(1, int(d.Seconds())), "second")
+	return CountOf(max(1, int(d.Seconds())), "second")
 }
 
 // account registers the account's key, or finds its account.
@@ -499,16 +499,16 @@ func (r *obtaining) binding() (*acme.Binding, error) {
 		return nil, nil
 	}
 	b, err := disk.ReadTrusted(r.o.BindingKey, maxSettings)
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, misuse(err, "the binding's key cannot be read", "name the file that holds it: --eab-key-file FILE")
+		return nil, BadUse(err, "the binding's key cannot be read", "name the file that holds it: --eab-key-file FILE")
 	}
 	text := strings.TrimRight(strings.TrimSpace(string(b)), "=")
 	key, err := base64.RawURLEncoding.DecodeString(strings.NewReplacer("+", "-", "/", "_").Replace(text))
 	if err != nil || len(key) == 0 {
-		return nil, misuse(nil, r.o.BindingKey+" holds no key in base64", "write the key into it as the authority gave it, and nothing else")
+		return nil, BadUse(nil, r.o.BindingKey+" holds no key in base64", "write the key into it as the authority gave it, and nothing else")
 	}
 	return &acme.Binding{ID: r.o.BindingID, Key: key}, nil
 }
@@ -538,7 +538,7 @@ func (r *obtaining) one(ctx context.Context, c *Certificate, set *certfolder.Set
 		return r.place(ctx, c, set, current)
 	}
 	if st.NotBefore.After(r.job.Now()) {
-		return world(nil, "the authority wants no question before "+st.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), "run the same command then")
+		return Failed(nil, "the authority wants no question before "+st.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), "run the same command then")
 	}
 	made, err := r.issue(ctx, c, set, current)
 	if err != nil || made == nil {
@@ -615,7 +615,7 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 				err = proof.Remove(ctx, p)
 			}
 			if err != nil && !errors.Is(err, dns.ErrRefused) { // what may not be removed was not made with that key either
-				return world(err, "the proof of an earlier run cannot be removed", "remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record)
+				return Failed(err, "the proof of an earlier run cannot be removed", "remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record)
 			}
 		}
 		if pending.Placed = nil; pending.Order == "" { // they were only tried
@@ -633,7 +633,7 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 		return nil
 	}
 	if err := errors.Join(swap.Restore(), set.Use(swap.Before)); err != nil {
-		return world(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
+		return Failed(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
 	}
 	if err := r.job.reload(ctx, r.plan.After); err != nil {
 		return err
@@ -668,7 +668,7 @@ func (r *obtaining) issue(ctx context.Context, c *Certificate, set *certfolder.S
 	r.job.Progress.At("waiting for the certificate", 0, 0)
 	request, err := certs.Asking(key, c.Names)
 	if err != nil {
-		return nil, world(err, "the signing request cannot be made", "run the command again")
+		return nil, Failed(err, "the signing request cannot be made", "run the command again")
 	}
 	chain, err := r.ca.Finalize(ctx, order, request)
 	if err != nil {
@@ -688,7 +688,7 @@ func (r *obtaining) issue(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 	made := &certfolder.Version{Name: name, Chain: chain, Key: key}
 	if made.Text, err = certfolder.Texts(chain, key); err != nil {
-		return nil, world(err, "the certificate cannot be written", "run the command again")
+		return nil, Failed(err, "the certificate cannot be written", "run the command again")
 	}
 	c.State = CertIssued
 	return made, nil
@@ -710,7 +710,7 @@ func (r *obtaining) orderKey(set *certfolder.Set, current *certfolder.Version) (
 		return key, nil
 	}
 	if key, err = certs.NewKey(r.plan.Key); err != nil {
-		return nil, misuse(err, "--key", "write ecdsa or rsa")
+		return nil, BadUse(err, "--key", "write ecdsa or rsa")
 	}
 	if r.o.KeepKey && current != nil {
 		key = current.Key
@@ -784,7 +784,7 @@ func (r *obtaining) permitted(ctx context.Context, names []string) error {
 		if len(allowed) > 0 {
 			who = "only " + strings.Join(allowed, ", ")
 		}
-		return world(nil, fmt.Sprintf("the DNS of %s lets %s issue certificates for %s (CAA); this authority goes by %s", at, who, name, strings.Join(r.ca.Issuers, ", ")),
+		return Failed(nil, fmt.Sprintf("the DNS of %s lets %s issue certificates for %s (CAA); this authority goes by %s", at, who, name, strings.Join(r.ca.Issuers, ", ")),
 			fmt.Sprintf("add a CAA record: %s. CAA 0 issue %q; or take an authority that is allowed", at, r.ca.Issuers[0]))
 	}
 	return nil

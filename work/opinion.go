@@ -57,7 +57,7 @@ func (j *Job) secondOpinion(kind string) (*judging, error) {
 	}
 	switch {
 	case err != nil && j.Judge != "":
-		return nil, misuse(err, "--judge", "name a PHP for the command line, or write --judge none")
+		return nil, BadUse(err, "--judge", "name a PHP for the command line, or write --judge none")
 	case errors.Is(err, php.ErrMissing):
 		g.out.Why = "no PHP is installed here"
 	case err != nil:

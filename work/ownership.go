@@ -45,12 +45,12 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 	wild := slices.IndexFunc(c.Names, func(n string) bool { return strings.HasPrefix(n, "*.") })
 	wanted := r.wanted()
 	if wild >= 0 && (wanted == "" || wanted == "file" || wanted == "listener") {
-		return misuse(nil, c.Names[wild]+" can only be proven in the DNS", "add --dns-update SERVER --dns-update-key FILE, --dns-hook PROGRAM, or --proof dns-by-hand")
+		return BadUse(nil, c.Names[wild]+" can only be proven in the DNS", "add --dns-update SERVER --dns-update-key FILE, --dns-hook PROGRAM, or --proof dns-by-hand")
 	}
 	var err error
 	switch {
 	case r.plan.Anyway && wanted == "":
-		return misuse(nil, "--anyway needs a way of proof: what is not tried cannot be chosen", "name one: --root FOLDER, --listen ADDRESS:PORT, --dns-update, --dns-hook or --proof dns-by-hand")
+		return BadUse(nil, "--anyway needs a way of proof: what is not tried cannot be chosen", "name one: --root FOLDER, --listen ADDRESS:PORT, --dns-update, --dns-hook or --proof dns-by-hand")
 	case r.plan.Anyway && wanted == "file":
 		if roots := r.roots(); len(roots) > 0 {
 			r.use(c, wanted, &proof.Files{Root: func(string) string { return roots[0] }})
@@ -75,7 +75,7 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 	if err != nil || r.way != nil {
 		return err
 	}
-	return world(nil, "the ownership of the site's names cannot be proven from here", "name the folder that the server serves (--root FOLDER), or prove it in the DNS (--proof dns-by-hand); if only this machine cannot see the site, add --anyway")
+	return Failed(nil, "the ownership of the site's names cannot be proven from here", "name the folder that the server serves (--root FOLDER), or prove it in the DNS (--proof dns-by-hand); if only this machine cannot see the site, add --anyway")
 }
 
 // use takes a way.
@@ -231,7 +231,7 @@ func (r *obtaining) put(ctx context.Context, w proof.Way, set *certfolder.Set, p
 		var failed error
 		for _, p := range placed {
 			if err := w.Remove(ctx, p); err != nil {
-				failed = errors.Join(failed, world(err, "the proof of "+p.Name+" cannot be removed", "run the same command again, or remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record))
+				failed = errors.Join(failed, Failed(err, "the proof of "+p.Name+" cannot be removed", "run the same command again, or remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record))
 			}
 		}
 		if failed != nil {
@@ -312,10 +312,10 @@ func (r *obtaining) rest(ctx context.Context, d time.Duration) {
 func (r *obtaining) resolver() (*dns.Client, error) {
 	c, err := dns.New(append(slices.Clone(r.plan.Resolvers), "")[0])
 	if errors.Is(err, dns.ErrNone) {
-		return nil, world(nil, "no name server is known to ask", "name one: --resolver 192.0.2.53")
+		return nil, Failed(nil, "no name server is known to ask", "name one: --resolver 192.0.2.53")
 	}
 	if err != nil {
-		return nil, misuse(err, "--resolver", "write the address of a name server: --resolver 192.0.2.53")
+		return nil, BadUse(err, "--resolver", "write the address of a name server: --resolver 192.0.2.53")
 	}
 	return c, nil
 }
@@ -329,15 +329,15 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 	var w proof.Way = &proof.Program{Path: r.plan.Program}
 	if wanted == "dns-update" {
 		if r.plan.Update == "" || r.plan.UpdateKey == "" {
-			return misuse(nil, "the name server or its key is not named", "add --dns-update SERVER --dns-update-key FILE")
+			return BadUse(nil, "the name server or its key is not named", "add --dns-update SERVER --dns-update-key FILE")
 		}
 		server, err := dns.ServerAddr(ctx, r.plan.Update)
 		if err != nil {
-			return world(err, "--dns-update", "name the server that takes updates of the zone")
+			return Failed(err, "--dns-update", "name the server that takes updates of the zone")
 		}
 		w = &proof.Update{Client: client, Server: server, KeyFile: r.plan.UpdateKey}
 	} else if r.plan.Program == "" {
-		return misuse(nil, "no program is named", "add --dns-hook PROGRAM")
+		return BadUse(nil, "no program is named", "add --dns-hook PROGRAM")
 	}
 	var placed []proof.Placed
 	var claims []proof.Claim
@@ -349,7 +349,7 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 		r.job.Progress.At("trying a record for "+claim.Name, 0, 0)
 		p, err := w.Plan(ctx, claim)
 		if err != nil {
-			return world(err, "the record for "+claim.Name+" cannot be made", "check --dns-update, and that the server has the zone")
+			return Failed(err, "the record for "+claim.Name+" cannot be made", "check --dns-update, and that the server has the zone")
 		}
 		placed, claims = append(placed, p), append(claims, claim)
 	}
@@ -361,7 +361,7 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 	if err == nil {
 		err = r.awaitRecords(ctx, c, placed, r.waiting(recordSeen), lookRecord, false)
 	} else if !isFault(err) {
-		err = world(err, "the record cannot be made", "fix that, then run the same command again")
+		err = Failed(err, "the record cannot be made", "fix that, then run the same command again")
 	}
 	if err = errors.Join(err, remove()); err != nil {
 		return err
@@ -405,9 +405,9 @@ func (r *obtaining) awaitRecords(ctx context.Context, c *Certificate, placed []p
 		}
 		if left <= 0 {
 			at := slices.IndexFunc(c.Records, func(rec Record) bool { return rec.Why != "" })
-			return world(nil, fmt.Sprintf("the record %s is not seen after %s: %s", c.Records[at].Name, spanWords(most), c.Records[at].Why), "see that the zone's servers answer with it; a longer time: --wait TIME")
+			return Failed(nil, fmt.Sprintf("the record %s is not seen after %s: %s", c.Records[at].Name, spanWords(most), c.Records[at].Why), "see that the zone's servers answer with it; a longer time: --wait TIME")
 		}
-		r.job.Progress.At(fmt.Sprintf("waiting for %s to be seen (%s left)", countOf(missing, "record"), left.Round(time.Second)), 0, 0)
+		r.job.Progress.At(fmt.Sprintf("waiting for %s to be seen (%s left)", CountOf(missing, "record"), left.Round(time.Second)), 0, 0)
 		r.rest(ctx, min(pause, left))
 	}
 }
@@ -492,7 +492,7 @@ func (r *obtaining) prove(ctx context.Context, c *Certificate, set *certfolder.S
 		claim := proof.Claim{Name: ch.Name, Token: ch.Token, Value: ch.Value}
 		p, err := r.way.Plan(ctx, claim)
 		if err != nil {
-			return false, world(err, "the proof of "+ch.Name+" cannot be put in place", "fix that, then run the same command again")
+			return false, Failed(err, "the proof of "+ch.Name+" cannot be put in place", "fix that, then run the same command again")
 		}
 		placed, claims = append(placed, p), append(claims, claim)
 	}
@@ -507,7 +507,7 @@ func (r *obtaining) prove(ctx context.Context, c *Certificate, set *certfolder.S
 	}()
 	if err != nil {
 		if !isFault(err) {
-			err = world(err, "the proof cannot be put in place", "fix that, then run the same command again")
+			err = Failed(err, "the proof cannot be put in place", "fix that, then run the same command again")
 		}
 		return false, err
 	}
@@ -556,7 +556,7 @@ func (r *obtaining) seen(ctx context.Context, c *Certificate, placed []proof.Pla
 	case r.way.Kind() == proof.HTTP:
 		for _, claim := range claims {
 			if why := r.fetched(ctx, claim); why != "" {
-				return false, world(nil, "the proof of "+claim.Name+" is not found: "+why, "let the server serve "+proof.Folder+" over plain HTTP, for every name; if only this machine cannot see it, add --anyway")
+				return false, Failed(nil, "the proof of "+claim.Name+" is not found: "+why, "let the server serve "+proof.Folder+" over plain HTTP, for every name; if only this machine cannot see it, add --anyway")
 			}
 		}
 		return false, nil

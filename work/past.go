@@ -8,19 +8,19 @@ import (
 	"trimlantern/core/sheet"
 )
 
-// fresh is how long evidence counts: certificates run out, servers are set up anew, editors paste http://.
-const fresh = 30 * 24 * time.Hour
+// Fresh is how long evidence counts: certificates run out, servers are set up anew, editors paste http://.
+const Fresh = 30 * 24 * time.Hour
 
-// runs returns what every apply of this site came to, the oldest first.
-func (j *Job) runs() (runs []*journalState, err error) {
+// Runs returns what every apply of this site came to, the oldest first.
+func (j *Job) Runs() (runs []*JournalState, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range ids {
-		st, err := j.readState(id, nil)
+		st, err := j.ReadState(id, nil)
 		if err != nil {
-			return nil, world(err, "the logbook cannot be read", "keep the file")
+			return nil, Failed(err, "the logbook cannot be read", "keep the file")
 		}
 		if st.Blocks > 0 && st.Header.Sheet != "" && (st.Header.Site == "" || st.Header.Site == j.Site.String()) {
 			runs = append(runs, st)
@@ -29,8 +29,8 @@ func (j *Job) runs() (runs []*journalState, err error) {
 	return runs, nil
 }
 
-// lastOf returns when the last of the runs changed something; the zero time where none did.
-func lastOf(runs []*journalState) (last time.Time) {
+// LastOf returns when the last of the runs changed something; the zero time where none did.
+func LastOf(runs []*JournalState) (last time.Time) {
 	for _, r := range runs {
 		if when, err := time.Parse(time.RFC3339, max(r.Time, r.Header.Time)); err == nil && when.After(last) {
 			last = when
@@ -39,14 +39,14 @@ func lastOf(runs []*journalState) (last time.Time) {
 	return last
 }
 
-// lastChange returns when the site's content was changed last, as far as the logbook knows.
-func (j *Job) lastChange() (time.Time, error) {
-	runs, err := j.runs()
-	last := lastOf(runs)
+// LastChange returns when the site's content was changed last, as far as the logbook knows.
+func (j *Job) LastChange() (time.Time, error) {
+	runs, err := j.Runs()
+	last := LastOf(runs)
 	if err == nil && j.IsDump() {
 		made := DumpApplied{}
-		if err := j.Book.ReadJSON(dumpRecord, &made); err != nil {
-			return last, world(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), dumpRecord))
+		if err := j.Book.ReadJSON(DumpRecord, &made); err != nil {
+			return last, Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), DumpRecord))
 		}
 		if when, err := time.Parse(time.RFC3339, made.Time); err == nil && when.After(last) {
 			last = when
@@ -55,18 +55,18 @@ func (j *Job) lastChange() (time.Time, error) {
 	return last, err
 }
 
-func days(d time.Duration) string { return countOf(int(d.Hours()/24), "day") }
+func Days(d time.Duration) string { return CountOf(int(d.Hours()/24), "day") }
 
-// rulesChanged returns when redirect install, remove or undo changed a file last.
-func (j *Job) rulesChanged() (last time.Time, err error) {
+// RulesChanged returns when redirect install, remove or undo changed a file last.
+func (j *Job) RulesChanged() (last time.Time, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return last, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return last, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range ids {
-		st, err := j.readState(id, nil)
+		st, err := j.ReadState(id, nil)
 		if err != nil {
-			return last, world(err, "the logbook cannot be read", "keep the file")
+			return last, Failed(err, "the logbook cannot be read", "keep the file")
 		}
 		if when, err := time.Parse(time.RFC3339, max(st.Time, st.Header.Time)); err == nil && st.Header.Sheet == "" && len(st.Files) > 0 && when.After(last) {
 			last = when
@@ -75,18 +75,18 @@ func (j *Job) rulesChanged() (last time.Time, err error) {
 	return last, nil
 }
 
-// lastSheet reads header and summary of the newest sheet; end is nil where it is
+// LastSheet reads header and summary of the newest sheet; end is nil where it is
 // broken.
-func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err error) {
+func (j *Job) LastSheet() (id string, h sheet.Header, end *sheet.Summary, err error) {
 	ids, err := j.Book.Sheets()
 	if err != nil {
-		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if len(ids) == 0 {
 		return "", h, nil, nil
 	}
 	id = ids[len(ids)-1]
-	h, end, err = j.readSheet(id)
+	h, end, err = j.ReadSheet(id)
 	return id, h, end, err
 }
 
@@ -94,10 +94,10 @@ func (j *Job) lastSheet() (id string, h sheet.Header, end *sheet.Summary, err er
 func (j *Job) lastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Summary, err error) {
 	ids, err := j.Book.Sheets()
 	if err != nil {
-		return "", h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range slices.Backward(ids) {
-		h, end, err := j.readSheet(id)
+		h, end, err := j.ReadSheet(id)
 		if err != nil {
 			return "", h, nil, err
 		}
@@ -108,11 +108,11 @@ func (j *Job) lastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Su
 	return "", h, nil, nil
 }
 
-// readSheet reads header and summary of a sheet; end is nil where it is broken.
-func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
+// ReadSheet reads header and summary of a sheet; end is nil where it is broken.
+func (j *Job) ReadSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return h, nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
@@ -126,16 +126,16 @@ func (j *Job) readSheet(id string) (h sheet.Header, end *sheet.Summary, err erro
 	return r.Header, r.End, nil
 }
 
-// weightiest returns the newest scan that says something of the whole site: one that found something,
+// Weightiest returns the newest scan that says something of the whole site: one that found something,
 // or was of all of it. Where there is none, the newest of any kind.
-func (j *Job) weightiest() (*Scan, error) {
+func (j *Job) Weightiest() (*Scan, error) {
 	ids, err := j.Book.Scans()
 	if err != nil {
 		return nil, err
 	}
 	var newest *Scan
 	for i := len(ids) - 1; i >= 0; i-- {
-		s, err := j.readScan(ids[i])
+		s, err := j.ReadScan(ids[i])
 		if err != nil {
 			return nil, err
 		}
@@ -157,7 +157,7 @@ func (j *Job) lastScan() (*Scan, error) {
 	if err != nil || len(ids) == 0 {
 		return nil, err
 	}
-	return j.readScan(ids[len(ids)-1])
+	return j.ReadScan(ids[len(ids)-1])
 }
 
 // PastEntry is one run that left something behind.
@@ -176,7 +176,7 @@ func (j *Job) note(run, state string, cells int) error {
 		return nil
 	}
 	if err := j.Book.Note(PastEntry{ID: j.runID(), Run: run, State: state, Cells: cells}); err != nil {
-		return world(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
+		return Failed(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
 	return nil
 }

@@ -141,7 +141,7 @@ func (j *Job) newestSheet() (*newestSheet, error) {
 	n := &newestSheet{cells: map[string]bool{}, files: map[string]bool{}}
 	ids, err := j.Book.Sheets()
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if len(ids) == 0 {
 		return n, nil
@@ -149,7 +149,7 @@ func (j *Job) newestSheet() (*newestSheet, error) {
 	n.id = ids[len(ids)-1]
 	f, err := j.Book.OpenSheet(n.id)
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)

@@ -151,7 +151,7 @@ func (j *Job) Preview(ctx context.Context) (*Preview, error) { return j.preview(
 // replacement, the cause, broke. It writes a change sheet like Preview and changes nothing.
 func (j *Job) Mend(ctx context.Context, cause envelope.Cause) (*Preview, error) {
 	if cause.Was == "" || cause.Now == "" || cause.Was == cause.Now {
-		return nil, misuse(nil, "the replacement that broke the values needs two different texts", "name them: --was http:// --now https://")
+		return nil, BadUse(nil, "the replacement that broke the values needs two different texts", "name them: --was http:// --now https://")
 	}
 	j.Offline = true
 	j.cause = cause
@@ -165,7 +165,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 			return nil, err
 		}
 	}
-	db, tables, err := j.open(ctx, true)
+	db, tables, err := j.Open(ctx, true)
 	if err != nil {
 		return nil, err
 	}
@@ -184,13 +184,13 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	id := j.runID()
 	pending, err := j.Book.NewSheet(id)
 	if err != nil {
-		return nil, world(err, "the change sheet cannot be written", "make the folder of the site file writable, or use --config in one that is")
+		return nil, Failed(err, "the change sheet cannot be written", "make the folder of the site file writable, or use --config in one that is")
 	}
 	defer pending.Discard()
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
 		Site: j.Site.String(), Also: j.Site.Also, Sisters: sistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice})
 	if err != nil {
-		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
+		return nil, Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	s := j.survey(db, asked, w, kind, choice)
 	if s.opinion, err = j.secondOpinion(kind); err != nil {
@@ -213,14 +213,14 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 		p.Verdicts[host] = v.Answer + ": " + v.Why
 	}
 	if err := asked.keep(); err != nil {
-		return nil, world(err, "the verdicts cannot be kept", "make room on the disk")
+		return nil, Failed(err, "the verdicts cannot be kept", "make room on the disk")
 	}
 	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Copies: len(p.Copies), Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
 		p.Path, err = j.Book.SheetPath(id), pending.Commit()
 	}
 	if err != nil {
-		return nil, world(err, "the change sheet cannot be written", "make room on the disk")
+		return nil, Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	p.Sheet = id
 	return p, nil
@@ -319,9 +319,9 @@ func (s *survey) failed(err error, t database.Table) error {
 		return err
 	}
 	if errors.Is(err, context.Canceled) {
-		return world(nil, "interrupted; nothing was changed", "run the same command again")
+		return Failed(nil, "interrupted; nothing was changed", "run the same command again")
 	}
-	return world(err, "reading table "+t.Name, "check the database server's log, then run the same command again")
+	return Failed(err, "reading table "+t.Name, "check the database server's log, then run the same command again")
 }
 
 // readAddresses looks at the site's own addresses and refuses a site that the
@@ -329,9 +329,9 @@ func (s *survey) failed(err error, t database.Table) error {
 func (s *survey) readAddresses(ctx context.Context, db database.Database, tables []database.Table) error {
 	j := s.job
 	foreign := 0
-	locks, err := j.locks()
+	locks, err := j.Locks()
 	if err != nil {
-		return misuse(err, "the system's configuration cannot be read", "fix database.config in the site file")
+		return BadUse(err, "the system's configuration cannot be read", "fix database.config in the site file")
 	}
 	for _, t := range tables {
 		site, short := j.set(t.Name)
@@ -373,7 +373,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 	slices.SortFunc(s.out.Sites, func(a, b Place) int { return a.Site - b.Site })
 	slices.SortStableFunc(s.out.Addresses, func(a, b AddressState) int { return a.Site - b.Site })
 	if n := len(s.out.Addresses); n > 0 && foreign == n {
-		return misuse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.out.Addresses[0].Value, j.Site),
+		return BadUse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.out.Addresses[0].Value, j.Site),
 			"check site and also in the site file against the address in the database; write a folder only if the whole site is in it")
 	}
 	return nil
@@ -447,7 +447,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		return nil
 	}
 	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: values(row.Key), Label: label, References: drops}); err != nil {
-		return world(err, "the change sheet cannot be written", "make room on the disk")
+		return Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
 }
@@ -576,7 +576,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 			s.sample(t.Name, c.Name, label, shown, o.edits)
 		}
 		if err := s.sheet.Cell(cell); err != nil {
-			return world(err, "the change sheet cannot be written", "make room on the disk")
+			return Failed(err, "the change sheet cannot be written", "make room on the disk")
 		}
 		return nil
 	})
@@ -606,7 +606,7 @@ func (s *survey) left(l sheet.Left) error {
 		return nil
 	}
 	if err := s.sheet.Left(l); err != nil {
-		return world(err, "the change sheet cannot be written", "make room on the disk")
+		return Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
 }

@@ -62,7 +62,7 @@ type ReadyOptions struct {
 	Resolver string // the name server that is asked about the zone; "": the system's
 }
 
-const readyFile = "ready.json"
+const ReadyFile = "ready.json"
 
 // Ready looks at everything that must be right before the switch.
 func (j *Job) Ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
@@ -76,8 +76,8 @@ func (j *Job) Ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 		left := o.Wait - time.Since(began)
 		if r.Worst() != point.Stop || left <= 0 {
 			if j.Book != nil {
-				if err := j.Book.WriteJSON(readyFile, r); err != nil {
-					return nil, world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+				if err := j.Book.WriteJSON(ReadyFile, r); err != nil {
+					return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
 				}
 			}
 			return r, nil
@@ -86,7 +86,7 @@ func (j *Job) Ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 		select {
 		case <-time.After(min(30*time.Second, left)):
 		case <-ctx.Done():
-			return nil, world(nil, "interrupted", "run the same command again")
+			return nil, Failed(nil, "interrupted", "run the same command again")
 		}
 	}
 }
@@ -144,7 +144,7 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	r.out.Points = append(r.out.Points, twinPoints(alive)...)
 	r.locked()
 	r.addresses()
-	if r.out.Points, err = j.decided(r.out.Points); err != nil {
+	if r.out.Points, err = j.WithDecisions(r.out.Points); err != nil {
 		return nil, err
 	}
 	if o.Support {
@@ -158,7 +158,7 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 	var all [][]string
 	for _, name := range site.Hosts() {
 		if r.ctx.Err() != nil {
-			return world(nil, "interrupted", "run the same command again")
+			return Failed(nil, "interrupted", "run the same command again")
 		}
 		r.job.Progress.At("asking "+name, 0, 0)
 		addrs, err := probe.Addresses(r.ctx, client, name, "443")
@@ -285,7 +285,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 		}
 	}
 	if !bad {
-		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, countOf(days, "more day")), "", "")
+		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, CountOf(days, "more day")), "", "")
 	}
 	return stop
 }
@@ -518,7 +518,7 @@ func hstsWords(header string) string {
 		switch name {
 		case "max-age":
 			if n, err := strconv.Atoi(strings.Trim(value, `"`)); err == nil {
-				words += fmt.Sprintf("; browsers insist on HTTPS for %s", countOf(n/86400, "more day"))
+				words += fmt.Sprintf("; browsers insist on HTTPS for %s", CountOf(n/86400, "more day"))
 			}
 		case "includesubdomains":
 			words += ", on every name below the site's too"
@@ -532,7 +532,7 @@ func hstsWords(header string) string {
 // locked names addresses that the system's configuration holds.
 func (r *readying) locked() {
 	j := r.job
-	locks, err := j.locks()
+	locks, err := j.Locks()
 	if err != nil {
 		r.add("locked", "", point.Care, "the system's configuration cannot be read: "+err.Error(), "an address may be locked there", "make it readable")
 		return
@@ -553,7 +553,7 @@ func (r *readying) addresses() {
 	if !j.Stored() || len(j.System.Addresses) == 0 {
 		return
 	}
-	db, tables, err := j.open(r.ctx, true)
+	db, tables, err := j.Open(r.ctx, true)
 	if err != nil {
 		r.add("database", "", point.Care, "the database does not answer: "+err.Error(), "nothing can be changed in it", "check database in the site file")
 		return

@@ -79,7 +79,7 @@ func (r *RedirectTest) Faulty() (faulty, accepted int) {
 	return len(about), accepted
 }
 
-const redirectsFile = "redirects.json"
+const RedirectsFile = "redirects.json"
 
 // RedirectOptions say what is tested.
 type RedirectOptions struct {
@@ -99,8 +99,8 @@ func (j *Job) TestRedirects(ctx context.Context, o RedirectOptions) (*RedirectTe
 	}
 	j.stale(ctx, out)
 	if j.Book != nil && len(o.URLs) == 0 {
-		if err := j.Book.WriteJSON(redirectsFile, out); err != nil {
-			return nil, world(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+		if err := j.Book.WriteJSON(RedirectsFile, out); err != nil {
+			return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
 		}
 	}
 	return out, nil
@@ -126,7 +126,7 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 		for _, journey := range hops.Matrix(site, places) {
 			u, err := url.Parse(journey.Typed)
 			if err != nil {
-				return nil, misuse(err, journey.Typed, "check site and also in the site file")
+				return nil, BadUse(err, journey.Typed, "check site and also in the site file")
 			}
 			servers := j.servers(ctx, client, u.Hostname())
 			for i, at := range servers {
@@ -143,7 +143,7 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 	}
 	for _, u := range o.URLs {
 		if !strings.HasPrefix(u, "http://") && !strings.HasPrefix(u, "https://") {
-			return nil, misuse(nil, "the address "+u+" has no scheme", "write it as a visitor's browser would: http://"+u)
+			return nil, BadUse(nil, "the address "+u+" has no scheme", "write it as a visitor's browser would: http://"+u)
 		}
 		ways = append(ways, way{site: j.siteOf(u), Journey: hops.Journey{Typed: u, Method: "GET", Kind: hops.Probe}})
 	}
@@ -165,7 +165,7 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 	if err != nil {
 		return nil, err
 	}
-	out.Points, err = j.decided(causes(out.Journeys))
+	out.Points, err = j.WithDecisions(causes(out.Journeys))
 	return out, err
 }
 

@@ -24,7 +24,7 @@ func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 		return nil, folderFault(err)
 	}
 	there, err := certfolder.There(dir)
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err == nil && there != nil {
@@ -34,10 +34,10 @@ func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 		}
 	}
 	if err != nil {
-		return nil, world(err, "what was asked for before cannot be read", "obtain a certificate anew: trimlantern cert obtain")
+		return nil, Failed(err, "what was asked for before cannot be read", "obtain a certificate anew: trimlantern cert obtain")
 	}
 	if there == nil {
-		return nil, misuse(nil, "no certificate of this site was obtained by this program", "obtain one first: trimlantern cert obtain --directory https://…")
+		return nil, BadUse(nil, "no certificate of this site was obtained by this program", "obtain one first: trimlantern cert obtain --directory https://…")
 	}
 	r, release, err := j.obtaining(o)
 	if err != nil {
@@ -119,8 +119,8 @@ func (r Renewal) Trouble(now time.Time) string {
 	return ""
 }
 
-// renewals returns what is known of the certificates that this program obtained for the site.
-func (j *Job) renewals() ([]Renewal, error) {
+// Renewals returns what is known of the certificates that this program obtained for the site.
+func (j *Job) Renewals() ([]Renewal, error) {
 	if j.Book == nil {
 		return nil, nil
 	}
@@ -179,7 +179,7 @@ func (*Revoked) Code() int { return Clean }
 func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason string, anyway bool) (*Revoked, error) {
 	defer j.Progress.End()
 	if _, ok := acme.Reasons[reason]; !ok {
-		return nil, misuse(nil, fmt.Sprintf("%q is no reason", reason), "write unspecified, key-compromise, superseded or cessation")
+		return nil, BadUse(nil, fmt.Sprintf("%q is no reason", reason), "write unspecified, key-compromise, superseded or cessation")
 	}
 	r, release, err := j.obtaining(o)
 	if err != nil {
@@ -190,7 +190,7 @@ func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason
 		host = j.Site.Host
 	}
 	if !slices.Contains(j.Site.NetworkHosts(), host) {
-		return nil, misuse(nil, host+" is none of the site's names", "name one of them")
+		return nil, BadUse(nil, host+" is none of the site's names", "name one of them")
 	}
 	set, err := r.folder.Set(host)
 	if err != nil {
@@ -203,15 +203,15 @@ func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason
 	}
 	v, err := set.Read(version)
 	if err != nil {
-		return nil, misuse(nil, "there is no certificate "+version+" of "+host, "see the folders in "+set.Path())
+		return nil, BadUse(nil, "there is no certificate "+version+" of "+host, "see the folders in "+set.Path())
 	}
 	if v == nil {
-		return nil, misuse(nil, "no certificate of "+host+" is in use", "name one of the folders in "+set.Path()+" with --version NAME")
+		return nil, BadUse(nil, "no certificate of "+host+" is in use", "name one of the folders in "+set.Path()+" with --version NAME")
 	}
 	leaf := v.Chain[0]
 	c := Certificate{Host: host, Names: leaf.DNSNames}
 	if shows := slices.IndexFunc(r.served(ctx, &c, leaf), func(s Served) bool { return s.New || s.Why == alone }); shows >= 0 && !anyway {
-		return nil, misuse(nil, "the site serves this certificate", "put a new one in place first: trimlantern cert obtain --again; then revoke the old one: --version "+version+"; or revoke it at once with --anyway: browsers will turn visitors away")
+		return nil, BadUse(nil, "the site serves this certificate", "put a new one in place first: trimlantern cert obtain --again; then revoke the old one: --version "+version+"; or revoke it at once with --anyway: browsers will turn visitors away")
 	}
 	if err := r.open(ctx); err != nil {
 		return nil, err

@@ -211,7 +211,7 @@ func TestYearOfRenewals(t *testing.T) {
 			assert.Greater(t, failed, 0)
 			assert.LessOrEqual(t, len(y.authority.Issued()), c.most)
 			assert.NoFileExists(t, filepath.Join(y.dir, "www", ".well-known"))
-			trouble, err := y.job.renewals()
+			trouble, err := y.job.Renewals()
 			require.NoError(t, err)
 			require.Len(t, trouble, 1)
 		})

@@ -32,7 +32,7 @@ func TestPatience(t *testing.T) {
 	again := fmt.Errorf("batch: %w (error 1213)", database.ErrAgain)
 	assert.True(t, p.wait(ctx, again))
 	first := p.pause
-	assert.True(t, p.wait(ctx, world(again, "what", "do")), "also where the error has its words already")
+	assert.True(t, p.wait(ctx, Failed(again, "what", "do")), "also where the error has its words already")
 	assert.Greater(t, p.pause, first, "longer each time")
 	assert.False(t, p.wait(ctx, errors.New("other")))
 	assert.False(t, p.wait(ctx, nil))

@@ -28,17 +28,17 @@ type filePlace struct {
 func placeOf(file string) (*filePlace, error) {
 	path, err := filepath.Abs(file)
 	if err != nil {
-		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+		return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	if path, err = disk.Followed(path); err != nil {
-		return nil, world(err, "the file cannot be used", "name the file itself, not a link to it")
+		return nil, Failed(err, "the file cannot be used", "name the file itself, not a link to it")
 	}
 	tree, err := disk.OpenTree(filepath.Dir(path))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, misuse(nil, "there is no folder "+filepath.Dir(file), "name the file that the server reads")
+		return nil, BadUse(nil, "there is no folder "+filepath.Dir(file), "name the file that the server reads")
 	}
 	if err != nil {
-		return nil, world(err, "the folder of the file cannot be opened", "make the folder; nothing was changed")
+		return nil, Failed(err, "the folder of the file cannot be opened", "make the folder; nothing was changed")
 	}
 	return &filePlace{path, tree, filepath.Base(path)}, nil
 }
@@ -57,11 +57,11 @@ func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after [
 	id := j.runID()
 	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
 	if err != nil {
-		return "", world(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+		return "", Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
 	}
 	defer journal.Close()
 	if err := journal.Append(sheet.Record{File: entry}); err != nil {
-		return "", world(err, "the journal cannot be written", "make room on the disk; nothing was changed")
+		return "", Failed(err, "the journal cannot be written", "make room on the disk; nothing was changed")
 	}
 	if gone {
 		err = at.tree.Remove(at.name)
@@ -69,10 +69,10 @@ func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after [
 		err = at.tree.Write(at.name, after, disk.Looks{Mode: fs.FileMode(entry.Mode)})
 	}
 	if err != nil {
-		return "", world(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
+		return "", Failed(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
 	}
 	if err := journal.Append(sheet.Record{Mark: sheet.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
-		return "", world(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
+		return "", Failed(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
 	}
 	return id, nil
 }
@@ -103,17 +103,17 @@ func (j *Job) made(path string) bool {
 
 // undoFiles puts back the files of a journal; one that somebody changed since is
 // left and named.
-func (j *Job) undoFiles(st *journalState, blocks []sheet.Block, in *siteFiles) (*Undone, error) {
+func (j *Job) undoFiles(st *JournalState, blocks []sheet.Block, in *siteFiles) (*Undone, error) {
 	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
 	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
-		return nil, world(err, "the journal cannot be read", "check the folder "+j.Book.Path())
+		return nil, Failed(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	for i := len(blocks) - 1; i >= 0; i-- {
 		records, err := blocks[i].ReadAt(f)
 		if err != nil {
-			return nil, world(err, "the journal cannot be read", "keep the file")
+			return nil, Failed(err, "the journal cannot be read", "keep the file")
 		}
 		for _, r := range records {
 			if r.File == nil {
@@ -130,7 +130,7 @@ func (j *Job) undoFiles(st *journalState, blocks []sheet.Block, in *siteFiles) (
 		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
 	}
 	if err != nil {
-		return nil, world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+		return nil, Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return out, nil
 }
@@ -148,7 +148,7 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return left("its folder is gone")
 	case err != nil:
-		return world(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
+		return Failed(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
 	}
 	tree.ClearPart(name)
 	now, _, err := tree.Read(name, max(files.MaxSize, maxRuleFile))
@@ -157,7 +157,7 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 		return left("changed by somebody since: " + whyNot(err))
 	}
 	if err != nil && !gone {
-		return world(err, "the file cannot be read", "make it readable; then run the same command again")
+		return Failed(err, "the file cannot be read", "make it readable; then run the same command again")
 	}
 	switch {
 	case gone == e.Missing && bytes.Equal(now, e.Before):
@@ -178,7 +178,7 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 		return left(whyNot(err))
 	}
 	if err != nil {
-		return world(err, "the file cannot be put back", "make its folder writable; then run the same command again")
+		return Failed(err, "the file cannot be put back", "make its folder writable; then run the same command again")
 	}
 	out.Files = append(out.Files, e.Path)
 	return nil
@@ -195,7 +195,7 @@ func (j *Job) ownFolders(named []string) (*siteFiles, error) {
 	for _, file := range named {
 		path, err := filepath.Abs(file)
 		if err != nil {
-			return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+			return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
 		}
 		s.single = append(s.single, path)
 	}

@@ -81,7 +81,7 @@ func (s *scanning) knownPages() error {
 		return err
 	}
 	for i := len(ids) - 1; i >= 0; i-- {
-		last, err := s.job.readScan(ids[i])
+		last, err := s.job.ReadScan(ids[i])
 		if err != nil || last.Sample > 0 || last.Named > 0 {
 			continue // one that cannot be read has no pages to tell of
 		}

@@ -229,10 +229,10 @@ type scanning struct {
 func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	defer j.Progress.End()
 	if !fails(o.FailOn) {
-		return nil, misuse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
+		return nil, BadUse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
 	}
 	if o.Pages < 1 || o.Depth < 0 || o.Sample < 0 {
-		return nil, misuse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")
+		return nil, BadUse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")
 	}
 	if err := findBrowser(&o); err != nil {
 		return nil, err
@@ -272,7 +272,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	}
 	if before != nil {
 		if s.out.Compared, err = s.compare(before); err != nil {
-			return nil, world(err, "the scan to compare with cannot be read", "run the scan without --compare")
+			return nil, Failed(err, "the scan to compare with cannot be read", "run the scan without --compare")
 		}
 	}
 	if o.Trace {
@@ -281,7 +281,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 		}
 	}
 	if err := s.log.end(s.out); err != nil {
-		return nil, world(err, "the scan's result cannot be kept", "make the folder of the site file writable, with room on the disk")
+		return nil, Failed(err, "the scan's result cannot be kept", "make the folder of the site file writable, with room on the disk")
 	}
 	return s.out, nil
 }
@@ -300,12 +300,12 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 	s.ledger = coverage.New(s.group)
 	for _, f := range o.Follow {
 		if !slices.Contains(FollowKinds, f) {
-			return nil, misuse(nil, "--follow "+f+" is not known", "write "+strings.Join(FollowKinds, " or "))
+			return nil, BadUse(nil, "--follow "+f+" is not known", "write "+strings.Join(FollowKinds, " or "))
 		}
 	}
 	for _, pattern := range o.Except {
 		if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
-			return nil, misuse(nil, "--except "+pattern+" fits no path", "begin it with / or *, like /calendar/*")
+			return nil, BadUse(nil, "--except "+pattern+" fits no path", "begin it with / or *, like /calendar/*")
 		}
 		quoted := strings.ReplaceAll(regexp.QuoteMeta(pattern), `\*`, ".*")
 		s.except = append(s.except, regexp.MustCompile("^"+quoted+"$"))
@@ -354,9 +354,9 @@ func (s *scanning) crawl(ctx context.Context) error {
 	}
 	switch {
 	case err != nil && ctx.Err() == nil:
-		return world(err, "what was read cannot be kept", "make room on the disk")
+		return Failed(err, "what was read cannot be kept", "make room on the disk")
 	case err != nil:
-		return world(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), s.again())
+		return Failed(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), s.again())
 	}
 	s.count()
 	switch {
@@ -369,7 +369,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 		if s.out.Coverage.Count(coverage.Password) > 0 {
 			do = "the site requires a password: put its headers in a file and pass --credentials FILE"
 		}
-		return world(nil, u.URL+" cannot be read: "+u.Why, do)
+		return Failed(nil, u.URL+" cannot be read: "+u.Why, do)
 	}
 	s.log.discard()
 	what := "no page of " + s.job.Site.String() + " was read: its addresses lead to other hosts, or give no pages"
@@ -379,7 +379,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 			break
 		}
 	}
-	return world(nil, what, "check the address in a browser; another name of the same site: --also HOST")
+	return Failed(nil, what, "check the address in a browser; another name of the same site: --also HOST")
 }
 
 // again says how to go on with a scan that was interrupted.
@@ -431,7 +431,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	start := slices.Clone(s.o.URLs)
 	for i, u := range start {
 		if start[i] = s.own(u); start[i] == "" {
-			return misuse(nil, u+" is not an address of "+s.job.Site.String(), "name pages of the site, like "+s.job.Site.String()+"/about")
+			return BadUse(nil, u+" is not an address of "+s.job.Site.String(), "name pages of the site, like "+s.job.Site.String()+"/about")
 		}
 	}
 	if s.o.Resume {
@@ -442,7 +442,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	}
 	var err error
 	if s.log, err = s.job.newCrawl(s.out); err != nil {
-		return world(err, "what is read cannot be kept", "make the folder of the site file writable")
+		return Failed(err, "what is read cannot be kept", "make the folder of the site file writable")
 	}
 	var jobs []fetch.Job
 	var same []coverage.Mark
@@ -481,7 +481,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	}
 	s.take(first)
 	if err := s.log.put(first); err != nil {
-		return world(err, "what is read cannot be kept", "make room on the disk")
+		return Failed(err, "what is read cannot be kept", "make room on the disk")
 	}
 	return s.log.flush()
 }
@@ -550,11 +550,11 @@ func (s *scanning) robots(ctx context.Context, site address.Site, host string, m
 // resume takes up the scan that was interrupted last.
 func (s *scanning) resume() error {
 	if s.job.Book == nil {
-		return misuse(nil, "--resume needs a logbook", "run the scan without it")
+		return BadUse(nil, "--resume needs a logbook", "run the scan without it")
 	}
 	ids, err := s.job.Book.Crawls()
 	if err != nil || len(ids) == 0 {
-		return misuse(err, "there is no scan to go on with", "trimlantern scan begins one")
+		return BadUse(err, "there is no scan to go on with", "trimlantern scan begins one")
 	}
 	done := map[string]bool{}
 	key := func(j fetch.Job) string { return fmt.Sprint(j.Brief, j.URL) }
@@ -563,7 +563,7 @@ func (s *scanning) resume() error {
 	s.log, err = openCrawl(s.job.Book, id, func(l crawlLine) error {
 		if l.Scan != nil {
 			if l.Scan.Site != s.out.Site || l.Scan.AsHTTPS != s.o.AsHTTPS {
-				return misuse(nil, "the interrupted scan was one of another kind", "give it the same --as-https, or begin anew with trimlantern scan")
+				return BadUse(nil, "the interrupted scan was one of another kind", "give it the same --as-https, or begin anew with trimlantern scan")
 			}
 			s.out.ID, s.out.Time = l.Scan.ID, l.Scan.Time
 		}
@@ -571,7 +571,7 @@ func (s *scanning) resume() error {
 			done[key(*l.Job)] = true
 		}
 		if l.Scan == nil && l.Job != nil && l.Marks == nil && l.Doc != nil && l.Doc.Kind != "browser" {
-			return misuse(nil, "the interrupted scan was made by an older version", "begin anew: trimlantern scan")
+			return BadUse(nil, "the interrupted scan was made by an older version", "begin anew: trimlantern scan")
 		}
 		queued = append(queued, l.Next...)
 		for _, m := range l.Marks {
@@ -594,7 +594,7 @@ func (s *scanning) resume() error {
 		return err
 	}
 	if len(queued) == 0 {
-		return misuse(nil, "the interrupted scan had not begun", "trimlantern scan begins anew")
+		return BadUse(nil, "the interrupted scan had not begun", "trimlantern scan begins anew")
 	}
 	s.log.book = s.job.Book
 	for _, j := range queued {
@@ -827,7 +827,7 @@ func (s *scanning) judgeHosts(ctx context.Context) error {
 		return nil
 	}
 	if err := v.keep(); err != nil {
-		return world(err, "the verdicts cannot be kept", "make room on the disk")
+		return Failed(err, "the verdicts cannot be kept", "make room on the disk")
 	}
 	return nil
 }
@@ -838,11 +838,11 @@ func (s *scanning) ours(raw string) bool {
 	return err == nil && s.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours
 }
 
-// readScan reads a scan of the logbook.
-func (j *Job) readScan(id string) (*Scan, error) {
+// ReadScan reads a scan of the logbook.
+func (j *Job) ReadScan(id string) (*Scan, error) {
 	var s Scan
 	if err := j.Book.ReadJSON(logbook.ScanName(id), &s); err != nil {
-		return nil, world(err, "the logbook cannot be read", "remove the broken file")
+		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	s.pages = j.Book.PagesPath(id)
 	s.forgotten(j.acceptedURLs())

@@ -177,7 +177,7 @@ func (j *Job) ShowChanges(ctx context.Context, id string, pick Pick, visit func(
 		return "", err
 	}
 	s := &showing{job: j, pick: pick, visit: visit}
-	runs, err := j.runs()
+	runs, err := j.Runs()
 	if err != nil {
 		return id, err
 	}
@@ -189,12 +189,12 @@ func (j *Job) ShowChanges(ctx context.Context, id string, pick Pick, visit func(
 	}
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return id, misuse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return id, BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return id, misuse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return id, BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer r.Close()
 	t := &cellTexts{job: j, ctx: ctx, show: s}
@@ -229,7 +229,7 @@ func asShown(err error, what string) error {
 	if err == nil || errors.As(err, &f) {
 		return err
 	}
-	return misuse(err, what, "make a new one: trimlantern preview")
+	return BadUse(err, what, "make a new one: trimlantern preview")
 }
 
 // source shows the change of a file, with what stands there now.
@@ -308,7 +308,7 @@ func (t *cellTexts) flush() error {
 	}
 	if t.db == nil {
 		var err error
-		if t.db, t.tables, err = t.job.open(t.ctx, true); err != nil {
+		if t.db, t.tables, err = t.job.Open(t.ctx, true); err != nil {
 			return err
 		}
 	}
@@ -337,7 +337,7 @@ func (t *cellTexts) flush() error {
 			return nil
 		}, func(int64) {})
 		if err != nil {
-			return world(err, "reading table "+table.Name, "check the database server's log, then run the same command again")
+			return Failed(err, "reading table "+table.Name, "check the database server's log, then run the same command again")
 		}
 	}
 	for i := range lines {
@@ -355,7 +355,7 @@ func (j *Job) ShowLeft(id string, pick Pick, visit func(Shown) error) (sheetID s
 	}
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return id, misuse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return id, BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	s := &showing{job: j, pick: pick, visit: visit}
@@ -376,7 +376,7 @@ func (j *Job) ShowLeft(id string, pick Pick, visit func(Shown) error) (sheetID s
 func (j *Job) ShowJournal(id string, pick Pick, visit func(Shown) error) (journalID string, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return "", world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if id == "" && len(ids) > 0 {
 		id = ids[len(ids)-1]
@@ -386,14 +386,14 @@ func (j *Job) ShowJournal(id string, pick Pick, visit func(Shown) error) (journa
 		if id != "" {
 			what = "the logbook holds no journal " + id
 		}
-		return "", misuse(nil, what, "trimlantern history lists what is there")
+		return "", BadUse(nil, what, "trimlantern history lists what is there")
 	}
 	return j.showJournal(id, &showing{job: j, pick: pick, visit: visit})
 }
 
 func (j *Job) showJournal(id string, s *showing) (string, error) {
 	var failed error
-	_, err := j.readState(id, func(b sheet.Block) error {
+	_, err := j.ReadState(id, func(b sheet.Block) error {
 		for _, r := range b.Records {
 			if failed == nil {
 				failed = s.record(r)
@@ -405,7 +405,7 @@ func (j *Job) showJournal(id string, s *showing) (string, error) {
 		return id, failed
 	}
 	if err != nil {
-		return id, world(err, "the journal "+id+" cannot be read", "keep the file; put the database back from your backup if in doubt")
+		return id, Failed(err, "the journal "+id+" cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	return id, nil
 }
@@ -446,15 +446,15 @@ func (j *Job) ShowScan(id string, pick Pick, visit func(Shown) error) (scanID st
 	} else {
 		ids, lerr := j.Book.Scans()
 		if lerr == nil && !slices.Contains(ids, id) {
-			return "", misuse(nil, "the logbook holds no scan "+id, "trimlantern history lists what is there")
+			return "", BadUse(nil, "the logbook holds no scan "+id, "trimlantern history lists what is there")
 		}
-		scan, err = j.readScan(id)
+		scan, err = j.ReadScan(id)
 	}
 	if err != nil {
 		return "", err
 	}
 	if scan == nil {
-		return "", misuse(nil, "there is no scan yet", "make one: trimlantern scan")
+		return "", BadUse(nil, "there is no scan yet", "make one: trimlantern scan")
 	}
 	s := &showing{job: j, pick: pick, visit: visit}
 	var failed error
@@ -470,7 +470,7 @@ func (j *Job) ShowScan(id string, pick Pick, visit func(Shown) error) (scanID st
 		return scan.ID, failed
 	}
 	if err != nil {
-		return scan.ID, world(err, "the pages of scan "+scan.ID+" cannot be read", "scan again: trimlantern scan")
+		return scan.ID, Failed(err, "the pages of scan "+scan.ID+" cannot be read", "scan again: trimlantern scan")
 	}
 	return scan.ID, nil
 }

@@ -69,13 +69,13 @@ func (s *siteFiles) close() {
 	}
 }
 
-// untrusted says in a user's words that a file or folder was refused, or returns nil.
-func untrusted(err error) error {
+// Untrusted says in a user's words that a file or folder was refused, or returns nil.
+func Untrusted(err error) error {
 	var u *disk.Untrusted
 	if !errors.As(err, &u) {
 		return nil
 	}
-	return misuse(nil, u.Error()+": it is not used, since it decides what is read and changed", u.Do)
+	return BadUse(nil, u.Error()+": it is not used, since it decides what is read and changed", u.Do)
 }
 
 // whyNot says in few words why a file of the site cannot be read or replaced.

@@ -21,7 +21,7 @@ func (s *scanning) storedPages(ctx context.Context) (jobs []fetch.Job, err error
 	if !j.Stored() || len(j.System.Pages) == 0 {
 		return nil, nil
 	}
-	db, tables, err := j.open(ctx, true)
+	db, tables, err := j.Open(ctx, true)
 	if err != nil {
 		return nil, err
 	}

@@ -48,10 +48,10 @@ func systemsNamed(name string) ([]*system.System, error) {
 
 // unknownSystem says in a user's words why a system description cannot be used.
 func unknownSystem(err error) error {
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return refused
 	}
-	return misuse(err, "the system description", "name one of: --system "+strings.Join(system.Names(), ", ")+", or a FILE.yaml of your own")
+	return BadUse(err, "the system description", "name one of: --system "+strings.Join(system.Names(), ", ")+", or a FILE.yaml of your own")
 }
 
 // Systems is what the systems command shows: all system descriptions, or one.
@@ -91,7 +91,7 @@ func ShowSystems(name string) (*Systems, error) {
 		for _, n := range system.Names() {
 			l, err := system.Get(n)
 			if err != nil {
-				return nil, misuse(err, "a built-in system description", "report this")
+				return nil, BadUse(err, "a built-in system description", "report this")
 			}
 			out.All = append(out.All, SystemName{n, l.Title})
 		}
@@ -99,14 +99,14 @@ func ShowSystems(name string) (*Systems, error) {
 	}
 	dir, err := os.Getwd()
 	if err != nil {
-		return nil, world(err, "cannot determine the current folder", "change to a folder that exists")
+		return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	l, err := systemOf(&sitefile.File{System: name, Dir: dir})
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, misuse(nil, "there is no file "+name, "name a system description, or a file that ends in .yaml")
+		return nil, BadUse(nil, "there is no file "+name, "name a system description, or a file that ends in .yaml")
 	}
 	if err != nil {
-		return nil, misuse(err, name, "fix the file; docs/systems.md says what may stand in it")
+		return nil, BadUse(err, name, "fix the file; docs/systems.md says what may stand in it")
 	}
 	out := &Systems{One: l, Source: "built in"}
 	if strings.HasSuffix(name, ".yaml") {
@@ -136,12 +136,12 @@ func (j *Job) CheckSystem(ctx context.Context, name string) (*Systems, error) {
 	c.ReadOnly = true
 	db, err := j.connect(ctx, c)
 	if err != nil {
-		return nil, dbFault(err, c)
+		return nil, DatabaseFault(err, c)
 	}
 	defer db.Close()
 	tables, err := db.Tables(ctx, j.File.Database.Prefix)
 	if err != nil {
-		return nil, dbFault(err, c)
+		return nil, DatabaseFault(err, c)
 	}
 	checks := systemChecks{job: j, tables: tables, out: out, seen: map[string]bool{}}
 	checks.all(ctx, db)

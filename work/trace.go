@@ -145,7 +145,7 @@ func (j *Job) tracing() *tracing {
 func (t *tracing) want(raw string, seen Culprit) error {
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" {
-		return misuse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
+		return BadUse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
 	}
 	one := &target{url: u, page: seen.On, pages: seen.Pages, seen: seen, wanted: pieces.New(u, seen.Around)}
 	one.ours = t.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours
@@ -174,7 +174,7 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 	seen := Culprit{}
 	if n, err := strconv.Atoi(raw); err == nil {
 		if scan == nil {
-			return nil, misuse(nil, "there is no scan whose findings have numbers", "trimlantern scan makes one; or write the address")
+			return nil, BadUse(nil, "there is no scan whose findings have numbers", "trimlantern scan makes one; or write the address")
 		}
 		i := slices.IndexFunc(scan.Culprits, func(c Culprit) bool { return c.Number == n })
 		switch {
@@ -183,7 +183,7 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 		case n > 0 && n <= len(scan.Culprits) && scan.Culprits[n-1].Number == 0: // a scan of before there were numbers
 			raw = scan.Culprits[n-1].URL
 		default:
-			return nil, misuse(nil, fmt.Sprintf("the last scan has no finding %d", n), "trimlantern scan and trimlantern show number the findings; or write an address")
+			return nil, BadUse(nil, fmt.Sprintf("the last scan has no finding %d", n), "trimlantern scan and trimlantern show number the findings; or write an address")
 		}
 	}
 	if scan != nil {
@@ -213,7 +213,7 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 // traceScan names the places of all culprits of a scan, in one pass.
 func (j *Job) traceScan(ctx context.Context, s *Scan) error {
 	if j.Book == nil || !j.Stored() {
-		return misuse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
+		return BadUse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
 	}
 	t := j.tracing()
 	for _, c := range s.Culprits {
@@ -238,7 +238,7 @@ func (j *Job) traceScan(ctx context.Context, s *Scan) error {
 // run reads database and files once and ranks what was found.
 func (t *tracing) run(ctx context.Context) error {
 	j := t.job
-	db, tables, err := j.open(ctx, true)
+	db, tables, err := j.Open(ctx, true)
 	if err != nil {
 		return err
 	}
@@ -487,7 +487,7 @@ func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 	}
 	for _, dir := range j.File.Files {
 		if err := look(j.File.Abs(dir), false); err != nil {
-			return world(err, "reading files in "+dir, "look at the folder; then run the same command again")
+			return Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
 		}
 	}
 	folders, err := j.cacheFolders()
@@ -496,7 +496,7 @@ func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 	}
 	for _, f := range folders {
 		if err := look(f.Path, true); err != nil {
-			return world(err, "reading files in "+f.Path, "look at the folder; then run the same command again")
+			return Failed(err, "reading files in "+f.Path, "look at the folder; then run the same command again")
 		}
 	}
 	return nil

@@ -53,12 +53,12 @@ type UndoOptions struct {
 // Undo puts back what a journal says.
 func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	if j.IsDump() {
-		return nil, misuse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
+		return nil, BadUse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
 	}
 	defer j.Progress.End()
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, lockFault(err)
+		return nil, LockFault(err)
 	}
 	defer release()
 	var blocks []sheet.Block // without their records: places alone
@@ -68,7 +68,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	}
 	if st.Header.Sheet == "" {
 		if o.SQL != nil || len(o.Tables) > 0 {
-			return nil, misuse(nil, "the journal "+st.ID+" is of a file, not of the database", "name another journal; trimlantern history lists them")
+			return nil, BadUse(nil, "the journal "+st.ID+" is of a file, not of the database", "name another journal; trimlantern history lists them")
 		}
 		in, err := j.ownFolders(o.Files)
 		if err != nil {
@@ -77,13 +77,13 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		defer in.close()
 		return j.undoFiles(st, blocks, in)
 	}
-	db, tables, err := j.open(ctx, o.SQL != nil)
+	db, tables, err := j.Open(ctx, o.SQL != nil)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	if st.Header.Database != db.Identity() {
-		return nil, misuse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
+		return nil, BadUse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
 			"check database in the site file; if it is the same one on another server now, write there: identity: '"+st.Header.Database+"'")
 	}
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
@@ -93,12 +93,12 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	}
 	for _, p := range o.Tables {
 		if !slices.ContainsFunc(slices.Collect(maps.Keys(st.Tables)), func(t string) bool { return j.fits(p, t) }) {
-			return nil, misuse(nil, fmt.Sprintf("the journal %s holds nothing of a table %q", st.ID, p), "trimlantern history --format json names its tables")
+			return nil, BadUse(nil, fmt.Sprintf("the journal %s holds nothing of a table %q", st.ID, p), "trimlantern history --format json names its tables")
 		}
 	}
 	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
-		return nil, world(err, "the journal cannot be read", "check the folder "+j.Book.Path())
+		return nil, Failed(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	if o.SQL != nil {
@@ -164,7 +164,7 @@ func (u *undoing) onceMore() error {
 }
 
 // mark writes into the journal that it is undone, or some tables of it.
-func (u *undoing) mark(st *journalState, partly bool) error {
+func (u *undoing) mark(st *JournalState, partly bool) error {
 	journal, err := u.job.Book.ReopenJournal(st.ID, st.End)
 	if err == nil {
 		defer journal.Close()
@@ -175,7 +175,7 @@ func (u *undoing) mark(st *journalState, partly bool) error {
 		err = journal.Append(mark)
 	}
 	if err != nil {
-		return world(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+		return Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return nil
 }
@@ -202,7 +202,7 @@ func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) e
 	for range blocks {
 		b := <-read
 		if b.err != nil {
-			return world(b.err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+			return Failed(b.err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 		}
 		if err := visit(b.records); err != nil {
 			return err
@@ -212,10 +212,10 @@ func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) e
 }
 
 // chooseJournal finds the journal to undo and collects where its blocks stand.
-func (j *Job) chooseJournal(id string, blocks *[]sheet.Block) (*journalState, error) {
+func (j *Job) chooseJournal(id string, blocks *[]sheet.Block) (*JournalState, error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for i := len(ids) - 1; i >= 0; i-- {
 		if id != "" && ids[i] != id {
@@ -225,26 +225,26 @@ func (j *Job) chooseJournal(id string, blocks *[]sheet.Block) (*journalState, er
 			continue
 		}
 		*blocks = nil
-		st, err := j.readState(ids[i], func(b sheet.Block) error {
+		st, err := j.ReadState(ids[i], func(b sheet.Block) error {
 			b.Records = nil
 			*blocks = append(*blocks, b)
 			return nil
 		})
 		switch {
 		case err != nil:
-			return nil, misuse(err, "the logbook", "keep the file, and name another journal: trimlantern undo JOURNAL")
+			return nil, BadUse(err, "the logbook", "keep the file, and name another journal: trimlantern undo JOURNAL")
 		case st.Blocks == 0 && id == "":
 			continue
 		case st.Mark != sheet.Undone:
 			return st, nil
 		case id != "":
-			return nil, misuse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "nothing is to be done")
+			return nil, BadUse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "nothing is to be done")
 		}
 	}
 	if id != "" {
-		return nil, misuse(nil, "no journal is called "+id, "trimlantern status names the last one")
+		return nil, BadUse(nil, "no journal is called "+id, "trimlantern status names the last one")
 	}
-	return nil, misuse(nil, "there is nothing to undo: no run has changed this site, or all of it was put back", "trimlantern status shows where you are")
+	return nil, BadUse(nil, "there is nothing to undo: no run has changed this site, or all of it was put back", "trimlantern status shows where you are")
 }
 
 type undoing struct {
@@ -290,7 +290,7 @@ func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 		}
 	}
 	if u.ctx.Err() != nil {
-		return nil, world(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
+		return nil, Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
 	}
 	u.job.Progress.At("putting back", int64(u.out.Back+u.out.Already+len(u.out.Left)), int64(u.total))
 	count, began := len(records), time.Now()
@@ -408,9 +408,9 @@ func (p *puttingBack) finish() error {
 
 func (u *undoing) failed(err error) error {
 	if errors.Is(err, database.ErrFrozen) {
-		return world(err, fmt.Sprintf("%d of %d cells are put back", u.out.Back, u.total), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
+		return Failed(err, fmt.Sprintf("%d of %d cells are put back", u.out.Back, u.total), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
 	}
-	return world(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
+	return Failed(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
 		"when it is back, go on with the same command: trimlantern undo")
 }
 
@@ -527,7 +527,7 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) ([][]byte, error) {
 	to, err := movedKey(t, keys(e.Key), func(column string) *sheet.Entry { return byCell[cellID(t.Name, keys(e.Key), column)] })
 	if err != nil {
-		return nil, world(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+		return nil, Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	if to == nil {
 		return keys(e.Key), nil
@@ -691,7 +691,7 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 	}
 	put(s.End)
 	if failed != nil {
-		return world(failed, "the script cannot be written", "make room, and run the command again; the database was not changed")
+		return Failed(failed, "the script cannot be written", "make room, and run the command again; the database was not changed")
 	}
 	return nil
 }
@@ -708,7 +708,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 		u.out.Rows++
 		text, err := s.Insert(t, keys(d.Key), columns, image)
 		if err != nil {
-			return "", world(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
+			return "", Failed(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
 		}
 		return text, nil
 	}
@@ -730,7 +730,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	}
 	after, err := e.Rewritten()
 	if err != nil {
-		return "", world(err, "the journal is broken", "keep the file")
+		return "", Failed(err, "the journal is broken", "keep the file")
 	}
 	// Put back in reverse order, so a key that was rewritten counts until its own turn.
 	to, err := movedKey(t, key, func(column string) *sheet.Entry {
@@ -742,7 +742,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 		return nil
 	})
 	if err != nil {
-		return "", world(err, "the journal is broken", "keep the file")
+		return "", Failed(err, "the journal is broken", "keep the file")
 	}
 	if to != nil {
 		key = to

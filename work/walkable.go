@@ -25,7 +25,7 @@ func (i Item) Name() string {
 
 // Unfinished returns the sheet of a run that was interrupted; "" where there is none.
 func (j *Job) Unfinished() (string, error) {
-	runs, err := j.runs()
+	runs, err := j.Runs()
 	if err != nil {
 		return "", err
 	}
@@ -44,7 +44,7 @@ func (j *Job) SinceBackup() (bool, error) {
 	if err != nil || last == nil {
 		return true, err
 	}
-	changed, err := j.lastChange()
+	changed, err := j.LastChange()
 	return changed.After(last.Time) || j.Now().Sub(last.Time) > backupFresh || last.Code() != Clean, err
 }
 

@@ -63,10 +63,10 @@ func (f *Fault) Error() string {
 // Unwrap gives the cause.
 func (f *Fault) Unwrap() error { return f.Err }
 
-func misuse(err error, what, do string) error {
+func BadUse(err error, what, do string) error {
 	return &Fault{Code: Misuse, What: what, Do: do, Err: err}
 }
-func world(err error, what, do string) error {
+func Failed(err error, what, do string) error {
 	return &Fault{Code: World, What: what, Do: do, Err: err}
 }
 
@@ -117,7 +117,7 @@ func OpenAddress(site string, also, sisters []string, p Progress) (*Job, error) 
 	file := sitefile.Named(site, also, sisters)
 	s, err := file.Address()
 	if err != nil {
-		return nil, misuse(err, "the site's address", "write --site https://HOST, and --sister https://HOST for another site of its network")
+		return nil, BadUse(err, "the site's address", "write --site https://HOST, and --sister https://HOST for another site of its network")
 	}
 	file.Site = s.String()
 	return &Job{File: file, Site: s, System: &system.System{}, Progress: p, Now: time.Now}, nil
@@ -141,7 +141,7 @@ func (j *Job) Stored() bool { return j.File.Database.Kind != "" }
 
 // errNoDatabase says that a job needs one.
 func (j *Job) errNoDatabase() error {
-	return misuse(nil, "this needs the site's database, and no site file says where it is", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
+	return BadUse(nil, "this needs the site's database, and no site file says where it is", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
 }
 
 // Open reads the site file at path. Where path is empty, it is the nearest one at or above the
@@ -156,27 +156,27 @@ func Open(path, home string, p Progress) (*Job, error) {
 	}
 	f, err := sitefile.Read(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, misuse(nil, "there is no site file "+path, "make one: trimlantern init --site https://HOST FOLDER")
+		return nil, BadUse(nil, "there is no site file "+path, "make one: trimlantern init --site https://HOST FOLDER")
 	}
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, misuse(err, "the site file cannot be read", "fix the file, or make a new one with trimlantern init")
+		return nil, BadUse(err, "the site file cannot be read", "fix the file, or make a new one with trimlantern init")
 	}
 	j := &Job{File: f, Book: logbook.Open(f.Path), Progress: p, Now: time.Now}
-	if err := disk.TrustedFolder(j.Book.Path()); untrusted(err) != nil {
-		return nil, untrusted(err)
+	if err := disk.TrustedFolder(j.Book.Path()); Untrusted(err) != nil {
+		return nil, Untrusted(err)
 	}
 	if j.Site, err = f.Address(); err != nil {
-		return nil, misuse(err, path, "fix site, also and sisters in the site file")
+		return nil, BadUse(err, path, "fix site, also and sisters in the site file")
 	}
 	j.System, err = systemOf(f)
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, misuse(err, path, "fix system in the site file")
+		return nil, BadUse(err, path, "fix system in the site file")
 	}
 	return j, nil
 }
@@ -185,7 +185,7 @@ func Open(path, home string, p Progress) (*Job, error) {
 func nearest(home string) (string, error) {
 	dir, err := os.Getwd()
 	if err != nil {
-		return "", world(err, "cannot determine the current folder", "change to a folder that exists")
+		return "", Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	for at := dir; ; at = filepath.Dir(at) {
 		path := filepath.Join(at, sitefile.Name)
@@ -197,14 +197,14 @@ func nearest(home string) (string, error) {
 		}
 	}
 	if home, err = sitefile.Home(home); err != nil {
-		return "", world(err, "cannot determine your data folder", "name one: --home FOLDER")
+		return "", Failed(err, "cannot determine your data folder", "name one: --home FOLDER")
 	}
 	all, err := sitefile.AllInHome(home)
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return "", refused
 	}
 	if err != nil {
-		return "", world(err, "the folder "+home+" cannot be read", "make it readable, or name another one: --home FOLDER")
+		return "", Failed(err, "the folder "+home+" cannot be read", "make it readable, or name another one: --home FOLDER")
 	}
 	if here := holding(all, dir); len(here) > 0 {
 		all = here
@@ -216,7 +216,7 @@ func nearest(home string) (string, error) {
 	case 1:
 		return all[0], nil
 	}
-	return "", misuse(nil, fmt.Sprintf("there are %d site files in %s: %s", len(all), home, strings.Join(sitesOf(all), ", ")),
+	return "", BadUse(nil, fmt.Sprintf("there are %d site files in %s: %s", len(all), home, strings.Join(sitesOf(all), ", ")),
 		"change to the folder of the site, or name its file: --config "+all[0])
 }
 
@@ -318,7 +318,7 @@ func (j *Job) config() (database.Config, error) {
 			conn, err = &system.Connection{File: j.File.Abs(d.Config)}, nil
 		}
 		if err != nil {
-			return c, misuse(err, "the system's configuration cannot be read", "fix database.config in the site file")
+			return c, BadUse(err, "the system's configuration cannot be read", "fix database.config in the site file")
 		}
 		j.conn = conn
 		set := func(to *string, from string) {
@@ -339,16 +339,16 @@ func (j *Job) config() (database.Config, error) {
 		c.Password = os.Getenv(d.PasswordEnv)
 	case d.PasswordFile != "":
 		b, err := disk.ReadTrusted(j.File.Abs(d.PasswordFile), maxSettings)
-		if refused := untrusted(err); refused != nil {
+		if refused := Untrusted(err); refused != nil {
 			return c, refused
 		}
 		if err != nil {
-			return c, misuse(err, "the password file cannot be read", "fix database.password-file in the site file")
+			return c, BadUse(err, "the password file cannot be read", "fix database.password-file in the site file")
 		}
 		c.Password = strings.TrimRight(string(b), "\r\n")
 	}
 	if !slices.Contains(database.TLSModes, c.TLS) {
-		return c, misuse(nil, fmt.Sprintf("database.tls: %q is not known", c.TLS), "write off, encrypt or verify")
+		return c, BadUse(nil, fmt.Sprintf("database.tls: %q is not known", c.TLS), "write off, encrypt or verify")
 	}
 	// What the system's own software does for this name.
 	if (c.Host == "localhost" || c.Host == "" && c.Kind == "postgres") && c.Socket == "" && c.Port == 0 {
@@ -377,8 +377,8 @@ func usualSocket(kind string) string {
 	return ""
 }
 
-// open connects to the database and lists the site's tables.
-func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []database.Table, error) {
+// Open connects to the database and lists the site's tables.
+func (j *Job) Open(ctx context.Context, readOnly bool) (database.Database, []database.Table, error) {
 	if !j.Stored() {
 		return nil, nil, j.errNoDatabase()
 	}
@@ -389,12 +389,12 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 	c.ReadOnly = readOnly
 	db, err := j.connect(ctx, c)
 	if err != nil {
-		return nil, nil, dbFault(err, c)
+		return nil, nil, DatabaseFault(err, c)
 	}
 	tables, err := db.Tables(ctx, "")
 	if err != nil {
 		db.Close()
-		return nil, nil, dbFault(err, c)
+		return nil, nil, DatabaseFault(err, c)
 	}
 	j.elsewhere = []string{}
 	isOther := func(t database.Table) bool {
@@ -412,13 +412,13 @@ func (j *Job) open(ctx context.Context, readOnly bool) (database.Database, []dat
 	}
 	if err := j.findSites(ctx, db, tables); err != nil {
 		db.Close()
-		return nil, nil, dbFault(err, c)
+		return nil, nil, DatabaseFault(err, c)
 	}
 	return db, slices.DeleteFunc(tables, isOther), nil
 }
 
-// dbFault says in a user's words why the database failed.
-func dbFault(err error, c database.Config) error {
+// DatabaseFault says in a user's words why the database failed.
+func DatabaseFault(err error, c database.Config) error {
 	if f := dumpFault(err, c); f != nil {
 		return f
 	}
@@ -439,7 +439,7 @@ func dbFault(err error, c database.Config) error {
 	case errors.Is(err, database.ErrLocked):
 		do = "wait until the other run has ended"
 	}
-	return world(err, c.Where(), do)
+	return Failed(err, c.Where(), do)
 }
 
 // checkTables refuses a prefix that no table has, or a system description that does not fit.
@@ -459,7 +459,7 @@ func (j *Job) checkTables(ctx context.Context, db database.Database, tables []da
 	}
 	all, err := db.Tables(ctx, "")
 	if err != nil {
-		return dbFault(err, c)
+		return DatabaseFault(err, c)
 	}
 	what := fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), prefix)
 	if len(tables) > 0 {
@@ -469,7 +469,7 @@ func (j *Job) checkTables(ctx context.Context, db database.Database, tables []da
 	if fit := j.System.Prefix(tableNames(all)); len(fit) > 0 {
 		do = "set database.prefix in the site file; a prefix that fits: " + strings.Join(fit, ", ")
 	}
-	return misuse(nil, what, do)
+	return BadUse(nil, what, do)
 }
 
 func tableNames(tables []database.Table) []string {
@@ -497,7 +497,7 @@ func (j *Job) web() (*fetch.Client, error) {
 		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.NetworkHosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.cookies,
 	})
 	if err != nil {
-		return nil, misuse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")
+		return nil, BadUse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")
 	}
 	j.client = c
 	return c, nil
@@ -514,15 +514,15 @@ func (j *Job) secrets() (http.Header, error) {
 		return nil, nil
 	}
 	b, err := disk.ReadTrusted(path, maxSettings)
-	if refused := untrusted(err); refused != nil {
+	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, misuse(err, "the credentials cannot be read", "name a readable file with --credentials, or network.credentials in the site file")
+		return nil, BadUse(err, "the credentials cannot be read", "name a readable file with --credentials, or network.credentials in the site file")
 	}
 	h, err := fetch.Credentials(string(b))
 	if err != nil {
-		return nil, misuse(err, path, "write one header a line")
+		return nil, BadUse(err, path, "write one header a line")
 	}
 	return h, nil
 }
@@ -547,7 +547,7 @@ type verdicts struct {
 func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
 	v := &verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
 	if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
-		return nil, world(err, "the logbook cannot be read", "fix or remove the file")
+		return nil, Failed(err, "the logbook cannot be read", "fix or remove the file")
 	}
 	for host, known := range v.known {
 		if j.Now().Sub(known.Asked) > verdictAge || known.Answer == "unknown" || known.Answer == "leave" {

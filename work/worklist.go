@@ -141,22 +141,22 @@ func (c *collecting) preview() (pending bool, err error) {
 		return false, err
 	}
 	c.out.Preview, c.out.Part = header.Time, !header.Choice.All()
-	runs, err := j.runs()
+	runs, err := j.Runs()
 	if err != nil {
 		return false, err
 	}
-	pending = end.Changes() > 0 && !slices.ContainsFunc(runs, func(r *journalState) bool { return r.Header.Sheet == id })
+	pending = end.Changes() > 0 && !slices.ContainsFunc(runs, func(r *JournalState) bool { return r.Header.Sheet == id })
 	f, err := j.Book.OpenSheet(id)
 	if errors.Is(err, fs.ErrNotExist) {
 		return pending, nil
 	}
 	if err != nil {
-		return pending, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return pending, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	err = sheet.EachLeft(f, c.left)
 	if err != nil {
-		return pending, world(err, "the change sheet cannot be read", "make a new one: trimlantern preview")
+		return pending, Failed(err, "the change sheet cannot be read", "make a new one: trimlantern preview")
 	}
 	return pending, nil
 }
@@ -240,7 +240,7 @@ func (c *collecting) scan(pending bool) error {
 		return err
 	}
 	c.out.Scan = scan.Time.UTC().Format(time.RFC3339)
-	changed, err := j.lastChange()
+	changed, err := j.LastChange()
 	if err != nil {
 		return err
 	}
@@ -303,7 +303,7 @@ func (j *Job) item(raw string) (*Item, error) {
 		}
 	}
 	if bad == nil {
-		return nil, misuse(nil, fmt.Sprintf("nothing that needs a decision has the number %d", n), "trimlantern show lists what does, with numbers")
+		return nil, BadUse(nil, fmt.Sprintf("nothing that needs a decision has the number %d", n), "trimlantern show lists what does, with numbers")
 	}
 	return nil, nil
 }

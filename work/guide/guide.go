@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/status"
 )
 
 // Step is one step of the road. The values are stable names.
@@ -68,7 +69,7 @@ type Walked struct {
 	Site    string         `json:"site"`
 	Steps   []Step         `json:"steps"`             // that were done, in order
 	Stopped Step           `json:"stopped,omitempty"` // where the person, or --until, stopped
-	Status  *work.Status   `json:"status"`            // the road as it is now
+	Status  *status.Status `json:"status"`            // the road as it is now
 	Left    *work.WorkList `json:"left"`              // what still needs a decision
 	Scan    *work.Scan     `json:"scan,omitempty"`    // the last one of this walk
 	Before  *work.Scan     `json:"before,omitempty"`  // the first one
@@ -102,7 +103,7 @@ func Walk(ctx context.Context, job *work.Job, person Person, o Options) (*Walked
 	if err != nil && !errors.Is(err, ErrStop) && !errors.Is(err, errUntil) {
 		return nil, err
 	}
-	if w.out.Status, err = job.Status(ctx); err != nil {
+	if w.out.Status, err = status.Of(ctx, job); err != nil {
 		return nil, err
 	}
 	w.out.Site = w.out.Status.Site

@@ -1,4 +1,4 @@
-package work
+package status
 
 import (
 	"path/filepath"
@@ -12,32 +12,33 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/logbook"
 	"trimlantern/outside/sitefile"
+	"trimlantern/work"
 )
 
 // That a dump was loaded only the pages show: a whole, clean scan since it was written.
 func TestDumpStep(t *testing.T) {
 	at := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
-	j := &Job{File: &sitefile.File{Database: sitefile.Database{Kind: DumpKind}}, Book: logbook.Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))}
-	step := func(sheetID string, end *sheet.Summary, scan *Scan) (Step, time.Time) {
+	j := &work.Job{File: &sitefile.File{Database: sitefile.Database{Kind: work.DumpKind}}, Book: logbook.Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))}
+	step := func(sheetID string, end *sheet.Summary, scan *work.Scan) (Step, time.Time) {
 		st := &Status{}
-		wrote, err := j.dumpStep(steps{Status: st, now: at}, sheetID, end, scan)
+		wrote, err := dumpStep(j, steps{Status: st, now: at}, sheetID, end, scan)
 		require.NoError(t, err)
 		require.Len(t, st.Steps, 1)
 		return st.Steps[0], wrote
 	}
 	cells := &sheet.Summary{Cells: 3}
-	clean := func(when time.Time, whole bool) *Scan {
-		return &Scan{Time: when, Read: 5, Coverage: coverage.Summary{Complete: whole}}
+	clean := func(when time.Time, whole bool) *work.Scan {
+		return &work.Scan{Time: when, Read: 5, Coverage: coverage.Summary{Complete: whole}}
 	}
 	s, wrote := step("1", cells, nil)
 	assert.Equal(t, "todo", s.State)
 	assert.True(t, wrote.IsZero())
-	require.NoError(t, j.Book.WriteJSON(dumpRecord, DumpApplied{Time: at.Format(time.RFC3339), Sheet: "1", Changed: 3, Wrote: []string{"new.sql"}}))
+	require.NoError(t, j.Book.WriteJSON(work.DumpRecord, work.DumpApplied{Time: at.Format(time.RFC3339), Sheet: "1", Changed: 3, Wrote: []string{"new.sql"}}))
 	for _, c := range []struct {
 		why   string
 		sheet string
 		end   *sheet.Summary
-		scan  *Scan
+		scan  *work.Scan
 		state string
 	}{
 		{"nobody looked since", "1", cells, nil, "care"},
@@ -51,7 +52,7 @@ func TestDumpStep(t *testing.T) {
 		assert.Equal(t, c.state, s.State, c.why)
 		assert.Equal(t, at, wrote, c.why)
 	}
-	changed, err := j.lastChange()
+	changed, err := j.LastChange()
 	require.NoError(t, err)
 	assert.Equal(t, at, changed, "evidence must be newer than the dump")
 }

@@ -1,4 +1,4 @@
-package work
+package status
 
 import (
 	"encoding/json"
@@ -8,28 +8,29 @@ import (
 	"strings"
 
 	"trimlantern/core/sheet"
+	"trimlantern/work"
 )
 
 // History is what the logbook holds, the oldest first.
 type History struct {
-	Site    string      `json:"site"`
-	Path    string      `json:"path"` // of the logbook
-	Entries []PastEntry `json:"entries"`
+	Site    string           `json:"site"`
+	Path    string           `json:"path"` // of the logbook
+	Entries []work.PastEntry `json:"entries"`
 }
 
 // Code is the exit code that history comes to.
-func (*History) Code() int { return Clean }
+func (*History) Code() int { return work.Clean }
 
-// History lists the logbook. What cannot be read is listed as broken.
-func (j *Job) History() (*History, error) {
+// Past lists the logbook. What cannot be read is listed as broken.
+func Past(j *work.Job) (*History, error) {
 	h := &History{Site: j.Site.String(), Path: j.Book.Path()}
 	sheets, err := j.Book.Sheets()
 	if err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range sheets {
-		header, end, err := j.readSheet(id)
-		e := PastEntry{ID: id, Run: "preview", State: "sheet written"}
+		header, end, err := j.ReadSheet(id)
+		e := work.PastEntry{ID: id, Run: "preview", State: "sheet written"}
 		switch {
 		case err != nil:
 			return nil, err
@@ -38,28 +39,28 @@ func (j *Job) History() (*History, error) {
 		default:
 			e.Cells = end.Cells
 		}
-		if header.Kind == Lengths {
+		if header.Kind == work.Lengths {
 			e.Run = "mend"
 		}
 		h.Entries = append(h.Entries, e)
 	}
-	if err := j.pastRuns(h); err != nil {
-		return nil, world(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	if err := pastRuns(j, h); err != nil {
+		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	// Names begin with the time; a run that left two things behind keeps their order.
-	slices.SortStableFunc(h.Entries, func(a, b PastEntry) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortStableFunc(h.Entries, func(a, b work.PastEntry) int { return strings.Compare(a.ID, b.ID) })
 	return h, nil
 }
 
 // pastRuns adds what stands in journals, scans and the diary.
-func (j *Job) pastRuns(h *History) error {
+func pastRuns(j *work.Job, h *History) error {
 	journals, err := j.Book.Journals()
 	if err != nil {
 		return err
 	}
 	for _, id := range journals {
-		st, err := j.readState(id, nil)
-		e := PastEntry{ID: id, Run: "apply", Of: st.Header.Sheet, Cells: st.Cells, Tables: slices.Sorted(maps.Keys(st.Tables))}
+		st, err := j.ReadState(id, nil)
+		e := work.PastEntry{ID: id, Run: "apply", Of: st.Header.Sheet, Cells: st.Cells, Tables: slices.Sorted(maps.Keys(st.Tables))}
 		if st.Header.Sheet == "" && err == nil {
 			e.Run = "redirect"
 		}
@@ -84,12 +85,12 @@ func (j *Job) pastRuns(h *History) error {
 		return err
 	}
 	for _, id := range scans {
-		s, err := j.readScan(id)
-		e := PastEntry{ID: id, Run: "scan"}
+		s, err := j.ReadScan(id)
+		e := work.PastEntry{ID: id, Run: "scan"}
 		switch {
 		case err != nil:
 			e.State = "broken: remove the file"
-		case s.Code() == Clean:
+		case s.Code() == work.Clean:
 			e.State = "clean"
 		default:
 			found := 0
@@ -101,7 +102,7 @@ func (j *Job) pastRuns(h *History) error {
 		h.Entries = append(h.Entries, e)
 	}
 	return j.Book.Notes(func(line []byte) {
-		var e PastEntry
+		var e work.PastEntry
 		if json.Unmarshal(line, &e) == nil && e.ID != "" {
 			h.Entries = append(h.Entries, e)
 		}

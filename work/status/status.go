@@ -1,4 +1,4 @@
-package work
+package status
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
+	"trimlantern/work"
 )
 
 // Status is the road as a check list.
@@ -36,9 +37,9 @@ type Step struct {
 // Code is the exit code that the status comes to.
 func (s *Status) Code() int {
 	if s.Clean {
-		return Clean
+		return work.Clean
 	}
-	return Remain
+	return work.Remain
 }
 
 // steps gathers the check list and the first thing to do.
@@ -62,16 +63,16 @@ func (s steps) next(command string) {
 	}
 }
 
-// Status reads the logbook, the system's configuration, and asks the database only whether it is there.
-func (j *Job) Status(ctx context.Context) (*Status, error) {
+// Of reads the logbook, the system's configuration, and asks the database only whether it is there.
+func Of(ctx context.Context, j *work.Job) (*Status, error) {
 	defer j.Progress.End()
 	st := &Status{Site: j.Site.String()}
 	to := steps{Status: st, now: j.Now()}
 	if !j.Stored() {
 		to.flag = " --site " + j.Site.String()
-		return st, j.looked(to)
+		return st, looked(j, to)
 	}
-	if db, tables, err := j.open(ctx, true); err != nil {
+	if db, tables, err := j.Open(ctx, true); err != nil {
 		to.add("database", "care", "", "%s", err.Error())
 		to.next("fix database in " + j.File.Path + ", then: trimlantern status")
 	} else {
@@ -82,7 +83,7 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 			to.add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
 		}
 	}
-	runs, err := j.runs()
+	runs, err := j.Runs()
 	if err != nil {
 		return nil, err
 	}
@@ -91,37 +92,37 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 			to.next("trimlantern apply " + r.Header.Sheet)
 		}
 	}
-	ready, err := j.readyStep(to)
+	ready, err := readyStep(j, to)
 	if err != nil {
 		return nil, err
 	}
 	if len(runs) == 0 { // it comes before the first change
 		to.next(ready)
 	}
-	j.renewalStep(to)
-	if err := j.backupStep(to); err != nil {
+	renewalStep(j, to)
+	if err := backupStep(j, to); err != nil {
 		return nil, err
 	}
-	sheetID, header, end, err := j.lastSheet()
+	sheetID, header, end, err := j.LastSheet()
 	if err != nil {
 		return nil, err
 	}
 	to.preview(sheetID, header, end)
-	scan, err := j.weightiest()
+	scan, err := j.Weightiest()
 	if err != nil {
 		return nil, err
 	}
-	applied, changed := false, lastOf(runs)
+	applied, changed := false, work.LastOf(runs)
 	if j.IsDump() {
-		if changed, err = j.dumpStep(to, sheetID, end, scan); err != nil {
+		if changed, err = dumpStep(j, to, sheetID, end, scan); err != nil {
 			return nil, err
 		}
 		applied = !changed.IsZero()
 	} else {
 		applied = to.apply(runs, sheetID, end)
 	}
-	j.lockStep(to)
-	if err := j.redirectStep(to); err != nil {
+	lockStep(j, to)
+	if err := redirectStep(j, to); err != nil {
 		return nil, err
 	}
 	if to.scan(scan, changed) {
@@ -137,8 +138,8 @@ func (j *Job) Status(ctx context.Context) (*Status, error) {
 }
 
 // lockStep adds what the system's configuration holds against the database, as it is now.
-func (j *Job) lockStep(to steps) {
-	locks, err := j.locks()
+func lockStep(j *work.Job, to steps) {
+	locks, err := j.Locks()
 	if err != nil {
 		to.add("locks", "care", "", "the system's configuration cannot be read: %s", err.Error())
 		return
@@ -155,17 +156,17 @@ func (j *Job) lockStep(to steps) {
 }
 
 // looked is the status of a site that is only looked at: its database is not known.
-func (j *Job) looked(to steps) error {
-	ready, err := j.readyStep(to)
+func looked(j *work.Job, to steps) error {
+	ready, err := readyStep(j, to)
 	if err != nil {
 		return err
 	}
 	to.next(ready)
-	j.renewalStep(to)
-	if err := j.redirectStep(to); err != nil {
+	renewalStep(j, to)
+	if err := redirectStep(j, to); err != nil {
 		return err
 	}
-	scan, err := j.weightiest()
+	scan, err := j.Weightiest()
 	if err != nil {
 		return err
 	}
@@ -187,7 +188,7 @@ func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 	case end == nil:
 		s.add("preview", "care", "", "sheet %s is broken", id)
 		s.next("trimlantern preview")
-	case header.Kind == Lengths:
+	case header.Kind == work.Lengths:
 		s.add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
 	default:
 		and := ""
@@ -199,7 +200,7 @@ func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 }
 
 // apply adds what all journals in force say, and reports whether changes are in effect.
-func (s steps) apply(runs []*journalState, sheetID string, end *sheet.Summary) bool {
+func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summary) bool {
 	if len(runs) == 0 {
 		s.add("apply", "todo", "", "nothing was changed yet")
 		if end == nil || end.Changes() > 0 {
@@ -254,7 +255,7 @@ func (s steps) apply(runs []*journalState, sheetID string, end *sheet.Summary) b
 
 // scan adds what the newest scan says, and reports whether it is clean, newer than the last change, and not
 // too old.
-func (s steps) scan(scan *Scan, changed time.Time) bool {
+func (s steps) scan(scan *work.Scan, changed time.Time) bool {
 	switch {
 	case scan == nil:
 		s.add("scan", "todo", "", "not made yet")
@@ -262,7 +263,7 @@ func (s steps) scan(scan *Scan, changed time.Time) bool {
 	case scan.Time.Before(changed.Truncate(time.Second)):
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "older than the last change")
 		s.next("trimlantern scan")
-	case scan.Code() != Clean || len(scan.Culprits) > 0:
+	case scan.Code() != work.Clean || len(scan.Culprits) > 0:
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
 		if len(scan.Culprits) == 0 {
 			s.next("trimlantern scan, which names what was not read")
@@ -280,14 +281,14 @@ func (s steps) scan(scan *Scan, changed time.Time) bool {
 	case !scan.Proven():
 		s.add("scan", "care", scan.Time.Format(time.RFC3339), "not complete")
 		s.next("trimlantern scan")
-	case s.now.Sub(scan.Time) > fresh:
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "clean then, %s ago", days(s.now.Sub(scan.Time)))
+	case s.now.Sub(scan.Time) > work.Fresh:
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), "clean then, %s ago", work.Days(s.now.Sub(scan.Time)))
 		s.next("trimlantern scan")
 	default:
 		except := ""
 		if n := len(scan.Accepted); n > 0 {
 			s.Excepted = n
-			except = ", except for " + countOf(n, "finding") + " that you accepted"
+			except = ", except for " + work.CountOf(n, "finding") + " that you accepted"
 		}
 		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean%s", scan.Read, except)
 		return true
@@ -297,16 +298,16 @@ func (s steps) scan(scan *Scan, changed time.Time) bool {
 
 // readyStep adds the result of the last trimlantern ready, judged by today's date and the owner's decisions, and
 // returns what to do next about it; "" where there is nothing.
-func (j *Job) readyStep(to steps) (next string, err error) {
-	var r Ready
-	if err := j.Book.ReadJSON(readyFile, &r); err != nil {
-		return "", world(err, "the logbook cannot be read", "remove the broken file")
+func readyStep(j *work.Job, to steps) (next string, err error) {
+	var r work.Ready
+	if err := j.Book.ReadJSON(work.ReadyFile, &r); err != nil {
+		return "", work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if r.Site != j.Site.String() {
 		to.add("ready", "todo", "", "not checked yet: trimlantern ready")
 		return "trimlantern ready", nil
 	}
-	points, err := j.decided(r.Points)
+	points, err := j.WithDecisions(r.Points)
 	if err != nil {
 		return "", err
 	}
@@ -326,22 +327,22 @@ func (j *Job) readyStep(to steps) (next string, err error) {
 		to.add("ready", "care", when, "the certificate expired on %s", until.UTC().Format("2006-01-02"))
 		next = "renew the certificate, then: trimlantern ready"
 	case point.Worst(points) == point.Stop:
-		to.add("ready", "care", when, "%s, and the switch is blocked", countOf(faults, "fault"))
+		to.add("ready", "care", when, "%s, and the switch is blocked", work.CountOf(faults, "fault"))
 		next = "trimlantern ready"
 	case faults > 0:
-		to.add("ready", "care", when, "%s; the certificate is good for %s", countOf(faults, "fault"), countOf(int(left.Hours()/24), "more day"))
+		to.add("ready", "care", when, "%s; the certificate is good for %s", work.CountOf(faults, "fault"), work.CountOf(int(left.Hours()/24), "more day"))
 		next = "fix or accept what trimlantern ready names, then: trimlantern ready"
-	case to.now.Sub(r.Time) > fresh:
-		to.add("ready", "care", when, "checked %s ago", days(to.now.Sub(r.Time)))
+	case to.now.Sub(r.Time) > work.Fresh:
+		to.add("ready", "care", when, "checked %s ago", work.Days(to.now.Sub(r.Time)))
 		next = "trimlantern ready"
 	default:
-		to.add("ready", "done", when, "the certificate is good for %s", countOf(int(left.Hours()/24), "more day"))
+		to.add("ready", "done", when, "the certificate is good for %s", work.CountOf(int(left.Hours()/24), "more day"))
 	}
 	return next, nil
 }
 
 // backupStep adds what the last backup holds, where one was made.
-func (j *Job) backupStep(to steps) error {
+func backupStep(j *work.Job, to steps) error {
 	b, err := j.LastBackup()
 	if err != nil || b == nil {
 		return err
@@ -349,7 +350,7 @@ func (j *Job) backupStep(to steps) error {
 	what := fmt.Sprintf("%d tables with %d rows, %d files", b.Tables, b.Rows, b.Files)
 	state := "done"
 	switch _, err := os.Stat(b.Folder); {
-	case b.Code() != Clean:
+	case b.Code() != work.Clean:
 		state = "care"
 		what += "; not all of it: trimlantern backup"
 	case err != nil:
@@ -360,8 +361,8 @@ func (j *Job) backupStep(to steps) error {
 }
 
 // renewalStep adds when the certificates that this program obtained are renewed.
-func (j *Job) renewalStep(to steps) {
-	renewals, err := j.renewals()
+func renewalStep(j *work.Job, to steps) {
+	renewals, err := j.Renewals()
 	if err != nil {
 		to.add("renewal", "care", "", "what is known of the certificates cannot be read: %s", err.Error())
 		return
@@ -386,10 +387,10 @@ func (j *Job) renewalStep(to steps) {
 
 // redirectStep adds the result of the last trimlantern redirect test, if it is newer than the last change of
 // the rules and not too old.
-func (j *Job) redirectStep(to steps) error {
-	var r RedirectTest
-	if err := j.Book.ReadJSON(redirectsFile, &r); err != nil {
-		return world(err, "the logbook cannot be read", "remove the broken file")
+func redirectStep(j *work.Job, to steps) error {
+	var r work.RedirectTest
+	if err := j.Book.ReadJSON(work.RedirectsFile, &r); err != nil {
+		return work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if r.Site != j.Site.String() {
 		to.add("redirect", "todo", "", "not tested: trimlantern redirect test")
@@ -397,10 +398,10 @@ func (j *Job) redirectStep(to steps) error {
 		return nil
 	}
 	var err error
-	if r.Points, err = j.decided(r.Points); err != nil {
+	if r.Points, err = j.WithDecisions(r.Points); err != nil {
 		return err
 	}
-	changed, err := j.rulesChanged()
+	changed, err := j.RulesChanged()
 	if err != nil {
 		return err
 	}
@@ -416,8 +417,8 @@ func (j *Job) redirectStep(to steps) error {
 	case len(r.Paths) > 0:
 		to.add("redirect", "care", when, "only %s is redirected", strings.Join(r.Paths, ", "))
 		to.next("trimlantern redirect test")
-	case to.now.Sub(r.Time) > fresh:
-		to.add("redirect", "care", when, "tested %s ago", days(to.now.Sub(r.Time)))
+	case to.now.Sub(r.Time) > work.Fresh:
+		to.add("redirect", "care", when, "tested %s ago", work.Days(to.now.Sub(r.Time)))
 		to.next("trimlantern redirect test")
 	case r.Unfollowed() > 0:
 		to.add("redirect", "care", when, "%d of %d addresses could not be reached from the machine that tested", r.Unfollowed(), len(r.Journeys))
@@ -430,7 +431,7 @@ func (j *Job) redirectStep(to steps) error {
 	return nil
 }
 
-func scanWords(s *Scan) string {
+func scanWords(s *work.Scan) string {
 	what := ""
 	for _, c := range mixed.Classes {
 		if n := s.Classes[c]; n > 0 {
@@ -449,10 +450,10 @@ func scanWords(s *Scan) string {
 
 // dumpStep says what was made of the newest sheet of a dump, and when. That it was loaded only the pages can
 // show: a scan since then that found all of them clean.
-func (j *Job) dumpStep(to steps, sheetID string, end *sheet.Summary, scan *Scan) (wrote time.Time, err error) {
-	last := DumpApplied{}
-	if err := j.Book.ReadJSON(dumpRecord, &last); err != nil {
-		return wrote, world(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), dumpRecord))
+func dumpStep(j *work.Job, to steps, sheetID string, end *sheet.Summary, scan *work.Scan) (wrote time.Time, err error) {
+	last := work.DumpApplied{}
+	if err := j.Book.ReadJSON(work.DumpRecord, &last); err != nil {
+		return wrote, work.Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), work.DumpRecord))
 	}
 	wrote, _ = time.Parse(time.RFC3339, last.Time) // else it was never written
 	files := strings.Join(last.Wrote, ", ")
@@ -464,7 +465,7 @@ func (j *Job) dumpStep(to steps, sheetID string, end *sheet.Summary, scan *Scan)
 		if end != nil {
 			to.next("trimlantern apply --write FILE")
 		}
-	case scan != nil && scan.Proven() && scan.Code() == Clean && !scan.Time.Before(wrote):
+	case scan != nil && scan.Proven() && scan.Code() == work.Clean && !scan.Time.Before(wrote):
 		to.add("apply", "done", last.Time, "%d cells changed in %s; the pages are clean since", last.Changed, files)
 	default:
 		to.add("apply", "care", last.Time, "%d cells changed in %s; whether it was loaded cannot be seen from here", last.Changed, files)
