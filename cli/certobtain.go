@@ -8,6 +8,7 @@ import (
 
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/checkup"
 )
 
 // obtainFlags adds what cert obtain, renew and revoke share.
@@ -122,7 +123,7 @@ failed, or has not run.
 				return err
 			}
 			if timer != "" {
-				r, err := j.RenewalTimer(timer)
+				r, err := checkup.RenewalTimer(j, timer)
 				if err != nil {
 					return err
 				}

@@ -7,6 +7,7 @@ import (
 
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/checkup"
 )
 
 func (a *app) checkupCommand() *cobra.Command {
@@ -35,13 +36,13 @@ which mails the text, or two units for systemd.
 				return err
 			}
 			if timer != "" {
-				r, err := j.TimerFor(timer)
+				r, err := checkup.TimerFor(j, timer)
 				if err != nil {
 					return err
 				}
 				return a.show(r, func(t *report.Text) { t.Timer(r) })
 			}
-			r, err := j.Checkup(c.Context(), soon, o)
+			r, err := checkup.Run(c.Context(), j, soon, o)
 			if err != nil {
 				return err
 			}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/outside/sitefile"
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
 	"trimlantern/work/status"
 )
@@ -53,8 +54,8 @@ var fleetJobs = []fleetJob{
 		}, func() fleet.Result { return &work.Scan{} }},
 	{"checkup", "Check the health of each site", "Checks certificate, redirects and pages of each site. With --quiet it prints nothing when all are well, and else one text that can be mailed.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
-			return j.Checkup(ctx, o.soon, work.ScanOptions{Pages: o.pages, Depth: 50, Parallel: 2})
-		}, func() fleet.Result { return &work.Checkup{} }},
+			return checkup.Run(ctx, j, o.soon, work.ScanOptions{Pages: o.pages, Depth: 50, Parallel: 2})
+		}, func() fleet.Result { return &checkup.Result{} }},
 	{"renew", "Renew the certificates that are due", "Renews what cert obtain obtained for each site, where it is due.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
 			return j.Renew(ctx, work.ObtainOptions{})

@@ -7,6 +7,7 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
 	"trimlantern/work/status"
 )
@@ -120,7 +121,7 @@ func OutcomeWords(o fleet.Outcome) string {
 			words += ", " + number(len(r.Skipped)) + " left out"
 		}
 		return words
-	case *work.Checkup:
+	case *checkup.Result:
 		return checkupWords(r)
 	case *work.Obtained:
 		for _, c := range r.Certificates {
@@ -134,7 +135,7 @@ func OutcomeWords(o fleet.Outcome) string {
 }
 
 // checkupWords is a checkup in one line, the gravest first.
-func checkupWords(r *work.Checkup) string {
+func checkupWords(r *checkup.Result) string {
 	switch {
 	case len(r.Down) > 0:
 		return "down: " + r.Down[0]

@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/checkup"
 )
 
 // Ready shows whether the site may switch.
@@ -389,7 +390,7 @@ func (t *Text) Proof(r *work.Proof) {
 }
 
 // Checkup writes what a mail may hold: nothing when all is well, and first of all whether visitors get a page.
-func (t *Text) Checkup(c *work.Checkup) {
+func (t *Text) Checkup(c *checkup.Result) {
 	if c.Well {
 		return
 	}
@@ -467,7 +468,7 @@ func (t *Text) Checkup(c *work.Checkup) {
 }
 
 // Timer prints what a machine needs to run the checkup, so that it can be put there as it is.
-func (t *Text) Timer(c *work.Timer) {
+func (t *Text) Timer(c *checkup.Timer) {
 	if c.Kind == "cron" {
 		t.printf("%s", c.Files["crontab"])
 		return

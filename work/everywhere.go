@@ -29,7 +29,7 @@ type Twin struct {
 	Stands TwinRelation `json:"stands"`
 
 	site address.Site
-	want string // path and query
+	Want string `json:"-"` // path and query
 }
 
 // Answer is what one scheme shows of a page, behind all redirects.
@@ -166,7 +166,7 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 					see = pages[:1]
 				}
 				for _, p := range see {
-					t := Twin{Page: name + site.Path + p.Path, Kind: p.Kind, site: site, want: p.Path}
+					t := Twin{Page: name + site.Path + p.Path, Kind: p.Kind, site: site, Want: p.Path}
 					if len(servers) > 1 {
 						t.At = at["443"]
 					}
@@ -306,7 +306,7 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		}
 		return p, true
 	case Neither:
-		if t.want == "/" {
+		if t.Want == "/" {
 			return say("%s answers %d, and over HTTP %d", page, t.Secure.Status, t.Plain.Status)
 		}
 		return p, true
@@ -323,7 +323,7 @@ func (t *Twin) point() (p point.Point, ok bool) {
 	case TwinRelation(alike.Type):
 		return say("%s is %s, and over HTTP %s", page, t.Secure.Type, t.Plain.Type)
 	}
-	if t.want != "/" {
+	if t.Want != "/" {
 		p.Grade = point.Care
 	}
 	return say("%s shows a different page (%q) than over HTTP (%q)", page, t.Secure.Title, t.Plain.Title)

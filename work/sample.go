@@ -17,9 +17,9 @@ type round struct {
 	Pages map[string]bool `json:"pages"` // hashes of addresses
 }
 
-func pageHash(u string) string { return fmt.Sprintf("%x", hashOf(u)) }
+func pageHash(u string) string { return fmt.Sprintf("%x", HashOf(u)) }
 
-func hashOf(s string) uint64 {
+func HashOf(s string) uint64 {
 	h := fnv.New64a()
 	h.Write([]byte(s)) // a Hash takes everything
 	return h.Sum64()

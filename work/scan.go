@@ -288,7 +288,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 
 // scanning makes ready for a scan.
 func (j *Job) scanning(o ScanOptions) (*scanning, error) {
-	j.cookies = true
+	j.Cookies = true
 	client, err := j.web()
 	if err != nil {
 		return nil, err

@@ -107,7 +107,7 @@ type Job struct {
 	client    *fetch.Client
 	links     map[string][]string // of front pages that were asked for
 
-	cookies bool           // the client keeps those of the site
+	Cookies bool           // the client keeps those of the site
 	cause   envelope.Cause // what broke the lengths that Mend corrects
 }
 
@@ -494,7 +494,7 @@ func (j *Job) web() (*fetch.Client, error) {
 		return nil, err
 	}
 	c, err := fetch.New(fetch.Options{
-		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.NetworkHosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.cookies,
+		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.NetworkHosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.Cookies,
 	})
 	if err != nil {
 		return nil, BadUse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")

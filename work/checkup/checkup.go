@@ -1,4 +1,4 @@
-package work
+package checkup
 
 import (
 	"context"
@@ -11,52 +11,53 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
+	"trimlantern/work"
 )
 
-// Checkup is the result of one health check, compared with the previous one. It is reported whatever fails:
+// Result is the result of one health check, compared with the previous one. It is reported whatever fails:
 // the night on which the site is down is the one that matters.
-type Checkup struct {
-	Site      string        `json:"site"`
-	Time      time.Time     `json:"time"`
-	Well      bool          `json:"well"`
-	Down      []string      `json:"down"`      // why visitors get no page; empty: they do
-	Failed    []string      `json:"failed"`    // what could not be checked, and why
-	Days      int           `json:"days"`      // that the certificate is good for
-	Points    []point.Point `json:"points"`    // faults of certificate and server, the gravest first
-	Redirects []point.Point `json:"redirects"` // faults of the redirect, each with its addresses
-	New       []Culprit     `json:"new"`       // insecure since the look before
-	Still     []Culprit     `json:"still"`     // insecure then and now
-	Gone      []Culprit     `json:"gone"`      // insecure then, and no more
-	Unread    []Unread      `json:"unread"`
-	Pages     int           `json:"pages"` // how many were read
-	Renewals  []Renewal     `json:"renewals"`
+type Result struct {
+	Site      string         `json:"site"`
+	Time      time.Time      `json:"time"`
+	Well      bool           `json:"well"`
+	Down      []string       `json:"down"`      // why visitors get no page; empty: they do
+	Failed    []string       `json:"failed"`    // what could not be checked, and why
+	Days      int            `json:"days"`      // that the certificate is good for
+	Points    []point.Point  `json:"points"`    // faults of certificate and server, the gravest first
+	Redirects []point.Point  `json:"redirects"` // faults of the redirect, each with its addresses
+	New       []work.Culprit `json:"new"`       // insecure since the look before
+	Still     []work.Culprit `json:"still"`     // insecure then and now
+	Gone      []work.Culprit `json:"gone"`      // insecure then, and no more
+	Unread    []work.Unread  `json:"unread"`
+	Pages     int            `json:"pages"` // how many were read
+	Renewals  []work.Renewal `json:"renewals"`
 
 	Coverage coverage.Summary `json:"coverage"`
 }
 
 // Code is the exit code that it comes to.
-func (c *Checkup) Code() int {
+func (c *Result) Code() int {
 	if c.Well {
-		return Clean
+		return work.Clean
 	}
-	return Remain
+	return work.Remain
 }
 
-// Checkup checks certificate, server, redirects and pages. Notes and accepted faults are not reported.
-func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions) (*Checkup, error) {
+// Run checks certificate, server, redirects and pages. Notes and accepted faults are not reported.
+func Run(ctx context.Context, j *work.Job, soon time.Duration, scan work.ScanOptions) (*Result, error) {
 	defer j.Progress.End()
-	j.cookies = true
-	out := &Checkup{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
-		New: []Culprit{}, Still: []Culprit{}, Gone: []Culprit{}, Unread: []Unread{}, Renewals: []Renewal{}}
+	j.Cookies = true
+	out := &Result{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
+		New: []work.Culprit{}, Still: []work.Culprit{}, Gone: []work.Culprit{}, Unread: []work.Unread{}, Renewals: []work.Renewal{}}
 	failed := func(what string, err error) error {
-		var f *Fault
-		if ctx.Err() != nil || errors.As(err, &f) && f.Code == Misuse {
+		var f *work.Fault
+		if ctx.Err() != nil || errors.As(err, &f) && f.Code == work.Misuse {
 			return err // interrupted, or what the user wrote cannot be used
 		}
 		out.Failed = append(out.Failed, what+": "+firstLine(err))
 		return nil
 	}
-	ready, err := j.Ready(ctx, ReadyOptions{Soon: soon})
+	ready, err := j.Ready(ctx, work.ReadyOptions{Soon: soon})
 	if err != nil {
 		if err := failed("certificate and server", err); err != nil {
 			return nil, err
@@ -66,12 +67,12 @@ func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions)
 		out.Points = faultsOf(ready.Points)
 		out.Down = down(ready)
 	}
-	if err := j.renewing(out); err != nil {
+	if err := renewing(j, out); err != nil {
 		if err := failed("renewal of certificates", err); err != nil {
 			return nil, err
 		}
 	}
-	redirects, err := j.TestRedirects(ctx, RedirectOptions{})
+	redirects, err := j.TestRedirects(ctx, work.RedirectOptions{})
 	if err != nil {
 		if err := failed("redirects", err); err != nil {
 			return nil, err
@@ -93,12 +94,12 @@ func (j *Job) Checkup(ctx context.Context, soon time.Duration, scan ScanOptions)
 		out.New = now.Culprits
 	}
 	out.Unread, out.Pages, out.Coverage = now.Unread, now.Read, now.Coverage
-	out.Well = len(out.Failed)+len(out.Down)+len(out.Points)+len(out.Redirects)+len(now.Culprits) == 0 && now.Code() == Clean
+	out.Well = len(out.Failed)+len(out.Down)+len(out.Points)+len(out.Redirects)+len(now.Culprits) == 0 && now.Code() == work.Clean
 	return out, nil
 }
 
 // renewing adds what is wrong with the renewal of the certificates that this program obtained.
-func (j *Job) renewing(out *Checkup) error {
+func renewing(j *work.Job, out *Result) error {
 	renewals, err := j.Renewals()
 	if err != nil {
 		return err
@@ -135,19 +136,19 @@ func faultsOf(points []point.Point) []point.Point {
 }
 
 // down says why visitors get no page, where the front page gives none over HTTPS on any address.
-func down(r *Ready) []string {
+func down(r *work.Ready) []string {
 	out := []string{}
 	host := strings.TrimPrefix(r.Site, "https://")
 	for _, t := range r.Pages {
-		if t.want != "/" || !strings.HasPrefix(t.Page, host) {
+		if t.Want != "/" || !strings.HasPrefix(t.Page, host) {
 			continue
 		}
 		switch {
-		case t.Stands == NoSecure:
+		case t.Stands == work.NoSecure:
 			out = append(out, "https://"+t.Page+": "+t.Secure.Err)
 		case t.Secure.Status >= 500:
 			out = append(out, fmt.Sprintf("https://%s answers %d", t.Page, t.Secure.Status))
-		case t.Stands != TooFar:
+		case t.Stands != work.TooFar:
 			return []string{} // some visitors get it
 		}
 	}
@@ -161,33 +162,33 @@ type Timer struct {
 }
 
 // Code is the exit code that it comes to.
-func (*Timer) Code() int { return Clean }
+func (*Timer) Code() int { return work.Clean }
 
 // TimerFor writes the line for cron, which mails what is printed, or the two units for systemd, whose journal
 // keeps it: for the health check every morning.
-func (j *Job) TimerFor(kind string) (*Timer, error) {
-	return j.timer(kind, "trimlantern-"+j.Site.Host, "checkup --quiet", "Health check", "every morning", 6)
+func TimerFor(j *work.Job, kind string) (*Timer, error) {
+	return timer(j, kind, "trimlantern-"+j.Site.Host, "checkup --quiet", "Health check", "every morning", 6)
 }
 
 // RenewalTimer is TimerFor for the renewal of certificates, every six hours: one that lives for days alone needs
 // several tries before it ends.
-func (j *Job) RenewalTimer(kind string) (*Timer, error) {
-	return j.timer(kind, "trimlantern-renew-"+j.Site.Host, "cert renew --quiet", "Renewal of the certificates", "every six hours", 4, 10, 16, 22)
+func RenewalTimer(j *work.Job, kind string) (*Timer, error) {
+	return timer(j, kind, "trimlantern-renew-"+j.Site.Host, "cert renew --quiet", "Renewal of the certificates", "every six hours", 4, 10, 16, 22)
 }
 
-func (j *Job) timer(kind, name, command, what, often string, hours ...int) (*Timer, error) {
+func timer(j *work.Job, kind, name, command, what, often string, hours ...int) (*Timer, error) {
 	if j.File.Path == "" {
-		return nil, BadUse(nil, "a timer needs a site file, and there is none", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
+		return nil, work.BadUse(nil, "a timer needs a site file, and there is none", "make one: trimlantern init --site "+j.Site.String()+" FOLDER")
 	}
 	program, err := os.Executable()
 	if err == nil {
 		program, err = filepath.EvalSymlinks(program)
 	}
 	if err != nil {
-		return nil, Failed(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
+		return nil, work.Failed(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
 	}
 	command = shellWord(program) + " " + command + " --config " + shellWord(j.File.Path)
-	minute := int(hashOf(j.Site.Host) % 60) // not all sites of a machine at once
+	minute := int(work.HashOf(j.Site.Host) % 60) // not all sites of a machine at once
 	at, calendar := []string{}, ""
 	for _, h := range hours {
 		at = append(at, fmt.Sprint(h))
@@ -202,7 +203,7 @@ func (j *Job) timer(kind, name, command, what, often string, hours ...int) (*Tim
 			name + ".timer":   fmt.Sprintf("[Unit]\nDescription=%s of %s %s\n\n[Timer]\n%sPersistent=true\n\n[Install]\nWantedBy=timers.target\n", what, j.Site, often, calendar),
 		}}, nil
 	}
-	return nil, BadUse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")
+	return nil, work.BadUse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")
 }
 
 // shellWord quotes a word where a shell would not take it as it is.
