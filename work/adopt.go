@@ -3,9 +3,7 @@ package work
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"net/http"
 	"net/url"
 	"path"
@@ -96,7 +94,7 @@ func (j *Job) Adopt(ctx context.Context, o AdoptOptions) (*Adopted, error) {
 	if err != nil {
 		return nil, err
 	}
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}
@@ -197,7 +195,7 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 			c.Folder = rel
 		}
 	}
-	root := j.webRoot()
+	root := j.WebRoot()
 	if c.Folder == "" {
 		if root == "" {
 			return c, BadUse(nil, "nobody can tell which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
@@ -227,18 +225,6 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 		return c, BadUse(nil, "copies are kept in "+used.Folder+" already, served at "+used.Address, "keep this one there too; or forget those first: trimlantern decide forget HOST")
 	}
 	return c, nil
-}
-
-// webRoot returns the folder that holds the site's system, which a web server serves; "" where nobody can tell.
-func (j *Job) webRoot() string {
-	switch f := j.File; {
-	case f.SystemFolder != "":
-		return f.Abs(f.SystemFolder)
-	case f.Database.Config != "":
-		return filepath.Dir(f.Abs(f.Database.Config))
-	default:
-		return f.Folder
-	}
 }
 
 func (a *adopting) refuse(u, why string) {
@@ -499,24 +485,4 @@ func (j *Job) Forget(what string) (*Decision, error) {
 		return nil, BadUse(nil, "nothing was decided about "+what, "trimlantern show --decided lists what was; write a host, a URL, or the name of a finding")
 	}
 	return d, nil
-}
-
-// copiesRoot returns the nearest folder above that of the copies that is there: undo removes theirs too.
-func (j *Job) copiesRoot() string {
-	if j.File.Copies.Folder == "" {
-		return ""
-	}
-	for dir := filepath.Dir(filepath.Clean(j.File.Abs(j.File.Copies.Folder))); ; dir = filepath.Dir(dir) {
-		if err := folderThere(dir); err == nil || !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
-			return dir
-		}
-	}
-}
-
-func folderThere(dir string) error {
-	tree, err := disk.OpenTree(dir)
-	if err == nil {
-		tree.Close()
-	}
-	return err
 }

@@ -60,7 +60,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, j.errDumpOnly()
 	}
 	if !j.Offline { // the second preview asks: better refused now than after the change
-		if _, err := j.web(); err != nil {
+		if _, err := j.Web(); err != nil {
 			return nil, err
 		}
 	}

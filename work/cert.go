@@ -131,7 +131,7 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	if err != nil {
 		return nil, BadUse(nil, err.Error(), "name the file with the site's certificate too")
 	}
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}
@@ -281,7 +281,7 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsAny(name, `/\`) {
 		return nil, BadUse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
 	}
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}

@@ -136,7 +136,7 @@ func (a *applying) served(copies []*sheet.Copy) error {
 	if a.done > 0 || countCells(a.open) > 0 {
 		return nil // the run that was interrupted has asked, and things point to them by now
 	}
-	client, err := a.job.web()
+	client, err := a.job.Web()
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 )
@@ -155,48 +156,105 @@ func (j *Job) decisionFault(err error) error {
 // today is how decisions are dated.
 func (j *Job) today() string { return j.Now().Format("2006-01-02") }
 
-// decideHost records what the owner says of a host: "secure", "insecure" or "leave"; "": nothing any more.
-func (j *Job) decideHost(host, what string) error {
-	if err := j.File.Set("hosts", host, what); err != nil {
-		return j.decisionFault(err)
-	}
-	return nil
+// numbersFile keeps the number of each fault that was shown, so that it stays the same.
+const numbersFile = "numbers.json"
+
+// numbers are the numbers of faults by their keys.
+type numbers struct {
+	Last int            `json:"last"`
+	Of   map[string]int `json:"of"`
 }
 
-// HostDecisions are what may be decided about a host.
-var HostDecisions = []string{"secure", "insecure", "leave"}
-
-// DecideHost records that the user knows what a host does, or that it is to be left alone.
-func (j *Job) DecideHost(raw, what string) (*Decision, error) {
-	if !slices.Contains(HostDecisions, what) {
-		return nil, BadUse(nil, what+" is no decision about a host", "write secure, insecure or leave")
-	}
-	host, err := j.otherHost(raw)
-	if err != nil {
-		return nil, err
-	}
-	if err := j.decideHost(host, what); err != nil {
-		return nil, err
-	}
-	return &Decision{Finding: "host", About: []string{host}, What: host, Because: what, Path: j.File.Path}, nil
-}
-
-// otherHost reads the name of a host that is not the site's own. It may be the number of an item, or a URL.
-func (j *Job) otherHost(raw string) (string, error) {
-	host := strings.ToLower(strings.TrimSpace(raw))
-	if item, err := j.item(raw); err == nil && item != nil {
-		if host = item.Host; host == "" {
-			return "", BadUse(nil, "item "+raw+" is about no host", "trimlantern show lists the items")
+// accepted returns the owner's reason for accepting a finding about one thing, or "".
+func (j *Job) accepted(id, about string) string {
+	for _, a := range j.File.Accepted {
+		if a.Finding == id && (len(a.About) == 0 && about == "" || slices.Contains(a.About, about)) {
+			return a.Because
 		}
-	} else if u, err := url.Parse(host); err == nil && u.Host != "" {
-		host = u.Hostname()
 	}
-	host = strings.TrimSuffix(strings.TrimSuffix(host, "/"), ":80")
-	if host == "" || strings.ContainsAny(host, "/ *?#@\\") || !strings.Contains(host, ".") && host != "localhost" {
-		return "", BadUse(nil, fmt.Sprintf("%q is not the name of a host", raw), "write it as it stands in the addresses, like tides.example")
+	return ""
+}
+
+// WithDecisions marks accepted faults and numbers all faults for a decision. A fault that is accepted for some of
+// its addresses only is split in two.
+func (j *Job) WithDecisions(points []point.Point) ([]point.Point, error) {
+	var out []point.Point
+	for _, p := range points {
+		if p.About == nil {
+			p.About = []string{}
+		}
+		if p.Grade != point.Care { // what stops visitors counts whatever anybody accepts
+			out = append(out, p)
+			continue
+		}
+		if len(p.About) == 0 {
+			p.Accepted = j.accepted(p.ID, "")
+			out = append(out, p)
+			continue
+		}
+		rest := p
+		rest.About = []string{}
+		taken := p
+		taken.About = []string{}
+		for _, about := range p.About {
+			if because := j.accepted(p.ID, about); because != "" {
+				taken.About, taken.Accepted = append(taken.About, about), because
+			} else {
+				rest.About = append(rest.About, about)
+			}
+		}
+		for _, part := range []point.Point{rest, taken} {
+			if len(part.About) > 0 {
+				out = append(out, part)
+			}
+		}
 	}
-	if slices.Contains(j.Site.NetworkHosts(), host) {
-		return "", BadUse(nil, host+" is the site's own name", "decide about other hosts: the site's own references are always made secure")
+	return out, j.number(out)
+}
+
+// number gives each fault the number that it had, or a new one.
+func (j *Job) number(points []point.Point) error {
+	if j.Book == nil || j.File.Path == "" {
+		return nil // there is no site file for a decision
 	}
-	return host, nil
+	var faults []*point.Point
+	var keys []string
+	for i := range points {
+		if points[i].Grade.Fault() {
+			faults, keys = append(faults, &points[i]), append(keys, points[i].Key())
+		}
+	}
+	all, err := j.numbered(keys)
+	for i := range all {
+		faults[i].Number = all[i]
+	}
+	return err
+}
+
+// numbered returns the numbers under which things with these keys were shown, or new ones. They stay the same
+// from one run to the next.
+func (j *Job) numbered(keys []string) ([]int, error) {
+	var known numbers
+	if err := j.Book.ReadJSON(numbersFile, &known); err != nil {
+		known = numbers{} // a broken file numbers anew
+	}
+	if known.Of == nil {
+		known.Of = map[string]int{}
+	}
+	was := known.Last
+	out := make([]int, len(keys))
+	for i, key := range keys {
+		if known.Of[key] == 0 {
+			known.Last++
+			known.Of[key] = known.Last
+		}
+		out[i] = known.Of[key]
+	}
+	if known.Last == was {
+		return out, nil
+	}
+	if err := j.Book.WriteJSON(numbersFile, known); err != nil {
+		return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+	}
+	return out, nil
 }

@@ -150,7 +150,7 @@ func (j *Job) servers(ctx context.Context, client *fetch.Client, name string) (a
 // Twins fetches the same pages over HTTP and HTTPS, for each site of the network, under each of its names, on
 // each server. dead maps names that are known not to answer over HTTPS to the reason; they are not asked again.
 func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error) {
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}

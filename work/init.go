@@ -214,7 +214,7 @@ func (in *initing) check() error {
 	if j.Site, err = in.file.Address(); err != nil {
 		return BadUse(err, "the site's address", "write --site https://HOST")
 	}
-	_, err = j.web()
+	_, err = j.Web()
 	return err
 }
 

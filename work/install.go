@@ -255,7 +255,7 @@ func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
 		return nil, err
 	}
 	f := &ruleFile{filePlace: place, close: func() { place.tree.Close(); release() }}
-	f.before, f.info, err = place.tree.Read(place.name, maxRuleFile)
+	f.before, f.info, err = place.tree.Read(place.name, MaxRuleFile)
 	missing := errors.Is(err, fs.ErrNotExist)
 	if missing {
 		f.info = nil
@@ -339,7 +339,7 @@ func (g *guard) look() error {
 	if g.before, err = g.test(); err != nil {
 		return err
 	}
-	if client, err := g.job.web(); err == nil {
+	if client, err := g.job.Web(); err == nil {
 		if res, _, err := client.Step(g.ctx, http.MethodGet, "http://"+g.job.Site.Host+g.job.Site.Path+"/"); err == nil {
 			g.server = strings.ToLower(res.Header.Get("Server"))
 		}

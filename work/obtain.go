@@ -261,7 +261,7 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 		}
 	}
 	r.out.Directory = r.plan.Directory
-	if r.web, err = j.web(); err != nil {
+	if r.web, err = j.Web(); err != nil {
 		return done(err)
 	}
 	return r, release, nil

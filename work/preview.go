@@ -161,7 +161,7 @@ func (j *Job) Mend(ctx context.Context, cause envelope.Cause) (*Preview, error) 
 func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	defer j.Progress.End()
 	if !j.Offline {
-		if _, err := j.web(); err != nil {
+		if _, err := j.Web(); err != nil {
 			return nil, err
 		}
 	}

@@ -121,7 +121,7 @@ func subject(about string) []string {
 }
 
 func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}
@@ -479,7 +479,7 @@ func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) 
 // along looks at what comes with the front page: what browsers remember, cookies, a proxy in front.
 func (r *readying) along() error {
 	j := r.job
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return err
 	}

@@ -113,7 +113,7 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 		hops.Journey
 		at map[string]string
 	}
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +216,7 @@ func (j *Job) stale(ctx context.Context, out *RedirectTest) {
 	}) {
 		add("Browsers remember a permanent redirect and keep following it after you remove it, until their cache is cleared.")
 	}
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return
 	}
@@ -246,7 +246,7 @@ const maxTravel = 20
 
 // travel follows a journey hop by hop, as a visitor who comes for the first time.
 func (j *Job) travel(ctx context.Context, journey *hops.Journey) error {
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return err
 	}

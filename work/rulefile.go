@@ -13,8 +13,8 @@ import (
 	"trimlantern/outside/files"
 )
 
-// maxRuleFile bounds a file that rules are put into.
-const maxRuleFile = 8 << 20
+// MaxRuleFile bounds a file that rules are put into.
+const MaxRuleFile = 8 << 20
 
 // filePlace is a file in its folder.
 type filePlace struct {
@@ -151,7 +151,7 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 		return Failed(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
 	}
 	tree.ClearPart(name)
-	now, _, err := tree.Read(name, max(files.MaxSize, maxRuleFile))
+	now, _, err := tree.Read(name, max(files.MaxSize, MaxRuleFile))
 	gone := errors.Is(err, fs.ErrNotExist)
 	if errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) || errors.Is(err, disk.ErrTooLarge) {
 		return left("changed by somebody since: " + whyNot(err))

@@ -289,7 +289,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 // scanning makes ready for a scan.
 func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 	j.Cookies = true
-	client, err := j.web()
+	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package work
 
 import (
 	"errors"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -97,3 +98,35 @@ func whyNot(err error) string {
 const startsOurs = ".trimlantern-"
 
 func isOurs(name string) bool { return strings.HasPrefix(name, startsOurs) }
+
+// WebRoot returns the folder that holds the site's system, which a web server serves; "" where nobody can tell.
+func (j *Job) WebRoot() string {
+	switch f := j.File; {
+	case f.SystemFolder != "":
+		return f.Abs(f.SystemFolder)
+	case f.Database.Config != "":
+		return filepath.Dir(f.Abs(f.Database.Config))
+	default:
+		return f.Folder
+	}
+}
+
+// copiesRoot returns the nearest folder above that of the copies that is there: undo removes theirs too.
+func (j *Job) copiesRoot() string {
+	if j.File.Copies.Folder == "" {
+		return ""
+	}
+	for dir := filepath.Dir(filepath.Clean(j.File.Abs(j.File.Copies.Folder))); ; dir = filepath.Dir(dir) {
+		if err := folderThere(dir); err == nil || !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
+			return dir
+		}
+	}
+}
+
+func folderThere(dir string) error {
+	tree, err := disk.OpenTree(dir)
+	if err == nil {
+		tree.Close()
+	}
+	return err
+}

@@ -480,8 +480,8 @@ func tableNames(tables []database.Table) []string {
 	return names
 }
 
-// web returns the client for the network.
-func (j *Job) web() (*fetch.Client, error) {
+// Web returns the client for the network.
+func (j *Job) Web() (*fetch.Client, error) {
 	if j.client != nil {
 		return j.client, nil
 	}
@@ -571,7 +571,7 @@ func (v *verdicts) ask(host, url string) rewrite.Verdict {
 	if own, ok := v.assets[url]; ok {
 		return own.Meaning()
 	}
-	client, err := v.job.web()
+	client, err := v.job.Web()
 	if err != nil || v.job.Offline {
 		known = probe.Verdict{Host: host, Answer: "unknown", Why: "not asked (--offline)", Example: url, Asked: v.job.Now()}
 		v.known[host] = known

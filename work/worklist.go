@@ -307,3 +307,14 @@ func (j *Job) item(raw string) (*Item, error) {
 	}
 	return nil, nil
 }
+
+// Key names an item from one work list to the next.
+func (i Item) Key() string { return i.key }
+
+// Name is what decisions know an item by.
+func (i Item) Name() string {
+	if i.URL != "" && i.Finding == insecureAddress {
+		return i.URL
+	}
+	return strconv.Itoa(i.Number)
+}

@@ -144,7 +144,7 @@ func (w *walk) yes(id string, about any) (bool, error) {
 
 // ready looks whether the site may switch, until it may or the person goes on all the same.
 func (w *walk) ready() error {
-	if sheet, err := w.job.Unfinished(); err != nil {
+	if sheet, err := unfinished(w.job); err != nil {
 		return err
 	} else if sheet != "" {
 		if err := w.unfinished(sheet); err != nil {
@@ -279,7 +279,7 @@ func (w *walk) backup() error {
 		return err
 	}
 	if last != nil {
-		changed, err := w.job.SinceBackup()
+		changed, err := changedSinceBackup(w.job)
 		if err != nil {
 			return err
 		}

@@ -10,7 +10,7 @@ import (
 // RedirectAbout is what the question of redirects needs.
 type RedirectAbout struct {
 	Test  *work.RedirectTest
-	Files work.RuleFiles
+	Files ruleFiles
 }
 
 // redirect tests the redirects, and puts them in place where they are missing.
@@ -24,7 +24,7 @@ func (w *walk) redirect() error {
 		if t.Code() == work.Clean {
 			return nil
 		}
-		files := w.job.RuleFiles(w.ctx)
+		files := findRuleFiles(w.ctx, w.job)
 		q := Question{ID: "redirect", About: RedirectAbout{t, files}, Choices: []string{"apache", "nginx", "php", "again", "later"}, Default: "later"}
 		if files.Server != "" {
 			q.Choices = slices.DeleteFunc(q.Choices, func(c string) bool { return slices.Contains(rules.Servers, c) && c != files.Server && c != "php" })
@@ -53,7 +53,7 @@ func (w *walk) redirect() error {
 }
 
 // install puts rules into a file; done == false: nothing can be done here.
-func (w *walk) install(server string, files work.RuleFiles) (done bool, err error) {
+func (w *walk) install(server string, files ruleFiles) (done bool, err error) {
 	file, err := w.ask(Question{ID: "rule-file", About: server, Default: files.Of[server]})
 	if err != nil {
 		return false, err

@@ -1,30 +1,19 @@
-package work
+package guide
 
 import (
 	"context"
 	"net/http"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
 	"trimlantern/outside/disk"
+	"trimlantern/work"
 )
 
-// Key names an item from one work list to the next.
-func (i Item) Key() string { return i.key }
-
-// Name is what decisions know an item by.
-func (i Item) Name() string {
-	if i.URL != "" && i.Finding == insecureAddress {
-		return i.URL
-	}
-	return strconv.Itoa(i.Number)
-}
-
-// Unfinished returns the sheet of a run that was interrupted; "" where there is none.
-func (j *Job) Unfinished() (string, error) {
+// unfinished returns the sheet of a run that was interrupted; "" where there is none.
+func unfinished(j *work.Job) (string, error) {
 	runs, err := j.Runs()
 	if err != nil {
 		return "", err
@@ -37,30 +26,30 @@ func (j *Job) Unfinished() (string, error) {
 	return "", nil
 }
 
-// SinceBackup reports whether the site was changed since the last backup, as far as the logbook knows, or the
+// changedSinceBackup reports whether the site was changed since the last backup, as far as the logbook knows, or the
 // backup is more than a day old.
-func (j *Job) SinceBackup() (bool, error) {
+func changedSinceBackup(j *work.Job) (bool, error) {
 	last, err := j.LastBackup()
 	if err != nil || last == nil {
 		return true, err
 	}
 	changed, err := j.LastChange()
-	return changed.After(last.Time) || j.Now().Sub(last.Time) > backupFresh || last.Code() != Clean, err
+	return changed.After(last.Time) || j.Now().Sub(last.Time) > backupFresh || last.Code() != work.Clean, err
 }
 
 // backupFresh is how old a backup may be before another one is worth its time.
 const backupFresh = 24 * time.Hour
 
-// RuleFiles is where redirects may be put.
-type RuleFiles struct {
+// ruleFiles is where redirects may be put.
+type ruleFiles struct {
 	Server string            // the one that answers, where it says so: "apache" or "nginx"
 	Of     map[string]string // the likeliest file for each kind of rules; none: nobody can tell
 }
 
-// RuleFiles looks which server answers, and which file its rules would go into.
-func (j *Job) RuleFiles(ctx context.Context) RuleFiles {
-	f := RuleFiles{Of: map[string]string{}}
-	if client, err := j.web(); err == nil {
+// findRuleFiles looks which server answers, and which file its rules would go into.
+func findRuleFiles(ctx context.Context, j *work.Job) ruleFiles {
+	f := ruleFiles{Of: map[string]string{}}
+	if client, err := j.Web(); err == nil {
 		for _, scheme := range []string{"https://", "http://"} {
 			res, _, err := client.Step(ctx, http.MethodGet, scheme+strings.TrimPrefix(j.Site.String(), "https://")+"/")
 			if err != nil {
@@ -75,19 +64,19 @@ func (j *Job) RuleFiles(ctx context.Context) RuleFiles {
 			break
 		}
 	}
-	root := j.webRoot()
+	root := j.WebRoot()
 	if root != "" {
 		if _, err := os.Stat(filepath.Join(root, ".htaccess")); err == nil || f.Server == "apache" {
-			f.Of["apache"] = j.relativeToHere(filepath.Join(root, ".htaccess"))
+			f.Of["apache"] = relativeToHere(j, filepath.Join(root, ".htaccess"))
 		}
 		if _, err := os.Stat(filepath.Join(root, "index.php")); err == nil {
-			f.Of["php"] = j.relativeToHere(filepath.Join(root, "index.php"))
+			f.Of["php"] = relativeToHere(j, filepath.Join(root, "index.php"))
 		}
 	}
 	for _, pattern := range []string{"/etc/nginx/sites-enabled/*", "/etc/nginx/conf.d/*.conf"} {
 		all, _ := filepath.Glob(pattern) // the pattern is one
 		for _, file := range all {
-			b, err := disk.Read(file, maxRuleFile)
+			b, err := disk.Read(file, work.MaxRuleFile)
 			if err == nil && strings.Contains(string(b), "server_name") && strings.Contains(string(b), j.Site.Host) {
 				f.Of["nginx"] = file
 			}
@@ -97,7 +86,7 @@ func (j *Job) RuleFiles(ctx context.Context) RuleFiles {
 }
 
 // relativeToHere shortens a path where it lies below the current folder.
-func (j *Job) relativeToHere(path string) string {
+func relativeToHere(j *work.Job, path string) string {
 	here, err := os.Getwd()
 	if err != nil {
 		return path
