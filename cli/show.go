@@ -13,6 +13,7 @@ import (
 
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/show"
 )
 
 func (a *app) showCommand() *cobra.Command {
@@ -58,35 +59,35 @@ type listing struct {
 	name, short, long string
 	of                string // what the argument names
 	names             func(*work.Job) ([]string, error)
-	run               func(ctx context.Context, j *work.Job, id string, pick work.Pick, visit func(work.Shown) error) (string, error)
+	run               func(ctx context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error)
 }
 
 var listings = []listing{
 	{"changes", "All changes of a sheet", "Lists every change of the newest change sheet, or the one named, with the text around it. Where the sheet was carried out, the text comes from the journal; where not, from the database and the files as they are now.",
 		"SHEET", func(j *work.Job) ([]string, error) { return j.Book.Sheets() },
-		func(ctx context.Context, j *work.Job, id string, pick work.Pick, visit func(work.Shown) error) (string, error) {
-			return j.ShowChanges(ctx, id, pick, visit)
+		func(ctx context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
+			return show.Changes(ctx, j, id, pick, visit)
 		}},
 	{"left", "All that a preview left alone, and why", "Lists everything that the newest preview, or the one named, left alone, with the reason.",
 		"SHEET", func(j *work.Job) ([]string, error) { return j.Book.Sheets() },
-		func(_ context.Context, j *work.Job, id string, pick work.Pick, visit func(work.Shown) error) (string, error) {
-			return j.ShowLeft(id, pick, visit)
+		func(_ context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
+			return show.Left(j, id, pick, visit)
 		}},
 	{"scan", "All findings of a scan, page by page", "Lists every finding of the last scan, or the one named, page by page.",
 		"SCAN", (*work.Job).ScanIDs,
-		func(_ context.Context, j *work.Job, id string, pick work.Pick, visit func(work.Shown) error) (string, error) {
-			return j.ShowScan(id, pick, visit)
+		func(_ context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
+			return show.Scan(j, id, pick, visit)
 		}},
 	{"journal", "Everything that an apply did", "Lists every entry of the newest journal, or the one named: what stood there before, and what was written.",
 		"JOURNAL", func(j *work.Job) ([]string, error) { return j.Book.Journals() },
-		func(_ context.Context, j *work.Job, id string, pick work.Pick, visit func(work.Shown) error) (string, error) {
-			return j.ShowJournal(id, pick, visit)
+		func(_ context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
+			return show.Journal(j, id, pick, visit)
 		}},
 }
 
 // listing makes the command of one list.
 func (a *app) listing(l listing) *cobra.Command {
-	var pick work.Pick
+	var pick show.Pick
 	c := &cobra.Command{
 		Use:               l.name + " [" + l.of + "]",
 		Short:             l.short,
@@ -112,7 +113,7 @@ func (a *app) listing(l listing) *cobra.Command {
 }
 
 // list writes the lines of a list as they come.
-func (a *app) list(ctx context.Context, j *work.Job, l listing, id string, pick work.Pick) error {
+func (a *app) list(ctx context.Context, j *work.Job, l listing, id string, pick show.Pick) error {
 	t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole()}
 	lines := report.Lines{W: a.out}
 	headed, n := false, 0
@@ -121,7 +122,7 @@ func (a *app) list(ctx context.Context, j *work.Job, l listing, id string, pick 
 		return lines.Head(l.name, id, j.Site.String())
 	}
 	var cut error
-	shown, err := l.run(ctx, j, id, pick, func(one work.Shown) error {
+	shown, err := l.run(ctx, j, id, pick, func(one show.Row) error {
 		n++
 		if a.format == "json" {
 			if !headed {

@@ -9,6 +9,7 @@ import (
 
 	"trimlantern/core/rewrite"
 	"trimlantern/work"
+	"trimlantern/work/show"
 )
 
 // choiceWords say what each way of deciding does.
@@ -246,7 +247,7 @@ func plural2(n int, one, many string) string {
 }
 
 // Shown writes one line of show.
-func (t *Text) Shown(l work.Shown) {
+func (t *Text) Shown(l show.Row) {
 	where := l.File
 	if l.Line > 0 {
 		where += ":" + strconv.Itoa(l.Line)
@@ -345,7 +346,7 @@ func (l Lines) Head(what, id, site string) error {
 }
 
 // Put writes one line.
-func (l Lines) Put(one work.Shown) error { return l.put(one) }
+func (l Lines) Put(one show.Row) error { return l.put(one) }
 
 func (l Lines) put(v any) error {
 	b, err := json.Marshal(v)

@@ -200,7 +200,7 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 		if root == "" {
 			return c, BadUse(nil, "nobody can tell which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
 		}
-		c.Folder = j.relative(filepath.Join(root, keptFolder))
+		c.Folder = j.Relative(filepath.Join(root, keptFolder))
 	}
 	if o.At != "" {
 		c.Address = ""
@@ -271,7 +271,7 @@ func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
 	a.size += len(body)
 	to := a.out.Address + "/" + file
 	a.entries = append(a.entries, sitefile.Replaced{From: u, To: to, Copy: hash, File: file, Date: a.job.today()})
-	a.out.Copies = append(a.out.Copies, AdoptedCopy{From: u, To: to, File: a.job.relative(filepath.Join(a.out.Folder, filepath.FromSlash(file))), Type: r.Type, Size: len(body), By: by})
+	a.out.Copies = append(a.out.Copies, AdoptedCopy{From: u, To: to, File: a.job.Relative(filepath.Join(a.out.Folder, filepath.FromSlash(file))), Type: r.Type, Size: len(body), By: by})
 	return file, nil
 }
 
@@ -471,7 +471,7 @@ func (j *Job) Forget(what string) (*Decision, error) {
 	}
 	for _, list := range [][2]string{{"replaced", "from"}, {"accepted", "about"}, {"accepted", "finding"}} {
 		err := j.File.Drop(list[0], func(entry *yaml.Node) bool {
-			gone := slices.ContainsFunc(field(entry, list[1]), same) || list[0] == "replaced" && strings.EqualFold(hostOf(strings.Join(field(entry, "from"), "")), what)
+			gone := slices.ContainsFunc(field(entry, list[1]), same) || list[0] == "replaced" && strings.EqualFold(HostOf(strings.Join(field(entry, "from"), "")), what)
 			if gone {
 				d.About = append(d.About, strings.Join(field(entry, list[1]), ", "))
 			}

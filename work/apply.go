@@ -69,7 +69,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, LockFault(err)
 	}
 	defer release()
-	id, err = j.chooseSheet(id)
+	id, err = j.ChooseSheet(id)
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +87,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, err
 	}
 	defer unlock()
-	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops, files: j.declaredFiles(),
+	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops, files: j.DeclaredFiles(),
 		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}}}
 	a.out.OneNode = db.OneNode()
 	if last, err := j.LastBackup(); err == nil && last != nil {
@@ -182,8 +182,8 @@ func LockFault(err error) error {
 	return Failed(err, "the logbook cannot be written", "make the folder of the site file writable; nothing was changed")
 }
 
-// chooseSheet returns the newest sheet, or refuses a name that no sheet has.
-func (j *Job) chooseSheet(id string) (string, error) {
+// ChooseSheet returns the newest sheet, or refuses a name that no sheet has.
+func (j *Job) ChooseSheet(id string) (string, error) {
 	all, err := j.Book.Sheets()
 	if err != nil {
 		return "", Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
@@ -374,7 +374,7 @@ func (a *applying) run() error {
 		// The cells of a row stay together: one of them may be a part of its key.
 		if k := len(a.batch); k > 0 {
 			last := a.batch[k-1]
-			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || rowID(last.Key) != rowID(c.Key))
+			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || RowID(last.Key) != RowID(c.Key))
 			if full || len(a.open) > 0 && k == countCells(a.open) {
 				if err := a.flush(); err != nil {
 					return err

@@ -20,7 +20,7 @@ func authorityFault(err error, directory string) error {
 		if errors.Is(err, acme.ErrClear) {
 			return BadUse(nil, fmt.Sprintf("%q is no https address", directory), "write the whole address of the authority's directory: --directory https://…")
 		}
-		return Failed(err, "the authority "+hostOf(directory), "run the same command again")
+		return Failed(err, "the authority "+HostOf(directory), "run the same command again")
 	}
 	what, do := refusalWords(r, directory)
 	return &Fault{Code: World, What: what, Do: do, Err: &told{r}}
@@ -62,7 +62,7 @@ var authoritySteps = map[acme.Step]string{
 
 // refusalWords say what a refusal means and what to do.
 func refusalWords(r *acme.Refused, directory string) (what, do string) {
-	host := hostOf(directory)
+	host := HostOf(directory)
 	again := "run the same command again: it goes on where it was"
 	switch r.Kind {
 	case acme.Unreached:

@@ -63,8 +63,8 @@ func (j *Job) set(table string) (site int, short string) {
 	return j.System.Set(strings.TrimPrefix(table, j.File.Database.Prefix), func(n int) bool { _, ok := j.sites[n]; return ok })
 }
 
-// short returns a table's name as system descriptions know it.
-func (j *Job) short(table string) string {
+// Short returns a table's name as system descriptions know it.
+func (j *Job) Short(table string) string {
 	_, short := j.set(table)
 	return short
 }
@@ -123,7 +123,7 @@ func (j *Job) choice() (sheet.Choice, error) {
 // is a slip.
 func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
 	for _, p := range slices.Concat(c.Tables, c.ExceptTables()) {
-		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.fits(p, t.Name) }) {
+		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.Fits(p, t.Name) }) {
 			return nil, BadUse(nil, fmt.Sprintf("no table fits %q", p), "check the name; it may be given with or without the prefix")
 		}
 	}
@@ -135,17 +135,17 @@ func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table,
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(tables), func(t database.Table) bool {
-		fits := func(p string) bool { return j.fits(p, t.Name) }
+		fits := func(p string) bool { return j.Fits(p, t.Name) }
 		site, _ := j.set(t.Name)
 		return len(c.Tables) > 0 && !slices.ContainsFunc(c.Tables, fits) || slices.ContainsFunc(c.ExceptTables(), fits) ||
 			len(c.Sites) > 0 && !slices.Contains(c.Sites, site)
 	}), nil
 }
 
-// fits reports whether a pattern means a table: with the prefix, without, or as
+// Fits reports whether a pattern means a table: with the prefix, without, or as
 // the system description calls it.
-func (j *Job) fits(pattern, table string) bool {
-	for _, name := range []string{table, strings.TrimPrefix(table, j.File.Database.Prefix), j.short(table)} {
+func (j *Job) Fits(pattern, table string) bool {
+	for _, name := range []string{table, strings.TrimPrefix(table, j.File.Database.Prefix), j.Short(table)} {
 		if ok, err := path.Match(pattern, name); ok && err == nil {
 			return true
 		}
@@ -155,7 +155,7 @@ func (j *Job) fits(pattern, table string) bool {
 
 func (j *Job) fitsColumn(pattern, table, column string) bool {
 	if i := strings.LastIndexByte(pattern, '.'); i >= 0 {
-		if !j.fits(pattern[:i], table) {
+		if !j.Fits(pattern[:i], table) {
 			return false
 		}
 		pattern = pattern[i+1:]

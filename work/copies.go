@@ -22,8 +22,8 @@ func (s *survey) copies() error {
 	if s.out.Kind == Lengths {
 		return nil
 	}
-	in := j.declaredFiles()
-	defer in.close()
+	in := j.DeclaredFiles()
+	defer in.Close()
 	for _, r := range j.File.Replaced {
 		if r.Copy == "" {
 			continue
@@ -32,7 +32,7 @@ func (s *survey) copies() error {
 		if r.File == "" || !filepath.IsLocal(filepath.FromSlash(r.File)) || in.copies == "" {
 			return BadUse(nil, "replaced in the site file: "+r.From+" has a copy without a file below copies.folder", "take it back and adopt it again: trimlantern decide forget "+r.From)
 		}
-		tree, name, err := in.of(file)
+		tree, name, err := in.Of(file)
 		if err != nil {
 			return Failed(err, "the folder for copies cannot be opened", "make "+in.copiesRoot+" readable")
 		}
@@ -41,15 +41,15 @@ func (s *survey) copies() error {
 		case err == nil && sheet.Hash(now) == r.Copy:
 			continue // in place
 		case err == nil:
-			return BadUse(nil, "the file "+j.relative(file)+" is there already, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
+			return BadUse(nil, "the file "+j.Relative(file)+" is there already, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
 		case !errors.Is(err, fs.ErrNotExist):
-			return BadUse(err, "the file "+j.relative(file)+" cannot be looked at: "+whyNot(err), "move it away")
+			return BadUse(err, "the file "+j.Relative(file)+" cannot be looked at: "+whyNot(err), "move it away")
 		}
 		b, err := j.Book.Copy(r.Copy)
 		if err != nil || b == nil {
 			return BadUse(err, "the logbook does not hold the copy of "+r.From+" any more", "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
 		}
-		s.out.Copies = append(s.out.Copies, sheet.Copy{Path: j.relative(file), From: r.From, URL: r.To, Hash: r.Copy, Size: len(b)})
+		s.out.Copies = append(s.out.Copies, sheet.Copy{Path: j.Relative(file), From: r.From, URL: r.To, Hash: r.Copy, Size: len(b)})
 		if s.sheet == nil {
 			continue
 		}
@@ -67,7 +67,7 @@ func (a *applying) copy(c *sheet.Copy) error {
 	if _, ok := disk.Inside(a.files.copies, file); !ok || a.files.copies == "" {
 		return BadUse(nil, "the change sheet names "+c.Path+", which is not below copies.folder in the site file", "make a new one: trimlantern preview")
 	}
-	tree, name, err := a.files.of(file)
+	tree, name, err := a.files.Of(file)
 	if err != nil {
 		return Failed(err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
 	}
@@ -177,7 +177,7 @@ func (a *applying) served(copies []*sheet.Copy) error {
 func (a *applying) unserved(c *sheet.Copy, why string) error {
 	for _, p := range a.out.Copies {
 		file := a.job.File.Abs(filepath.FromSlash(p))
-		if tree, name, err := a.files.of(file); err == nil && tree.Remove(name) == nil {
+		if tree, name, err := a.files.Of(file); err == nil && tree.Remove(name) == nil {
 			a.files.prune(tree, file, name)
 		}
 	}

@@ -134,7 +134,7 @@ func keptRow(d *sheet.Drop, t database.Table, image []database.Value) *sheet.Dro
 
 // stillCached asks the system description once more whether a row is safe to lose.
 func (a *applying) stillCached(t database.Table, image []database.Value) bool {
-	_, safe := a.job.System.IsCache(a.job.short(t.Name), func(column string) string {
+	_, safe := a.job.System.IsCache(a.job.Short(t.Name), func(column string) string {
 		for i, c := range t.All {
 			if c.Name == column {
 				return string(image[i].Bytes)

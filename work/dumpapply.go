@@ -109,7 +109,7 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 		return nil, LockFault(err)
 	}
 	defer release()
-	id, err := j.chooseSheet(o.Sheet)
+	id, err := j.ChooseSheet(o.Sheet)
 	if err != nil {
 		return nil, err
 	}

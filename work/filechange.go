@@ -55,13 +55,13 @@ func (s *survey) files() error {
 // named names files that were not read as a sheet does.
 func (j *Job) named(list []files.Skipped) []files.Skipped {
 	for i := range list {
-		list[i].Path = j.relative(list[i].Path)
+		list[i].Path = j.Relative(list[i].Path)
 	}
 	return list
 }
 
-// relative returns how a sheet names a file.
-func (j *Job) relative(name string) string {
+// Relative returns how a sheet names a file.
+func (j *Job) Relative(name string) string {
 	rel, err := filepath.Rel(j.File.Dir, name)
 	if err != nil {
 		rel = name
@@ -71,7 +71,7 @@ func (j *Job) relative(name string) string {
 
 // file decides over one file.
 func (s *survey) file(name string, info fs.FileInfo, b []byte) error {
-	rel := s.job.relative(name)
+	rel := s.job.Relative(name)
 	var found []rewrite.Finding
 	before := s.rules.Rewritten
 	s.rules.Rewritten = func(f rewrite.Finding) {
@@ -164,7 +164,7 @@ func (a *applying) source(s *sheet.Source) error {
 		a.out.Skipped = append(a.out.Skipped, sheet.Skip{Table: s.Path, Why: why})
 		return nil
 	}
-	tree, name, err := a.files.of(file)
+	tree, name, err := a.files.Of(file)
 	switch {
 	case errors.Is(err, errUndeclared):
 		return BadUse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")

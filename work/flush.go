@@ -270,7 +270,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			f.skip(c, "the column is gone")
 			continue
 		}
-		if id := rowID(c.Key); !hasKey(at, id) {
+		if id := RowID(c.Key); !hasKey(at, id) {
 			at[id] = len(rows)
 			rows = append(rows, keys(c.Key))
 		}
@@ -302,7 +302,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		if _, ok := t.Column(c.Column); !ok {
 			continue
 		}
-		row := at[rowID(c.Key)]
+		row := at[RowID(c.Key)]
 		if now[row] == nil {
 			f.skip(c, "the row is gone")
 			continue
@@ -321,10 +321,10 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		}
 		was := v
 		v.Bytes = after
-		i, ok := change[rowID(c.Key)]
+		i, ok := change[RowID(c.Key)]
 		if !ok {
 			i = len(f.changes)
-			change[rowID(c.Key)] = i
+			change[RowID(c.Key)] = i
 			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: keys(c.Key)}})
 		}
 		u := &f.changes[i]
@@ -339,8 +339,8 @@ const lossy = "the charset of the connection cannot carry its text"
 
 func hasKey(m map[string]int, k string) bool { _, ok := m[k]; return ok }
 
-// rowID makes a key something to look up by.
-func rowID(key []sheet.Value) string {
+// RowID makes a key something to look up by.
+func RowID(key []sheet.Value) string {
 	if len(key) == 1 { // within one table all keys have the same length
 		return string(key[0])
 	}

@@ -402,7 +402,7 @@ func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, 
 		if bare, ok := strings.CutPrefix(j.Site.Host, "www."); ok {
 			partner = bare
 		}
-		named := slices.ContainsFunc(s.out.Addresses, func(a AddressState) bool { return strings.EqualFold(hostOf(a.Value), partner) })
+		named := slices.ContainsFunc(s.out.Addresses, func(a AddressState) bool { return strings.EqualFold(HostOf(a.Value), partner) })
 		if !named || slices.Contains(in.file.Also, partner) {
 			return err
 		}

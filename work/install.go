@@ -48,9 +48,9 @@ func (j *Job) namesBelow() (out []string) {
 			out = append(out, host)
 		}
 	}
-	if scan, err := j.lastScan(); err == nil && scan != nil {
+	if scan, err := j.LastScan(); err == nil && scan != nil {
 		for _, c := range scan.Culprits {
-			add(hostOf(c.URL))
+			add(HostOf(c.URL))
 		}
 	}
 	if ids, err := j.Book.Sheets(); err == nil && len(ids) > 0 {

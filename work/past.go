@@ -152,7 +152,7 @@ func (j *Job) Weightiest() (*Scan, error) {
 	return newest, nil
 }
 
-func (j *Job) lastScan() (*Scan, error) {
+func (j *Job) LastScan() (*Scan, error) {
 	ids, err := j.Book.Scans()
 	if err != nil || len(ids) == 0 {
 		return nil, err

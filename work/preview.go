@@ -259,7 +259,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		if s.out.Kind == Lengths {
 			pick, look = database.Serialized, s.broken
 		}
-		if s.job.System.IsKept(s.job.short(t.Name)) {
+		if s.job.System.IsKept(s.job.Short(t.Name)) {
 			if err := s.kept(ctx, t, &tc); err != nil {
 				return err
 			}
@@ -406,7 +406,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	if row.May != nil {
 		may = func(i int) bool { return row.May[i] }
 	}
-	label, outcomes, err := s.judge.row(s.job.short(t.Name), t.Columns, value, may, len(t.Key) > 0, refuse)
+	label, outcomes, err := s.judge.row(s.job.Short(t.Name), t.Columns, value, may, len(t.Key) > 0, refuse)
 	if err != nil {
 		return fmt.Errorf("table %s: %w", t.Name, err)
 	}
@@ -427,7 +427,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 			}
 		}
 		for _, l := range o.left {
-			l.Table, l.Key, l.Column, l.Label = t.Name, values(row.Key), c.Name, label
+			l.Table, l.Key, l.Column, l.Label = t.Name, Values(row.Key), c.Name, label
 			if err := s.left(l); err != nil {
 				return err
 			}
@@ -446,7 +446,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	if s.sheet == nil {
 		return nil
 	}
-	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: values(row.Key), Label: label, References: drops}); err != nil {
+	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: Values(row.Key), Label: label, References: drops}); err != nil {
 		return Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
@@ -506,7 +506,7 @@ func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, e
 // sound.
 func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount) error {
 	label := ""
-	if lb, ok := s.job.System.LabelOf(s.job.short(t.Name)); ok {
+	if lb, ok := s.job.System.LabelOf(s.job.Short(t.Name)); ok {
 		for i, c := range t.Columns {
 			if c.Name == lb.Column && len(row.Values[i].Bytes) > 0 {
 				label = lb.Word + " " + text.Show(string(row.Values[i].Bytes))
@@ -518,7 +518,7 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		if !broken {
 			continue
 		}
-		l := sheet.Left{Reason: rewrite.Unsound, Table: t.Name, Key: values(row.Key), Column: c.Name, Label: label, Count: 1}
+		l := sheet.Left{Reason: rewrite.Unsound, Table: t.Name, Key: Values(row.Key), Column: c.Name, Label: label, Count: 1}
 		var after []byte
 		if err == nil {
 			after, err = rewrite.Apply(row.Values[i].Bytes, edits)
@@ -557,7 +557,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 		count()
 		return nil
 	}
-	cell := sheet.Cell{Table: t.Name, Key: values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
+	cell := sheet.Cell{Table: t.Name, Key: Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
 		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)] != ""}
 	// The row's memory is used again before the answer comes.
 	for k := range cell.Key {
@@ -582,7 +582,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 	})
 }
 
-func values(key [][]byte) []sheet.Value {
+func Values(key [][]byte) []sheet.Value {
 	out := make([]sheet.Value, len(key))
 	for i, k := range key {
 		out[i] = k

@@ -140,7 +140,7 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if r.out.Pages, err = j.Twins(ctx, r.dead); err != nil {
 		return nil, err
 	}
-	alive := slices.DeleteFunc(slices.Clone(r.out.Pages), func(t Twin) bool { return r.dead[hostOf("https://"+t.Page)] != "" })
+	alive := slices.DeleteFunc(slices.Clone(r.out.Pages), func(t Twin) bool { return r.dead[HostOf("https://"+t.Page)] != "" })
 	r.out.Points = append(r.out.Points, twinPoints(alive)...)
 	r.locked()
 	r.addresses()
@@ -461,7 +461,7 @@ func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) 
 		switch {
 		case p == hops.Insecure && plain:
 			r.add("redirect", journey.Typed, point.Good, journey.Typed+" answers by itself, without a redirect", "", "")
-		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[hostOf(journey.Landing())] != ""):
+		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[HostOf(journey.Landing())] != ""):
 			continue // said by the comparison, or of the certificate
 		case p == hops.Loop:
 			r.add("loop", journey.Typed, point.Stop, journey.Typed+" redirects in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())

@@ -141,7 +141,7 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 		out.Left = append(out.Left, sheet.Skip{Table: e.Path, Why: why})
 		return nil
 	}
-	tree, name, err := in.of(e.Path)
+	tree, name, err := in.Of(e.Path)
 	switch {
 	case errors.Is(err, errUndeclared):
 		return left("the site file names no folder that holds it; if it is the site's, run undo with --file " + e.Path)
@@ -187,7 +187,7 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 // ownFolders are the folders in which undo may put back files: those of the site, of its
 // configuration, and those of the files that the user names.
 func (j *Job) ownFolders(named []string) (*siteFiles, error) {
-	s := j.declaredFiles()
+	s := j.DeclaredFiles()
 	s.folders = append(s.folders, filepath.Clean(j.File.Dir))
 	if c := j.File.Database.Config; c != "" {
 		s.folders = append(s.folders, filepath.Dir(j.File.Abs(c)))

@@ -657,7 +657,7 @@ func (s *scanning) take(l crawlLine) {
 			continue
 		}
 		out.Classes[f.Class]++
-		host := hostOf(l.Doc.URL)
+		host := HostOf(l.Doc.URL)
 		if s.sites[host] == nil {
 			s.sites[host] = map[mixed.Class]int{}
 		}
@@ -695,7 +695,7 @@ func (s *scanning) culprit(l crawlLine, f mixed.Finding, counted map[culpritID]b
 			on = l.Job.From
 		}
 		out.Culprits = append(out.Culprits, Culprit{URL: f.URL, By: f.By, Class: f.Class, Certainty: f.Certainty, Ours: ours, Via: f.Via, On: on, In: l.Doc.Kind, Line: f.Line, Col: f.Col, Around: f.Around})
-	} else if h := s.hosts[hostOf(f.URL)]; h != nil {
+	} else if h := s.hosts[HostOf(f.URL)]; h != nil {
 		h.Findings++
 	}
 	if !counted[k] {
@@ -724,7 +724,7 @@ func (s *scanning) host(f mixed.Finding) {
 	if f.Class != mixed.Blocked && f.Class != mixed.Upgraded && f.Class != mixed.Masked {
 		return
 	}
-	name := hostOf(f.URL)
+	name := HostOf(f.URL)
 	h := s.hosts[name]
 	if h == nil {
 		h = &HostState{Host: name}
@@ -736,7 +736,7 @@ func (s *scanning) host(f mixed.Finding) {
 	}
 }
 
-func hostOf(raw string) string {
+func HostOf(raw string) string {
 	u, err := url.Parse(raw)
 	if err != nil {
 		return ""

@@ -20,8 +20,8 @@ type siteFiles struct {
 	copiesRoot string // at or above it, and there
 }
 
-// declaredFiles are the folders under files in the site file.
-func (j *Job) declaredFiles() *siteFiles {
+// DeclaredFiles are the folders under files in the site file.
+func (j *Job) DeclaredFiles() *siteFiles {
 	s := &siteFiles{open: map[string]*disk.Tree{}}
 	for _, dir := range j.File.Files {
 		s.folders = append(s.folders, filepath.Clean(j.File.Abs(dir)))
@@ -35,9 +35,9 @@ func (j *Job) declaredFiles() *siteFiles {
 // errUndeclared says that a file lies in none of the folders.
 var errUndeclared = errors.New("in none of the folders that the site file names")
 
-// of returns the folder that holds a file, and the file's name in it. It fails with
+// Of returns the folder that holds a file, and the file's name in it. It fails with
 // errUndeclared where none does.
-func (s *siteFiles) of(file string) (*disk.Tree, string, error) {
+func (s *siteFiles) Of(file string) (*disk.Tree, string, error) {
 	folders := s.folders
 	if slices.Contains(s.single, file) {
 		folders = append(slices.Clone(folders), filepath.Dir(file))
@@ -63,8 +63,8 @@ func (s *siteFiles) of(file string) (*disk.Tree, string, error) {
 	return nil, "", errUndeclared
 }
 
-// close lets go of the folders.
-func (s *siteFiles) close() {
+// Close lets go of the folders.
+func (s *siteFiles) Close() {
 	for _, t := range s.open {
 		t.Close()
 	}

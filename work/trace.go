@@ -167,7 +167,7 @@ func (t *tracing) want(raw string, seen Culprit) error {
 // address, or the number under which the last scan lists it.
 func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 	defer j.Progress.End()
-	scan, err := j.lastScan()
+	scan, err := j.LastScan()
 	if err != nil {
 		scan = nil // it only helps
 	}
@@ -309,7 +309,7 @@ func (r *tracedRow) get(name string) string {
 
 // origin is a place in the row.
 func (r *tracedRow) origin(column string) Origin {
-	o := Origin{Table: r.table.Name, Key: values(r.row.Key), Column: column}
+	o := Origin{Table: r.table.Name, Key: Values(r.row.Key), Column: column}
 	if r.labeled {
 		if name := r.get(r.label.Column); name != "" {
 			o.Label = r.label.Word + " " + name
@@ -336,7 +336,7 @@ func (r *tracedRow) origin(column string) Origin {
 // each goes through the rows of a table.
 func (t *tracing) each(ctx context.Context, db database.Database, table database.Table, pick database.Pick, visit func(*tracedRow)) error {
 	j := t.job
-	r := &tracedRow{t: t, short: j.short(table.Name)}
+	r := &tracedRow{t: t, short: j.Short(table.Name)}
 	r.label, r.labeled = j.System.LabelOf(r.short)
 	for _, need := range r.label.Needs() { // numbers too, which no reference is in
 		if _, ok := table.Column(need); ok || table.InKey(need) {

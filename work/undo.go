@@ -74,7 +74,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		if err != nil {
 			return nil, err
 		}
-		defer in.close()
+		defer in.Close()
 		return j.undoFiles(st, blocks, in)
 	}
 	db, tables, err := j.Open(ctx, o.SQL != nil)
@@ -89,10 +89,10 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
 		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}, After: j.System.After}}
 	u.only = func(table string) bool {
-		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.fits(p, table) })
+		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.Fits(p, table) })
 	}
 	for _, p := range o.Tables {
-		if !slices.ContainsFunc(slices.Collect(maps.Keys(st.Tables)), func(t string) bool { return j.fits(p, t) }) {
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(st.Tables)), func(t string) bool { return j.Fits(p, t) }) {
 			return nil, BadUse(nil, fmt.Sprintf("the journal %s holds nothing of a table %q", st.ID, p), "trimlantern history --format json names its tables")
 		}
 	}
@@ -105,8 +105,8 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 		u.out.SQL = true
 		return u.out, u.script(blocks, f, o.SQL)
 	}
-	in := j.declaredFiles() // apply changes files nowhere else
-	defer in.close()
+	in := j.DeclaredFiles() // apply changes files nowhere else
+	defer in.Close()
 	unlock, err := j.lock(ctx, db, "undo")
 	if err != nil {
 		return nil, err
@@ -457,7 +457,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 		columns = append(columns, t.Columns[0].Name)
 	}
 	for _, e := range entries {
-		if id := rowID(e.Key); !hasKey(at, id) {
+		if id := RowID(e.Key); !hasKey(at, id) {
 			at[id] = len(rows)
 			to, err := whereNow(t, e, byCell)
 			if err != nil {
@@ -473,7 +473,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	p.table = t
 	change := map[string]*rowBack{}
 	for _, e := range entries {
-		row, id := at[rowID(e.Key)], rowID(e.Key)
+		row, id := at[RowID(e.Key)], RowID(e.Key)
 		if now[row] == nil { // put back already where its key was a part of it
 			old, err := p.tx.Read(p.ctx, t, [][][]byte{keys(e.Key)}, columns)
 			if err != nil {
@@ -735,7 +735,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	// Put back in reverse order, so a key that was rewritten counts until its own turn.
 	to, err := movedKey(t, key, func(column string) *sheet.Entry {
 		for _, r := range records[:k+1] {
-			if o := r.Entry; o != nil && o.Table == e.Table && o.Column == column && rowID(o.Key) == rowID(e.Key) {
+			if o := r.Entry; o != nil && o.Table == e.Table && o.Column == column && RowID(o.Key) == RowID(e.Key) {
 				return o
 			}
 		}

@@ -235,7 +235,7 @@ func choicesFor(l *sheet.Left) []string {
 // scan takes what the last scan found and no preview changes.
 func (c *collecting) scan(pending bool) error {
 	j := c.job
-	scan, err := j.lastScan()
+	scan, err := j.LastScan()
 	if err != nil || scan == nil {
 		return err
 	}
@@ -258,7 +258,7 @@ func (c *collecting) scan(pending bool) error {
 			}
 			continue
 		}
-		host := hostOf(one.URL)
+		host := HostOf(one.URL)
 		decision := j.File.Hosts[host]
 		changes := one.Ours || verdicts[host] == "secure" || decision == "secure" // what preview takes care of
 		if c.out.Old || c.urls[sameURL(one.URL)] != "" || decision == "leave" || changes && (pending || c.out.Preview == "") {

@@ -1,4 +1,4 @@
-package work
+package show
 
 import (
 	"bytes"
@@ -16,6 +16,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
+	"trimlantern/work"
 )
 
 // Pick says which of all lines show lists. What is empty lets everything through.
@@ -27,9 +28,9 @@ type Pick struct {
 	Files   []string // patterns
 }
 
-// Shown is one numbered line of show: a change, something that was left, a finding of a scan, an entry of a
+// Row is one numbered line of show: a change, something that was left, a finding of a scan, an entry of a
 // journal. What does not apply is empty.
-type Shown struct {
+type Row struct {
 	Number int         `json:"number"`
 	Kind   string      `json:"kind"` // "change", "copy", "file", "cached row", "left", "finding", "skipped", "folder"
 	Table  string      `json:"table,omitempty"`
@@ -47,20 +48,20 @@ type Shown struct {
 	By     string      `json:"by,omitempty"`
 	Note   string      `json:"note,omitempty"`
 	Count  int         `json:"count"` // references
-	Edits  []ShownEdit `json:"edits"`
+	Edits  []Edit      `json:"edits"`
 }
 
-// ShownEdit is one edit with the text around it, before and after.
-type ShownEdit struct {
+// Edit is one edit with the text around it, before and after.
+type Edit struct {
 	Before string `json:"before"`
 	After  string `json:"after"`
 }
 
 // showing numbers the lines and lets the chosen ones through.
 type showing struct {
-	job   *Job
+	job   *work.Job
 	pick  Pick
-	visit func(Shown) error
+	visit func(Row) error
 	n     int
 }
 
@@ -79,20 +80,20 @@ func fitsAny(patterns []string, names ...string) bool {
 }
 
 // put numbers a line, and hands it on where it was chosen. hosts are those of its references.
-func (s *showing) put(l Shown, hosts ...string) error {
+func (s *showing) put(l Row, hosts ...string) error {
 	s.n++
 	l.Number = s.n
 	if l.Host != "" {
 		hosts = append(hosts, l.Host)
 	}
-	if len(s.pick.Tables) > 0 && (l.Table == "" || !slices.ContainsFunc(s.pick.Tables, func(p string) bool { return s.job.fits(p, l.Table) })) {
+	if len(s.pick.Tables) > 0 && (l.Table == "" || !slices.ContainsFunc(s.pick.Tables, func(p string) bool { return s.job.Fits(p, l.Table) })) {
 		return nil
 	}
 	if !fitsAny(s.pick.Files, l.File, path.Base(l.File)) || !fitsAny(s.pick.Reasons, l.Reason, string(l.Class)) || !fitsAny(s.pick.Hosts, hosts...) || !s.onPage(l.Page) {
 		return nil
 	}
 	if l.Edits == nil {
-		l.Edits = []ShownEdit{}
+		l.Edits = []Edit{}
 	}
 	return s.visit(l)
 }
@@ -105,7 +106,7 @@ func (s *showing) onPage(page string) bool {
 }
 
 // snippet returns an edit with the text around it: as far as the URL goes, and a little more.
-func snippet(before []byte, edits []rewrite.Edit) (list []ShownEdit) {
+func snippet(before []byte, edits []rewrite.Edit) (list []Edit) {
 	const around = 40
 	stop := func(c byte) bool { return c <= ' ' || strings.IndexByte(`"'<>`, c) >= 0 }
 	for i := 0; i < len(edits); {
@@ -140,7 +141,7 @@ func snippet(before []byte, edits []rewrite.Edit) (list []ShownEdit) {
 			p = e.Offset + len(e.Removed)
 		}
 		after.Write(before[p:to])
-		list = append(list, ShownEdit{legible(before[from:to]), legible(after.Bytes())})
+		list = append(list, Edit{legible(before[from:to]), legible(after.Bytes())})
 		i = last + 1
 	}
 	return list
@@ -168,12 +169,12 @@ func hostNames(hosts []rewrite.HostCount) (names []string) {
 	return names
 }
 
-// ShowChanges visits every change of a sheet, the newest unless id names one. What stands around each edit
+// Changes visits every change of a sheet, the newest unless id names one. What stands around each edit
 // comes from the journal where the sheet was carried out, and from the database and the files where not: a
 // value that changed since has no edits, and a note.
-func (j *Job) ShowChanges(ctx context.Context, id string, pick Pick, visit func(Shown) error) (sheetID string, err error) {
+func Changes(ctx context.Context, j *work.Job, id string, pick Pick, visit func(Row) error) (sheetID string, err error) {
 	defer j.Progress.End()
-	if id, err = j.chooseSheet(id); err != nil {
+	if id, err = j.ChooseSheet(id); err != nil {
 		return "", err
 	}
 	s := &showing{job: j, pick: pick, visit: visit}
@@ -183,32 +184,32 @@ func (j *Job) ShowChanges(ctx context.Context, id string, pick Pick, visit func(
 	}
 	for _, r := range runs {
 		if r.Header.Sheet == id {
-			_, err := j.showJournal(r.ID, s)
+			_, err := journal(j, r.ID, s)
 			return id, err
 		}
 	}
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return id, BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return id, work.BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return id, BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return id, work.BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer r.Close()
 	t := &cellTexts{job: j, ctx: ctx, show: s}
 	defer t.close()
 	err = r.Each(sheet.Visit{
 		Copy: func(c *sheet.Copy) error {
-			return s.put(Shown{Kind: "copy", File: c.Path, URL: c.From, By: c.URL, Host: hostOf(c.From)})
+			return s.put(Row{Kind: "copy", File: c.Path, URL: c.From, By: c.URL, Host: work.HostOf(c.From)})
 		},
 		Cell: func(c *sheet.Cell) error { return t.add(*c) },
 		Drop: func(d *sheet.Drop) error {
 			if err := t.flush(); err != nil {
 				return err
 			}
-			return s.put(Shown{Kind: "cached row", Table: d.Table, Key: keyWords(d.Key), Label: d.Label, Count: d.References})
+			return s.put(Row{Kind: "cached row", Table: d.Table, Key: keyWords(d.Key), Label: d.Label, Count: d.References})
 		},
 		Source: func(f *sheet.Source) error {
 			if err := t.flush(); err != nil {
@@ -225,16 +226,16 @@ func (j *Job) ShowChanges(ctx context.Context, id string, pick Pick, visit func(
 
 // asShown passes faults and the errors of whoever is shown on, and names a sheet or journal that is broken.
 func asShown(err error, what string) error {
-	var f *Fault
+	var f *work.Fault
 	if err == nil || errors.As(err, &f) {
 		return err
 	}
-	return BadUse(err, what, "make a new one: trimlantern preview")
+	return work.BadUse(err, what, "make a new one: trimlantern preview")
 }
 
 // source shows the change of a file, with what stands there now.
 func (s *showing) source(f *sheet.Source) error {
-	l := Shown{Kind: "file", File: f.Path, Count: f.References}
+	l := Row{Kind: "file", File: f.Path, Count: f.References}
 	b, err := readFile(s.job, f.Path)
 	if err == nil && sheet.Hash(b) == f.Before {
 		edits := make([]rewrite.Edit, len(f.Edits))
@@ -251,10 +252,10 @@ func (s *showing) source(f *sheet.Source) error {
 	return s.put(l, hostNames(f.Hosts)...)
 }
 
-func readFile(j *Job, name string) ([]byte, error) {
-	in := j.declaredFiles()
-	defer in.close()
-	tree, inside, err := in.of(filepath.Clean(j.File.Abs(filepath.FromSlash(name))))
+func readFile(j *work.Job, name string) ([]byte, error) {
+	in := j.DeclaredFiles()
+	defer in.Close()
+	tree, inside, err := in.Of(filepath.Clean(j.File.Abs(filepath.FromSlash(name))))
 	if err != nil {
 		return nil, err
 	}
@@ -264,7 +265,7 @@ func readFile(j *Job, name string) ([]byte, error) {
 
 // cellTexts reads the values that cells of a sheet are of, many at once.
 type cellTexts struct {
-	job    *Job
+	job    *work.Job
 	ctx    context.Context
 	show   *showing
 	cells  []sheet.Cell // of one table
@@ -314,16 +315,16 @@ func (t *cellTexts) flush() error {
 	}
 	cells := t.cells
 	t.cells = nil
-	lines := make([]Shown, len(cells))
+	lines := make([]Row, len(cells))
 	byRow := map[string][]int{}
 	for i, c := range cells {
-		lines[i] = Shown{Kind: "change", Table: c.Table, Key: keyWords(c.Key), Column: c.Column, Count: c.References, Note: "changed since the preview"}
-		byRow[rowID(c.Key)] = append(byRow[rowID(c.Key)], i)
+		lines[i] = Row{Kind: "change", Table: c.Table, Key: keyWords(c.Key), Column: c.Column, Count: c.References, Note: "changed since the preview"}
+		byRow[work.RowID(c.Key)] = append(byRow[work.RowID(c.Key)], i)
 	}
 	if table, ok := database.Find(t.tables, cells[0].Table); ok {
-		labels, hasLabel := t.job.System.LabelOf(t.job.short(table.Name))
+		labels, hasLabel := t.job.System.LabelOf(t.job.Short(table.Name))
 		err := t.db.Candidates(t.ctx, table, database.Everything, func(row database.Row) error {
-			for _, i := range byRow[rowID(values(row.Key))] {
+			for _, i := range byRow[work.RowID(work.Values(row.Key))] {
 				c := &cells[i]
 				for k, column := range table.Columns {
 					if hasLabel && column.Name == labels.Column {
@@ -337,7 +338,7 @@ func (t *cellTexts) flush() error {
 			return nil
 		}, func(int64) {})
 		if err != nil {
-			return Failed(err, "reading table "+table.Name, "check the database server's log, then run the same command again")
+			return work.Failed(err, "reading table "+table.Name, "check the database server's log, then run the same command again")
 		}
 	}
 	for i := range lines {
@@ -348,21 +349,21 @@ func (t *cellTexts) flush() error {
 	return nil
 }
 
-// ShowLeft visits everything that a preview left alone; see ShowChanges for id.
-func (j *Job) ShowLeft(id string, pick Pick, visit func(Shown) error) (sheetID string, err error) {
-	if id, err = j.chooseSheet(id); err != nil {
+// Left visits everything that a preview left alone; see ShowChanges for id.
+func Left(j *work.Job, id string, pick Pick, visit func(Row) error) (sheetID string, err error) {
+	if id, err = j.ChooseSheet(id); err != nil {
 		return "", err
 	}
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return id, BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return id, work.BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	s := &showing{job: j, pick: pick, visit: visit}
 	var failed error
 	err = sheet.EachLeft(f, func(l *sheet.Left) {
 		if failed == nil {
-			failed = s.put(Shown{Kind: "left", Table: l.Table, Key: keyWords(l.Key), Column: l.Column, Label: l.Label, File: l.File, Line: l.Line, Path: l.Path,
+			failed = s.put(Row{Kind: "left", Table: l.Table, Key: keyWords(l.Key), Column: l.Column, Label: l.Label, File: l.File, Line: l.Line, Path: l.Path,
 				Reason: string(l.Reason), Host: l.Host, URL: l.URL, Note: l.Note, Count: l.Count})
 		}
 	})
@@ -372,11 +373,11 @@ func (j *Job) ShowLeft(id string, pick Pick, visit func(Shown) error) (sheetID s
 	return id, asShown(err, "the change sheet "+id)
 }
 
-// ShowJournal visits everything that an apply did; the newest journal, unless id names one.
-func (j *Job) ShowJournal(id string, pick Pick, visit func(Shown) error) (journalID string, err error) {
+// Journal visits everything that an apply did; the newest journal, unless id names one.
+func Journal(j *work.Job, id string, pick Pick, visit func(Row) error) (journalID string, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return "", Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if id == "" && len(ids) > 0 {
 		id = ids[len(ids)-1]
@@ -386,12 +387,12 @@ func (j *Job) ShowJournal(id string, pick Pick, visit func(Shown) error) (journa
 		if id != "" {
 			what = "the logbook holds no journal " + id
 		}
-		return "", BadUse(nil, what, "trimlantern history lists what is there")
+		return "", work.BadUse(nil, what, "trimlantern history lists what is there")
 	}
-	return j.showJournal(id, &showing{job: j, pick: pick, visit: visit})
+	return journal(j, id, &showing{job: j, pick: pick, visit: visit})
 }
 
-func (j *Job) showJournal(id string, s *showing) (string, error) {
+func journal(j *work.Job, id string, s *showing) (string, error) {
 	var failed error
 	_, err := j.ReadState(id, func(b sheet.Block) error {
 		for _, r := range b.Records {
@@ -405,7 +406,7 @@ func (j *Job) showJournal(id string, s *showing) (string, error) {
 		return id, failed
 	}
 	if err != nil {
-		return id, Failed(err, "the journal "+id+" cannot be read", "keep the file; put the database back from your backup if in doubt")
+		return id, work.Failed(err, "the journal "+id+" cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	return id, nil
 }
@@ -419,34 +420,34 @@ func (s *showing) record(r sheet.Record) error {
 		for i, one := range e.Edits {
 			edits[i] = rewrite.Edit{Offset: one.At, Removed: string(one.Out), Inserted: string(one.In)}
 		}
-		return s.put(Shown{Kind: "change", Table: e.Table, Key: keyWords(e.Key), Column: e.Column, Count: len(e.Edits), Edits: snippet(e.Before, edits)})
+		return s.put(Row{Kind: "change", Table: e.Table, Key: keyWords(e.Key), Column: e.Column, Count: len(e.Edits), Edits: snippet(e.Before, edits)})
 	case r.Skip != nil:
-		return s.put(Shown{Kind: "skipped", Table: r.Skip.Table, Key: keyWords(r.Skip.Key), Column: r.Skip.Column, Note: r.Skip.Why})
+		return s.put(Row{Kind: "skipped", Table: r.Skip.Table, Key: keyWords(r.Skip.Key), Column: r.Skip.Column, Note: r.Skip.Why})
 	case r.Refused != nil:
-		return s.put(Shown{Kind: "skipped", Table: r.Refused.Table, Key: keyWords(r.Refused.Key), Column: r.Refused.Column, Note: r.Refused.Why})
+		return s.put(Row{Kind: "skipped", Table: r.Refused.Table, Key: keyWords(r.Refused.Key), Column: r.Refused.Column, Note: r.Refused.Why})
 	case r.Dropped != nil:
-		return s.put(Shown{Kind: "cached row", Table: r.Dropped.Table, Key: keyWords(r.Dropped.Key)})
+		return s.put(Row{Kind: "cached row", Table: r.Dropped.Table, Key: keyWords(r.Dropped.Key)})
 	case r.File != nil:
 		what := "file"
 		if r.File.Missing {
 			what = "copy"
 		}
-		return s.put(Shown{Kind: what, File: s.job.relative(r.File.Path)})
+		return s.put(Row{Kind: what, File: s.job.Relative(r.File.Path)})
 	case r.Moved != nil:
-		return s.put(Shown{Kind: "folder", File: s.job.relative(r.Moved.From), Note: fmt.Sprintf("its files are in %s", r.Moved.To)})
+		return s.put(Row{Kind: "folder", File: s.job.Relative(r.Moved.From), Note: fmt.Sprintf("its files are in %s", r.Moved.To)})
 	}
 	return nil
 }
 
-// ShowScan visits every finding of a scan, page by page; the last one, unless id names one.
-func (j *Job) ShowScan(id string, pick Pick, visit func(Shown) error) (scanID string, err error) {
-	var scan *Scan
+// Scan visits every finding of a scan, page by page; the last one, unless id names one.
+func Scan(j *work.Job, id string, pick Pick, visit func(Row) error) (scanID string, err error) {
+	var scan *work.Scan
 	if id == "" {
-		scan, err = j.lastScan()
+		scan, err = j.LastScan()
 	} else {
 		ids, lerr := j.Book.Scans()
 		if lerr == nil && !slices.Contains(ids, id) {
-			return "", BadUse(nil, "the logbook holds no scan "+id, "trimlantern history lists what is there")
+			return "", work.BadUse(nil, "the logbook holds no scan "+id, "trimlantern history lists what is there")
 		}
 		scan, err = j.ReadScan(id)
 	}
@@ -454,13 +455,13 @@ func (j *Job) ShowScan(id string, pick Pick, visit func(Shown) error) (scanID st
 		return "", err
 	}
 	if scan == nil {
-		return "", BadUse(nil, "there is no scan yet", "make one: trimlantern scan")
+		return "", work.BadUse(nil, "there is no scan yet", "make one: trimlantern scan")
 	}
 	s := &showing{job: j, pick: pick, visit: visit}
 	var failed error
-	err = scan.EachPage(func(p ScannedPage) error {
+	err = scan.EachPage(func(p work.ScannedPage) error {
 		for _, f := range p.Findings {
-			if failed = s.put(Shown{Kind: "finding", Class: f.Class, URL: f.URL, Host: hostOf(f.URL), Page: p.URL, By: f.By, Line: f.Line, Count: 1}); failed != nil {
+			if failed = s.put(Row{Kind: "finding", Class: f.Class, URL: f.URL, Host: work.HostOf(f.URL), Page: p.URL, By: f.By, Line: f.Line, Count: 1}); failed != nil {
 				return failed
 			}
 		}
@@ -470,7 +471,7 @@ func (j *Job) ShowScan(id string, pick Pick, visit func(Shown) error) (scanID st
 		return scan.ID, failed
 	}
 	if err != nil {
-		return scan.ID, Failed(err, "the pages of scan "+scan.ID+" cannot be read", "scan again: trimlantern scan")
+		return scan.ID, work.Failed(err, "the pages of scan "+scan.ID+" cannot be read", "scan again: trimlantern scan")
 	}
 	return scan.ID, nil
 }
