@@ -5,6 +5,7 @@ import (
 
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/decide"
 )
 
 func (a *app) decideCommand() *cobra.Command {
@@ -46,7 +47,7 @@ func needs(n int, what string) cobra.PositionalArgs {
 }
 
 // deciding makes the body of a command that records a decision.
-func (a *app) deciding(decide func(j *work.Job, args []string) (*work.Decision, error)) func(*cobra.Command, []string) error {
+func (a *app) deciding(decide func(j *work.Job, args []string) (*decide.Decision, error)) func(*cobra.Command, []string) error {
 	return func(_ *cobra.Command, args []string) error {
 		j, err := a.open()
 		if err != nil {
@@ -67,8 +68,8 @@ func (a *app) decideHost(what, short, long string) *cobra.Command {
 		Long:    long + " HOST may be a URL or a number of show too.\n\n" + exitCodes,
 		Example: "  trimlantern decide " + what + " partner.example",
 		Args:    needs(1, "one host"),
-		RunE: a.deciding(func(j *work.Job, args []string) (*work.Decision, error) {
-			return j.DecideHost(args[0], what)
+		RunE: a.deciding(func(j *work.Job, args []string) (*decide.Decision, error) {
+			return decide.Host(j, args[0], what)
 		}),
 	}
 }
@@ -86,8 +87,8 @@ again. A fault that stops visitors, marked [-], cannot be accepted.
 ` + exitCodes,
 		Example: `  trimlantern decide accept 3 --because "the host's panel redirects forms with 301"`,
 		Args:    needs(1, "one number, as trimlantern show, ready or redirect test shows it, or one URL"),
-		RunE: a.deciding(func(j *work.Job, args []string) (*work.Decision, error) {
-			return j.Accept(args[0], because)
+		RunE: a.deciding(func(j *work.Job, args []string) (*decide.Decision, error) {
+			return decide.Accept(j, args[0], because)
 		}),
 	}
 	c.Flags().StringVar(&because, "because", "", "the `REASON`; the site file keeps it")
@@ -106,8 +107,8 @@ it out and undo takes it back, like every other change.
 		Example: `  trimlantern decide replace 7 https://ternrock.example/media/tides.svg
   trimlantern decide replace http://old.example/map.png https://ternrock.example/map.png`,
 		Args: needs(2, "two: the URL as it is stored (or its number), and the one that takes its place"),
-		RunE: a.deciding(func(j *work.Job, args []string) (*work.Decision, error) {
-			return j.Replace(args[0], args[1])
+		RunE: a.deciding(func(j *work.Job, args []string) (*decide.Decision, error) {
+			return decide.Replace(j, args[0], args[1])
 		}),
 	}
 }
@@ -124,12 +125,12 @@ stays: trimlantern undo takes that back.
 		Example: `  trimlantern decide forget partner.example
   trimlantern decide forget http://old.example/map.png`,
 		Args: needs(1, "one host, URL or finding"),
-		RunE: a.deciding(func(j *work.Job, args []string) (*work.Decision, error) { return j.Forget(args[0]) }),
+		RunE: a.deciding(func(j *work.Job, args []string) (*decide.Decision, error) { return decide.Forget(j, args[0]) }),
 	}
 }
 
 func (a *app) decideAdopt() *cobra.Command {
-	var o work.AdoptOptions
+	var o decide.AdoptOptions
 	c := &cobra.Command{
 		Use:   "adopt NUMBER|URL|HOST",
 		Short: "Keep a copy on your own site of what a host serves over HTTP alone",
@@ -154,7 +155,7 @@ them before you add --scripts.
 				return err
 			}
 			o.What = args[0]
-			r, err := j.Adopt(c.Context(), o)
+			r, err := decide.Adopt(c.Context(), j, o)
 			if err != nil {
 				return err
 			}

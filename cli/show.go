@@ -13,6 +13,7 @@ import (
 
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/decide"
 	"trimlantern/work/show"
 )
 
@@ -41,7 +42,7 @@ an object of its own.
 			if err != nil {
 				return err
 			}
-			w, err := j.WorkList()
+			w, err := decide.WorkList(j)
 			if err != nil {
 				return err
 			}

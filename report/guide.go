@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
 	"trimlantern/work"
+	"trimlantern/work/decide"
 	"trimlantern/work/guide"
 	"trimlantern/work/status"
 )
@@ -142,7 +143,7 @@ func Ask(q guide.Question) Asked {
 }
 
 // aboutItem says in a few lines what an item is about.
-func aboutItem(i work.Item) string {
+func aboutItem(i decide.Item) string {
 	var lines []string
 	switch {
 	case i.URL != "":
@@ -253,9 +254,9 @@ func (t *Text) Brief(result any) {
 		t.RedirectFile(r, false)
 	case *work.Rules:
 		t.Rules(r)
-	case *work.Decision:
+	case *decide.Decision:
 		t.tick("Decided, and kept in the site file.")
-	case *work.Adopted:
+	case *decide.Adopted:
 		if n := len(r.Copies); n > 0 {
 			t.tick(plural2(n, "copy", "copies") + " fetched. They are put in place with the other changes.")
 		}
@@ -448,9 +449,9 @@ func (t *Text) Full(result any) {
 		t.RedirectTest(r)
 	case *work.BackedUp:
 		t.BackedUp(r)
-	case *work.Adopted:
+	case *decide.Adopted:
 		t.Adopted(r)
-	case *work.WorkList:
+	case *decide.List:
 		t.WorkList(r)
 	default:
 		t.Brief(result)

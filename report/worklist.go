@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"trimlantern/core/rewrite"
-	"trimlantern/work"
+	"trimlantern/work/decide"
 	"trimlantern/work/show"
 )
 
@@ -22,7 +22,7 @@ var choiceWords = []struct{ choice, args, words string }{
 }
 
 // WorkList shows what needs a decision.
-func (t *Text) WorkList(w *work.WorkList) {
+func (t *Text) WorkList(w *decide.List) {
 	if w.Preview == "" && w.Scan == "" && len(w.Items) == 0 {
 		t.wrap("", t.care("Nothing was looked at yet: there is no preview and no scan of "+w.Site+"."))
 		t.next("trimlantern preview")
@@ -76,7 +76,7 @@ func (t *Text) WorkList(w *work.WorkList) {
 }
 
 // evidence says what a work list is made of, and how old that is.
-func (t *Text) evidence(w *work.WorkList) {
+func (t *Text) evidence(w *decide.List) {
 	from := []string{"no preview yet"}
 	if w.Preview != "" {
 		from[0] = "the preview of " + clock(w.Preview)
@@ -121,7 +121,7 @@ func sentence(count string, n int, one, many string) string {
 }
 
 // item shows one thing to decide on.
-func (t *Text) item(i work.Item) {
+func (t *Text) item(i decide.Item) {
 	title := i.URL
 	if title == "" {
 		title = i.What
@@ -172,7 +172,7 @@ func times(n int) string {
 }
 
 // Decision reports what the owner decided.
-func (t *Text) Decision(d *work.Decision) {
+func (t *Text) Decision(d *decide.Decision) {
 	switch d.Finding {
 	case "host":
 		words := map[string]string{"secure": "serves HTTPS: references that pages load from it become secure", "insecure": "serves no HTTPS: what pages load from it is left and named",
@@ -210,7 +210,7 @@ func (t *Text) aboutList(list []string) {
 }
 
 // Adopted reports what adopt fetched.
-func (t *Text) Adopted(a *work.Adopted) {
+func (t *Text) Adopted(a *decide.Adopted) {
 	if len(a.Copies) > 0 {
 		t.printf("%s fetched, and kept in the logbook. Nothing is changed yet.\n", plural2(len(a.Copies), "copy", "copies"))
 		var rows [][]string

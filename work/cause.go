@@ -40,14 +40,14 @@ func (s *Scan) Causes() (causes []Cause, rest int) {
 		one := &causes[n]
 		one.Addresses++
 		one.Pages = max(one.Pages, c.Pages)
-		if rank(c.Class) < rank(one.Class) {
+		if Rank(c.Class) < Rank(one.Class) {
 			one.Class, one.Example = c.Class, c.URL
 		}
 	}
 	slices.SortStableFunc(causes, func(a, b Cause) int {
-		return cmp.Or(rank(a.Class)-rank(b.Class), b.Pages-a.Pages, b.Addresses-a.Addresses)
+		return cmp.Or(Rank(a.Class)-Rank(b.Class), b.Pages-a.Pages, b.Addresses-a.Addresses)
 	})
 	return causes, rest
 }
 
-func rank(c mixed.Class) int { return slices.Index(mixed.Classes, c) }
+func Rank(c mixed.Class) int { return slices.Index(mixed.Classes, c) }

@@ -11,17 +11,17 @@ import (
 	"trimlantern/core/sheet"
 )
 
-// insecureAddress is the finding under which an owner accepts one insecure URL, wherever it is stored and
+// InsecureAddress is the finding under which an owner accepts one insecure URL, wherever it is stored and
 // whatever page holds it.
-const insecureAddress = "insecure-address"
+const InsecureAddress = "insecure-address"
 
-// byAddress are the reasons that are about a URL, and not about the place that holds it.
-var byAddress = map[rewrite.Reason]bool{rewrite.NoHTTPS: true, rewrite.NoVerdict: true, rewrite.Possible: true, rewrite.Subdomain: true,
+// ByAddress are the reasons that are about a URL, and not about the place that holds it.
+var ByAddress = map[rewrite.Reason]bool{rewrite.NoHTTPS: true, rewrite.NoVerdict: true, rewrite.Possible: true, rewrite.Subdomain: true,
 	rewrite.OtherPort: true, rewrite.Private: true, rewrite.Outside: true}
 
-// sameURL returns the form of a URL by which two writings of it are equal: scheme and host in lower case,
+// SameURL returns the form of a URL by which two writings of it are equal: scheme and host in lower case,
 // without the scheme's own port.
-func sameURL(raw string) string {
+func SameURL(raw string) string {
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" {
 		return raw
@@ -37,10 +37,10 @@ func sameURL(raw string) string {
 	return strings.ToLower(u.Scheme) + "://" + host
 }
 
-// about returns what a finding of preview is about, as decisions name it: a URL, or a place.
-func about(l *sheet.Left) (finding, of string) {
-	if l.URL != "" && byAddress[l.Reason] {
-		return insecureAddress, sameURL(l.URL)
+// About returns what a finding of preview is about, as decisions name it: a URL, or a place.
+func About(l *sheet.Left) (finding, of string) {
+	if l.URL != "" && ByAddress[l.Reason] {
+		return InsecureAddress, SameURL(l.URL)
 	}
 	return string(l.Reason), placeID(l)
 }
@@ -76,14 +76,14 @@ type replacements struct {
 func (j *Job) replacements() *replacements {
 	r := &replacements{by: map[string]string{}, counts: map[string]int{}}
 	for _, one := range j.File.Replaced {
-		r.by[sameURL(one.From)] = one.To
+		r.by[SameURL(one.From)] = one.To
 	}
 	return r
 }
 
 // to returns what stands in the place of a URL.
 func (r *replacements) to(url string) (string, bool) {
-	to, ok := r.by[sameURL(url)]
+	to, ok := r.by[SameURL(url)]
 	return to, ok
 }
 
@@ -95,7 +95,7 @@ func (r *replacements) rule(rules *rewrite.Rules) {
 	rules.Replace = r.to
 	rules.Rewritten = func(f rewrite.Finding) {
 		if f.By != "" {
-			r.counts[sameURL(f.URL)]++
+			r.counts[SameURL(f.URL)]++
 		}
 	}
 }
@@ -111,7 +111,7 @@ type Replacement struct {
 func (r *replacements) list(j *Job) []Replacement {
 	out := []Replacement{}
 	for _, one := range j.File.Replaced {
-		if n := r.counts[sameURL(one.From)]; n > 0 {
+		if n := r.counts[SameURL(one.From)]; n > 0 {
 			out = append(out, Replacement{one.From, one.To, n})
 		}
 	}
@@ -123,20 +123,20 @@ func (j *Job) settled(l *sheet.Left) {
 	if len(j.File.Accepted) == 0 || !l.Reason.NeedsPerson() {
 		return
 	}
-	finding, of := about(l)
-	if because := j.accepted(finding, of); because != "" {
+	finding, of := About(l)
+	if because := j.Accepted(finding, of); because != "" {
 		l.Note, l.Reason = string(l.Reason)+", accepted: "+because, rewrite.Kept
 	}
 }
 
-// acceptedURLs are the insecure URLs that the owner accepts, with the reasons.
-func (j *Job) acceptedURLs() map[string]string {
+// AcceptedURLs are the insecure URLs that the owner accepts, with the reasons.
+func (j *Job) AcceptedURLs() map[string]string {
 	all := map[string]string{}
 	if j.File == nil {
 		return all
 	}
 	for _, a := range j.File.Accepted {
-		if a.Finding == insecureAddress {
+		if a.Finding == InsecureAddress {
 			for _, u := range a.About {
 				all[u] = a.Because
 			}
@@ -145,16 +145,16 @@ func (j *Job) acceptedURLs() map[string]string {
 	return all
 }
 
-// decisionFault turns an error of the site file into a user's words.
-func (j *Job) decisionFault(err error) error {
+// DecisionFault turns an error of the site file into a user's words.
+func (j *Job) DecisionFault(err error) error {
 	if refused := Untrusted(err); refused != nil {
 		return refused
 	}
 	return Failed(err, "the decision cannot be written to the site file", "make "+j.File.Path+" writable")
 }
 
-// today is how decisions are dated.
-func (j *Job) today() string { return j.Now().Format("2006-01-02") }
+// Today is how decisions are dated.
+func (j *Job) Today() string { return j.Now().Format("2006-01-02") }
 
 // numbersFile keeps the number of each fault that was shown, so that it stays the same.
 const numbersFile = "numbers.json"
@@ -165,8 +165,8 @@ type numbers struct {
 	Of   map[string]int `json:"of"`
 }
 
-// accepted returns the owner's reason for accepting a finding about one thing, or "".
-func (j *Job) accepted(id, about string) string {
+// Accepted returns the owner's reason for accepting a finding about one thing, or "".
+func (j *Job) Accepted(id, about string) string {
 	for _, a := range j.File.Accepted {
 		if a.Finding == id && (len(a.About) == 0 && about == "" || slices.Contains(a.About, about)) {
 			return a.Because
@@ -188,7 +188,7 @@ func (j *Job) WithDecisions(points []point.Point) ([]point.Point, error) {
 			continue
 		}
 		if len(p.About) == 0 {
-			p.Accepted = j.accepted(p.ID, "")
+			p.Accepted = j.Accepted(p.ID, "")
 			out = append(out, p)
 			continue
 		}
@@ -197,7 +197,7 @@ func (j *Job) WithDecisions(points []point.Point) ([]point.Point, error) {
 		taken := p
 		taken.About = []string{}
 		for _, about := range p.About {
-			if because := j.accepted(p.ID, about); because != "" {
+			if because := j.Accepted(p.ID, about); because != "" {
 				taken.About, taken.Accepted = append(taken.About, about), because
 			} else {
 				rest.About = append(rest.About, about)
@@ -224,16 +224,16 @@ func (j *Job) number(points []point.Point) error {
 			faults, keys = append(faults, &points[i]), append(keys, points[i].Key())
 		}
 	}
-	all, err := j.numbered(keys)
+	all, err := j.Numbered(keys)
 	for i := range all {
 		faults[i].Number = all[i]
 	}
 	return err
 }
 
-// numbered returns the numbers under which things with these keys were shown, or new ones. They stay the same
+// Numbered returns the numbers under which things with these keys were shown, or new ones. They stay the same
 // from one run to the next.
-func (j *Job) numbered(keys []string) ([]int, error) {
+func (j *Job) Numbered(keys []string) ([]int, error) {
 	var known numbers
 	if err := j.Book.ReadJSON(numbersFile, &known); err != nil {
 		known = numbers{} // a broken file numbers anew

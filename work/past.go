@@ -90,8 +90,8 @@ func (j *Job) LastSheet() (id string, h sheet.Header, end *sheet.Summary, err er
 	return id, h, end, err
 }
 
-// lastSheetOf is lastSheet for sheets of one kind; broken ones do not count.
-func (j *Job) lastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Summary, err error) {
+// LastSheetOf is lastSheet for sheets of one kind; broken ones do not count.
+func (j *Job) LastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Summary, err error) {
 	ids, err := j.Book.Sheets()
 	if err != nil {
 		return "", h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())

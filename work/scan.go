@@ -293,7 +293,7 @@ func (j *Job) scanning(o ScanOptions) (*scanning, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.acceptedURLs(),
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.AcceptedURLs(),
 		out: &Scan{Site: j.Site.String(), ID: j.runID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
 			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}, Accepted: []AcceptedURL{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
@@ -652,7 +652,7 @@ func (s *scanning) take(l crawlLine) {
 	counts := PageCount{URL: l.Doc.URL, Title: l.Doc.Title, Classes: map[mixed.Class]int{}}
 	counted := map[culpritID]bool{}
 	for _, f := range l.Doc.Findings {
-		if because := s.accepted[sameURL(f.URL)]; because != "" && len(s.accepted) > 0 {
+		if because := s.accepted[SameURL(f.URL)]; because != "" && len(s.accepted) > 0 {
 			s.accept(f, because, counted)
 			continue
 		}
@@ -788,9 +788,9 @@ func (s *scanning) number() error {
 	}
 	var keys []string
 	for _, c := range s.out.Culprits[:min(len(s.out.Culprits), maxNumbered)] {
-		keys = append(keys, insecureAddress+" "+sameURL(c.URL))
+		keys = append(keys, InsecureAddress+" "+SameURL(c.URL))
 	}
-	numbers, err := j.numbered(keys)
+	numbers, err := j.Numbered(keys)
 	for i, n := range numbers {
 		s.out.Culprits[i].Number = n
 	}
@@ -845,14 +845,14 @@ func (j *Job) ReadScan(id string) (*Scan, error) {
 		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	s.pages = j.Book.PagesPath(id)
-	s.forgotten(j.acceptedURLs())
+	s.forgotten(j.AcceptedURLs())
 	return &s, nil
 }
 
 // forgotten has findings count again that were accepted when the scan was made, and are no more.
 func (s *Scan) forgotten(accepted map[string]string) {
 	s.Accepted = slices.DeleteFunc(s.Accepted, func(a AcceptedURL) bool {
-		if accepted[sameURL(a.URL)] != "" {
+		if accepted[SameURL(a.URL)] != "" {
 			return false
 		}
 		s.Classes[a.Class] += a.Pages

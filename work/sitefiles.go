@@ -117,13 +117,13 @@ func (j *Job) copiesRoot() string {
 		return ""
 	}
 	for dir := filepath.Dir(filepath.Clean(j.File.Abs(j.File.Copies.Folder))); ; dir = filepath.Dir(dir) {
-		if err := folderThere(dir); err == nil || !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
+		if err := FolderThere(dir); err == nil || !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
 			return dir
 		}
 	}
 }
 
-func folderThere(dir string) error {
+func FolderThere(dir string) error {
 	tree, err := disk.OpenTree(dir)
 	if err == nil {
 		tree.Close()

@@ -5,7 +5,7 @@ import (
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
-	"trimlantern/work"
+	"trimlantern/work/decide"
 )
 
 // manyItems is how many items are asked about one by one without asking first whether that is wanted.
@@ -16,7 +16,7 @@ type Items struct{ Count int }
 
 // ItemAbout is an item, with how many others are of the same host.
 type ItemAbout struct {
-	work.Item
+	decide.Item
 	SameHost int
 }
 
@@ -25,11 +25,11 @@ type ItemAbout struct {
 func (w *walk) decide() (again bool, err error) {
 	asked := false
 	for {
-		list, err := w.job.WorkList()
+		list, err := decide.WorkList(w.job)
 		if err != nil {
 			return again, err
 		}
-		items := slices.DeleteFunc(slices.Clone(list.Items), func(i work.Item) bool {
+		items := slices.DeleteFunc(slices.Clone(list.Items), func(i decide.Item) bool {
 			// What ready and redirect test find is asked about, and looked at again, in steps of their own.
 			return i.Pending != "" || len(i.Choices) == 0 || i.What != "" || w.later[i.Key()]
 		})
@@ -61,7 +61,7 @@ func (w *walk) decide() (again bool, err error) {
 }
 
 // item asks about one item, and does what is answered.
-func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
+func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 	about := ItemAbout{Item: i}
 	for _, other := range all {
 		if other.Host == i.Host && i.Host != "" && other.Number != i.Number && slices.Contains(other.Choices, "adopt") {
@@ -87,11 +87,11 @@ func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
 		w.later[i.Key()] = true
 		return false, nil
 	case "adopt":
-		result, err = w.job.Adopt(w.ctx, work.AdoptOptions{What: what})
+		result, err = decide.Adopt(w.ctx, w.job, decide.AdoptOptions{What: what})
 	case "adopt-host":
-		result, err = w.job.Adopt(w.ctx, work.AdoptOptions{What: i.Host})
+		result, err = decide.Adopt(w.ctx, w.job, decide.AdoptOptions{What: i.Host})
 	case "secure", "insecure", "leave":
-		result, err = w.job.DecideHost(i.Host, answer)
+		result, err = decide.Host(w.job, i.Host, answer)
 	case "mend":
 		return w.mend(i)
 	case "replace", "accept":
@@ -103,9 +103,9 @@ func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
 			return false, nil // asked again
 		}
 		if answer == "replace" {
-			result, err = w.job.Replace(what, text)
+			result, err = decide.Replace(w.job, what, text)
 		} else {
-			result, err = w.job.Accept(what, text)
+			result, err = decide.Accept(w.job, what, text)
 		}
 	}
 	if err != nil {
@@ -113,7 +113,7 @@ func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
 		return false, w.told(err)
 	}
 	w.person.Tell(result)
-	if a, ok := result.(*work.Adopted); ok && len(a.Copies) == 0 {
+	if a, ok := result.(*decide.Adopted); ok && len(a.Copies) == 0 {
 		w.later[i.Key()] = true
 		return false, nil
 	}
@@ -121,7 +121,7 @@ func (w *walk) item(i work.Item, all []work.Item) (done bool, err error) {
 }
 
 // mend corrects lengths that an earlier replacement broke, with consent.
-func (w *walk) mend(i work.Item) (done bool, err error) {
+func (w *walk) mend(i decide.Item) (done bool, err error) {
 	p, err := w.job.Mend(w.ctx, envelope.Cause{Was: "http://", Now: "https://"})
 	if err != nil {
 		return false, err

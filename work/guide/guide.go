@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/decide"
 	"trimlantern/work/status"
 )
 
@@ -70,7 +71,7 @@ type Walked struct {
 	Steps   []Step         `json:"steps"`             // that were done, in order
 	Stopped Step           `json:"stopped,omitempty"` // where the person, or --until, stopped
 	Status  *status.Status `json:"status"`            // the road as it is now
-	Left    *work.WorkList `json:"left"`              // what still needs a decision
+	Left    *decide.List   `json:"left"`              // what still needs a decision
 	Scan    *work.Scan     `json:"scan,omitempty"`    // the last one of this walk
 	Before  *work.Scan     `json:"before,omitempty"`  // the first one
 	Report  string         `json:"report,omitempty"`  // the file with the summary
@@ -107,7 +108,7 @@ func Walk(ctx context.Context, job *work.Job, person Person, o Options) (*Walked
 		return nil, err
 	}
 	w.out.Site = w.out.Status.Site
-	if w.out.Left, err = job.WorkList(); err != nil {
+	if w.out.Left, err = decide.WorkList(job); err != nil {
 		return nil, err
 	}
 	return w.out, nil

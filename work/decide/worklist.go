@@ -1,4 +1,4 @@
-package work
+package decide
 
 import (
 	"cmp"
@@ -14,10 +14,11 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
+	"trimlantern/work"
 )
 
-// WorkList is what is left for a person to decide: from the newest preview, the last scan, ready and redirect test.
-type WorkList struct {
+// List is what is left for a person to decide: from the newest preview, the last scan, ready and redirect test.
+type List struct {
 	Site    string `json:"site"`
 	Items   []Item `json:"items"`
 	Decided int    `json:"decided"` // decisions that the site file holds
@@ -29,7 +30,7 @@ type WorkList struct {
 }
 
 // Open returns how many items wait for a decision.
-func (w *WorkList) Open() (n int) {
+func (w *List) Open() (n int) {
 	for _, i := range w.Items {
 		if i.Pending == "" {
 			n++
@@ -39,7 +40,7 @@ func (w *WorkList) Open() (n int) {
 }
 
 // Code is the exit code that it comes to.
-func (*WorkList) Code() int { return Clean }
+func (*List) Code() int { return work.Clean }
 
 // Item is one thing to decide on.
 type Item struct {
@@ -70,15 +71,15 @@ const maxItemPlaces = 5
 
 // collecting puts a work list together.
 type collecting struct {
-	job  *Job
-	out  *WorkList
+	job  *work.Job
+	out  *List
 	at   map[string]int // items by key
 	urls map[string]string
 }
 
 // WorkList puts together what needs a decision, from what the logbook holds.
-func (j *Job) WorkList() (*WorkList, error) {
-	c := &collecting{job: j, at: map[string]int{}, urls: j.acceptedURLs(), out: &WorkList{Site: j.Site.String(), Items: []Item{},
+func WorkList(j *work.Job) (*List, error) {
+	c := &collecting{job: j, at: map[string]int{}, urls: j.AcceptedURLs(), out: &List{Site: j.Site.String(), Items: []Item{},
 		Decided: len(j.File.Accepted) + len(j.File.Hosts) + len(j.File.Replaced)}}
 	pending, err := c.preview()
 	if err != nil {
@@ -87,7 +88,7 @@ func (j *Job) WorkList() (*WorkList, error) {
 	if err := c.scan(pending); err != nil {
 		return nil, err
 	}
-	points, err := j.lastPoints()
+	points, err := lastPoints(j)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +113,7 @@ func weight(c mixed.Class) int {
 	if c == "" {
 		return len(mixed.Classes)
 	}
-	return rank(c)
+	return work.Rank(c)
 }
 
 // add adds an item, unless the list is full.
@@ -136,7 +137,7 @@ func (c *collecting) add(i Item) *Item {
 // not made yet.
 func (c *collecting) preview() (pending bool, err error) {
 	j := c.job
-	id, header, end, err := j.lastSheetOf(References)
+	id, header, end, err := j.LastSheetOf(work.References)
 	if err != nil || id == "" {
 		return false, err
 	}
@@ -145,18 +146,18 @@ func (c *collecting) preview() (pending bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	pending = end.Changes() > 0 && !slices.ContainsFunc(runs, func(r *JournalState) bool { return r.Header.Sheet == id })
+	pending = end.Changes() > 0 && !slices.ContainsFunc(runs, func(r *work.JournalState) bool { return r.Header.Sheet == id })
 	f, err := j.Book.OpenSheet(id)
 	if errors.Is(err, fs.ErrNotExist) {
 		return pending, nil
 	}
 	if err != nil {
-		return pending, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return pending, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	err = sheet.EachLeft(f, c.left)
 	if err != nil {
-		return pending, Failed(err, "the change sheet cannot be read", "make a new one: trimlantern preview")
+		return pending, work.Failed(err, "the change sheet cannot be read", "make a new one: trimlantern preview")
 	}
 	return pending, nil
 }
@@ -166,11 +167,11 @@ func (c *collecting) left(l *sheet.Left) {
 	if !l.Reason.NeedsPerson() {
 		return
 	}
-	finding, of := about(l)
-	if c.job.accepted(finding, of) != "" {
+	finding, of := work.About(l)
+	if c.job.Accepted(finding, of) != "" {
 		return
 	}
-	if decision := c.job.File.Hosts[l.Host]; byAddress[l.Reason] && (decision == "secure" || decision == "leave") {
+	if decision := c.job.File.Hosts[l.Host]; work.ByAddress[l.Reason] && (decision == "secure" || decision == "leave") {
 		return
 	}
 	key := finding + " " + of
@@ -192,7 +193,7 @@ func (c *collecting) left(l *sheet.Left) {
 // decided marks an item that the next preview takes care of.
 func (c *collecting) decided(i *Item) {
 	for _, r := range c.job.File.Replaced {
-		if i.URL != "" && sameURL(r.From) == sameURL(i.URL) {
+		if i.URL != "" && work.SameURL(r.From) == work.SameURL(i.URL) {
 			i.Pending = r.To
 		}
 	}
@@ -224,9 +225,9 @@ func choicesFor(l *sheet.Left) []string {
 	switch {
 	case l.Reason == rewrite.Private || l.Reason == rewrite.OtherPort || l.Reason == rewrite.Outside:
 		return []string{"replace", "accept"}
-	case byAddress[l.Reason] && l.Reason != rewrite.Subdomain:
+	case work.ByAddress[l.Reason] && l.Reason != rewrite.Subdomain:
 		return []string{"adopt", "replace", "secure", "leave", "accept"}
-	case byAddress[l.Reason]:
+	case work.ByAddress[l.Reason]:
 		return []string{"replace", "secure", "leave", "accept"}
 	}
 	return []string{"accept"}
@@ -250,7 +251,7 @@ func (c *collecting) scan(pending bool) error {
 		verdicts[h.Host] = h.Verdict.Answer
 	}
 	for _, one := range scan.Culprits {
-		key := insecureAddress + " " + sameURL(one.URL)
+		key := work.InsecureAddress + " " + work.SameURL(one.URL)
 		if n, ok := c.at[key]; ok {
 			i := &c.out.Items[n]
 			if i.Pages += one.Pages; i.On == "" {
@@ -258,13 +259,13 @@ func (c *collecting) scan(pending bool) error {
 			}
 			continue
 		}
-		host := HostOf(one.URL)
+		host := work.HostOf(one.URL)
 		decision := j.File.Hosts[host]
 		changes := one.Ours || verdicts[host] == "secure" || decision == "secure" // what preview takes care of
-		if c.out.Old || c.urls[sameURL(one.URL)] != "" || decision == "leave" || changes && (pending || c.out.Preview == "") {
+		if c.out.Old || c.urls[work.SameURL(one.URL)] != "" || decision == "leave" || changes && (pending || c.out.Preview == "") {
 			continue
 		}
-		i := Item{Finding: insecureAddress, URL: one.URL, Host: host, Class: one.Class, Pages: one.Pages, On: one.On, Choices: []string{"adopt", "replace", "secure", "leave", "accept"}, key: key}
+		i := Item{Finding: work.InsecureAddress, URL: one.URL, Host: host, Class: one.Class, Pages: one.Pages, On: one.On, Choices: []string{"adopt", "replace", "secure", "leave", "accept"}, key: key}
 		if one.Ours {
 			i.Choices = []string{"replace", "accept"}
 		}
@@ -280,7 +281,7 @@ func (c *collecting) number() error {
 	for i := range c.out.Items {
 		keys[i] = c.out.Items[i].key
 	}
-	numbers, err := c.job.numbered(keys)
+	numbers, err := c.job.Numbered(keys)
 	if err != nil {
 		return err
 	}
@@ -291,19 +292,19 @@ func (c *collecting) number() error {
 }
 
 // item finds an item of the work list by its number or its URL; nil where there is none.
-func (j *Job) item(raw string) (*Item, error) {
-	list, err := j.WorkList()
+func item(j *work.Job, raw string) (*Item, error) {
+	list, err := WorkList(j)
 	if err != nil {
 		return nil, err
 	}
 	n, bad := strconv.Atoi(raw)
 	for i := range list.Items {
-		if one := &list.Items[i]; bad == nil && one.Number == n || bad != nil && one.URL != "" && sameURL(one.URL) == sameURL(raw) {
+		if one := &list.Items[i]; bad == nil && one.Number == n || bad != nil && one.URL != "" && work.SameURL(one.URL) == work.SameURL(raw) {
 			return one, nil
 		}
 	}
 	if bad == nil {
-		return nil, BadUse(nil, fmt.Sprintf("nothing that needs a decision has the number %d", n), "trimlantern show lists what does, with numbers")
+		return nil, work.BadUse(nil, fmt.Sprintf("nothing that needs a decision has the number %d", n), "trimlantern show lists what does, with numbers")
 	}
 	return nil, nil
 }
@@ -313,7 +314,7 @@ func (i Item) Key() string { return i.key }
 
 // Name is what decisions know an item by.
 func (i Item) Name() string {
-	if i.URL != "" && i.Finding == insecureAddress {
+	if i.URL != "" && i.Finding == work.InsecureAddress {
 		return i.URL
 	}
 	return strconv.Itoa(i.Number)

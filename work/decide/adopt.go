@@ -1,4 +1,4 @@
-package work
+package decide
 
 import (
 	"bytes"
@@ -21,6 +21,7 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/sitefile"
+	"trimlantern/work"
 )
 
 // keptFolder is where copies of other hosts' things lie in the site's own folder, unless the user says another.
@@ -44,7 +45,7 @@ type AdoptOptions struct {
 // Adopted is what adopt fetched.
 type Adopted struct {
 	Copies  []AdoptedCopy `json:"copies"`
-	Refused []Unread      `json:"refused"` // URLs of which there is no copy, and why
+	Refused []work.Unread `json:"refused"` // URLs of which there is no copy, and why
 	Folder  string        `json:"folder"`
 	Address string        `json:"address"`
 	Path    string        `json:"path"` // of the site file
@@ -63,14 +64,14 @@ type AdoptedCopy struct {
 // Code is the exit code that it comes to.
 func (a *Adopted) Code() int {
 	if len(a.Refused) > 0 {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // adopting is one run of adopt.
 type adopting struct {
-	job     *Job
+	job     *work.Job
 	ctx     context.Context
 	client  *fetch.Client
 	o       AdoptOptions
@@ -84,13 +85,13 @@ type adopting struct {
 // Adopt fetches a copy of something that another host serves over HTTP, and of what a style sheet pulls in. The
 // copies wait in the logbook; the site file says what they stand in for, so that the next preview points to them,
 // and apply puts them into the site's folder.
-func (j *Job) Adopt(ctx context.Context, o AdoptOptions) (*Adopted, error) {
+func Adopt(ctx context.Context, j *work.Job, o AdoptOptions) (*Adopted, error) {
 	defer j.Progress.End()
 	if j.IsDump() {
-		return nil, BadUse(nil, "this site is known by an exported database alone: there is no folder for copies",
+		return nil, work.BadUse(nil, "this site is known by an exported database alone: there is no folder for copies",
 			"upload a copy yourself, then: trimlantern decide replace URL https://"+j.Site.Host+"/PATH")
 	}
-	urls, err := j.toAdopt(o.What)
+	urls, err := toAdopt(j, o.What)
 	if err != nil {
 		return nil, err
 	}
@@ -98,19 +99,19 @@ func (j *Job) Adopt(ctx context.Context, o AdoptOptions) (*Adopted, error) {
 	if err != nil {
 		return nil, err
 	}
-	copies, err := j.copiesAt(o)
+	copies, err := copiesAt(j, o)
 	if err != nil {
 		return nil, err
 	}
 	a := &adopting{job: j, ctx: ctx, client: client, o: o, known: map[string]string{}, files: map[string]string{},
-		out: &Adopted{Copies: []AdoptedCopy{}, Refused: []Unread{}, Folder: j.File.Abs(copies.Folder), Address: copies.Address, Path: j.File.Path}}
+		out: &Adopted{Copies: []AdoptedCopy{}, Refused: []work.Unread{}, Folder: j.File.Abs(copies.Folder), Address: copies.Address, Path: j.File.Path}}
 	for _, r := range j.File.Replaced {
 		if r.Copy != "" {
-			a.known[sameURL(r.From)], a.files[r.File] = r.File, r.Copy
+			a.known[work.SameURL(r.From)], a.files[r.File] = r.File, r.Copy
 		}
 	}
 	for _, u := range urls {
-		if a.known[sameURL(u)] != "" {
+		if a.known[work.SameURL(u)] != "" {
 			a.refuse(u, "there is a copy already, named under replaced in the site file")
 			continue
 		}
@@ -123,47 +124,47 @@ func (j *Job) Adopt(ctx context.Context, o AdoptOptions) (*Adopted, error) {
 	}
 	for _, set := range [][2]string{{"folder", copies.Folder}, {"address", copies.Address}} {
 		if err := j.File.Set("copies", set[0], set[1]); err != nil {
-			return nil, j.decisionFault(err)
+			return nil, j.DecisionFault(err)
 		}
 	}
 	for _, e := range a.entries {
 		if err := j.File.Add("replaced", e); err != nil {
-			return nil, j.decisionFault(err)
+			return nil, j.DecisionFault(err)
 		}
 	}
 	return a.out, nil
 }
 
 // toAdopt returns the URLs that are meant: one, or all of a host that wait for a decision.
-func (j *Job) toAdopt(what string) ([]string, error) {
+func toAdopt(j *work.Job, what string) ([]string, error) {
 	if strings.HasPrefix(what, "https://") {
-		return nil, BadUse(nil, what+" is secure already", "adopt is for what a host serves over HTTP alone: write it as the pages do, http://…")
+		return nil, work.BadUse(nil, what+" is secure already", "adopt is for what a host serves over HTTP alone: write it as the pages do, http://…")
 	}
 	if strings.HasPrefix(what, "http://") {
 		u, err := url.Parse(what)
 		if err != nil || u.Host == "" {
-			return nil, BadUse(nil, what+" is not a URL", "write it as the pages do: http://HOST/PATH")
+			return nil, work.BadUse(nil, what+" is not a URL", "write it as the pages do: http://HOST/PATH")
 		}
 		if j.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours {
-			return nil, BadUse(nil, what+" is the site's own: it needs no copy", "trimlantern preview makes its references secure")
+			return nil, work.BadUse(nil, what+" is the site's own: it needs no copy", "trimlantern preview makes its references secure")
 		}
 		return []string{what}, nil
 	}
-	item, err := j.item(what)
+	item, err := item(j, what)
 	if err != nil {
 		return nil, err
 	}
 	if item != nil {
 		if item.URL == "" || !slices.Contains(item.Choices, "adopt") {
-			return nil, BadUse(nil, fmt.Sprintf("item %s is nothing that could be copied", what), "trimlantern show says how it can be decided")
+			return nil, work.BadUse(nil, fmt.Sprintf("item %s is nothing that could be copied", what), "trimlantern show says how it can be decided")
 		}
 		return []string{item.URL}, nil
 	}
-	host, err := j.otherHost(what)
+	host, err := otherHost(j, what)
 	if err != nil {
 		return nil, err
 	}
-	list, err := j.WorkList()
+	list, err := WorkList(j)
 	if err != nil {
 		return nil, err
 	}
@@ -174,21 +175,21 @@ func (j *Job) toAdopt(what string) ([]string, error) {
 		}
 	}
 	if len(urls) == 0 {
-		return nil, BadUse(nil, "nothing of "+host+" waits for a decision", "trimlantern show lists what does; or name one URL: http://"+host+"/PATH")
+		return nil, work.BadUse(nil, "nothing of "+host+" waits for a decision", "trimlantern show lists what does; or name one URL: http://"+host+"/PATH")
 	}
 	return urls, nil
 }
 
 // copiesAt returns where copies are kept, and at which address they are served.
-func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
+func copiesAt(j *work.Job, o AdoptOptions) (sitefile.Copies, error) {
 	c := j.File.Copies
 	if o.Into != "" {
 		into, err := filepath.Abs(o.Into)
 		if err != nil {
-			return c, Failed(err, "cannot determine the current folder", "change to a folder that exists")
+			return c, work.Failed(err, "cannot determine the current folder", "change to a folder that exists")
 		}
-		if err := folderThere(filepath.Dir(into)); err != nil {
-			return c, BadUse(nil, "there is no folder "+filepath.Dir(into)+" to put "+filepath.Base(into)+" into", "make it, or name another one: --into FOLDER")
+		if err := work.FolderThere(filepath.Dir(into)); err != nil {
+			return c, work.BadUse(nil, "there is no folder "+filepath.Dir(into)+" to put "+filepath.Base(into)+" into", "make it, or name another one: --into FOLDER")
 		}
 		c = sitefile.Copies{Folder: into}
 		if rel, ok := disk.Inside(j.File.Dir, into); ok {
@@ -198,7 +199,7 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 	root := j.WebRoot()
 	if c.Folder == "" {
 		if root == "" {
-			return c, BadUse(nil, "nobody can tell which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
+			return c, work.BadUse(nil, "nobody can tell which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
 		}
 		c.Folder = j.Relative(filepath.Join(root, keptFolder))
 	}
@@ -209,34 +210,34 @@ func (j *Job) copiesAt(o AdoptOptions) (sitefile.Copies, error) {
 		}
 		u, err := url.Parse(c.Address)
 		if c.Address == "" || err != nil || u.RawQuery != "" || j.Site.Relate(u.Hostname(), "", u.EscapedPath()+"/") != address.Ours {
-			return c, BadUse(nil, "--at "+o.At+" is no HTTPS address of the site", "write https://"+j.Site.Host+"/PATH, at which the web server serves the folder")
+			return c, work.BadUse(nil, "--at "+o.At+" is no HTTPS address of the site", "write https://"+j.Site.Host+"/PATH, at which the web server serves the folder")
 		}
 	}
 	if c.Address == "" {
 		rel, ok := disk.Inside(root, j.File.Abs(c.Folder))
 		if root == "" || !ok {
-			return c, BadUse(nil, "nobody can tell at which address "+c.Folder+" is served", "name it: --at https://"+j.Site.Host+"/PATH")
+			return c, work.BadUse(nil, "nobody can tell at which address "+c.Folder+" is served", "name it: --at https://"+j.Site.Host+"/PATH")
 		}
 		c.Address = strings.TrimRight(j.Site.String(), "/") + "/" + (&url.URL{Path: rel}).EscapedPath()
 	}
 	used := j.File.Copies
 	if used.Folder != "" && (filepath.Clean(j.File.Abs(used.Folder)) != filepath.Clean(j.File.Abs(c.Folder)) || used.Address != c.Address) &&
 		slices.ContainsFunc(j.File.Replaced, func(r sitefile.Replaced) bool { return r.Copy != "" }) {
-		return c, BadUse(nil, "copies are kept in "+used.Folder+" already, served at "+used.Address, "keep this one there too; or forget those first: trimlantern decide forget HOST")
+		return c, work.BadUse(nil, "copies are kept in "+used.Folder+" already, served at "+used.Address, "keep this one there too; or forget those first: trimlantern decide forget HOST")
 	}
 	return c, nil
 }
 
 func (a *adopting) refuse(u, why string) {
-	a.out.Refused = append(a.out.Refused, Unread{URL: u, Why: why})
+	a.out.Refused = append(a.out.Refused, work.Unread{URL: u, Why: why})
 }
 
 // fetch fetches one URL, and returns the file of its copy below the folder; "": there is none, and why is noted.
 func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
-	if file, ok := a.known[sameURL(u)]; ok {
+	if file, ok := a.known[work.SameURL(u)]; ok {
 		return file, nil
 	}
-	a.known[sameURL(u)] = "" // a style sheet may pull in itself
+	a.known[work.SameURL(u)] = "" // a style sheet may pull in itself
 	if len(a.entries) >= maxAdopted || a.size > maxAdoptedSize {
 		a.refuse(u, fmt.Sprintf("more than %d files or %d MB at once", maxAdopted, maxAdoptedSize>>20))
 		return "", nil
@@ -245,7 +246,7 @@ func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
 	r, err := a.client.Get(a.ctx, u, nil)
 	if err != nil {
 		if a.ctx.Err() != nil {
-			return "", Failed(nil, "interrupted; nothing was decided", "run the same command again")
+			return "", work.Failed(nil, "interrupted; nothing was decided", "run the same command again")
 		}
 		a.refuse(u, err.Error())
 		return "", nil
@@ -265,12 +266,12 @@ func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
 	hash := sheet.Hash(body)
 	file = a.name(u, ending, hash)
 	if err := a.job.Book.KeepCopy(hash, body); err != nil {
-		return "", Failed(err, "the copy cannot be kept in the logbook", "make room on the disk and the logbook writable")
+		return "", work.Failed(err, "the copy cannot be kept in the logbook", "make room on the disk and the logbook writable")
 	}
-	a.known[sameURL(u)], a.files[file] = file, hash
+	a.known[work.SameURL(u)], a.files[file] = file, hash
 	a.size += len(body)
 	to := a.out.Address + "/" + file
-	a.entries = append(a.entries, sitefile.Replaced{From: u, To: to, Copy: hash, File: file, Date: a.job.today()})
+	a.entries = append(a.entries, sitefile.Replaced{From: u, To: to, Copy: hash, File: file, Date: a.job.Today()})
 	a.out.Copies = append(a.out.Copies, AdoptedCopy{From: u, To: to, File: a.job.Relative(filepath.Join(a.out.Folder, filepath.FromSlash(file))), Type: r.Type, Size: len(body), By: by})
 	return file, nil
 }
@@ -409,49 +410,49 @@ func (a *adopting) style(u string, base *url.URL, css []byte, depth int) ([]byte
 }
 
 // Replace records that another URL stands in the place of one, wherever that is stored.
-func (j *Job) Replace(what, to string) (*Decision, error) {
+func Replace(j *work.Job, what, to string) (*Decision, error) {
 	from := what
 	if !strings.Contains(what, "://") {
-		item, err := j.item(what)
+		item, err := item(j, what)
 		if err != nil {
 			return nil, err
 		}
 		if item == nil || item.URL == "" {
-			return nil, BadUse(nil, what+" is no URL, and not the number of one", "write the URL as it is stored: http://…")
+			return nil, work.BadUse(nil, what+" is no URL, and not the number of one", "write the URL as it is stored: http://…")
 		}
 		from = item.URL
 	}
 	u, err := url.Parse(from)
 	if err != nil || u.Host == "" || u.Scheme != "http" {
-		return nil, BadUse(nil, from+" is not an insecure URL", "write it as it is stored: http://HOST/PATH")
+		return nil, work.BadUse(nil, from+" is not an insecure URL", "write it as it is stored: http://HOST/PATH")
 	}
 	by, err := url.Parse(to)
 	if err != nil || by.Host == "" || by.Scheme != "https" || by.User != nil || strings.ContainsAny(to, " \"'<>\\`{}|^") {
-		return nil, BadUse(nil, to+" is no address that can stand in its place", "write an HTTPS address: https://HOST/PATH")
+		return nil, work.BadUse(nil, to+" is no address that can stand in its place", "write an HTTPS address: https://HOST/PATH")
 	}
 	to = by.String()
 	if reference.MayHave([]byte(to)) {
-		return nil, BadUse(nil, to+" holds an insecure address itself", "write one that does not")
+		return nil, work.BadUse(nil, to+" holds an insecure address itself", "write one that does not")
 	}
 	for _, r := range j.File.Replaced {
-		if sameURL(r.From) == sameURL(from) {
-			return nil, BadUse(nil, from+" is replaced already, by "+r.To, "take that back first: trimlantern decide forget "+from)
+		if work.SameURL(r.From) == work.SameURL(from) {
+			return nil, work.BadUse(nil, from+" is replaced already, by "+r.To, "take that back first: trimlantern decide forget "+from)
 		}
 	}
-	if err := j.File.Add("replaced", sitefile.Replaced{From: from, To: to, Date: j.today()}); err != nil {
-		return nil, j.decisionFault(err)
+	if err := j.File.Add("replaced", sitefile.Replaced{From: from, To: to, Date: j.Today()}); err != nil {
+		return nil, j.DecisionFault(err)
 	}
 	return &Decision{Finding: "replaced", About: []string{from}, What: from, Because: to, Path: j.File.Path}, nil
 }
 
 // Forget takes decisions about a host, a URL or an accepted finding back.
-func (j *Job) Forget(what string) (*Decision, error) {
+func Forget(j *work.Job, what string) (*Decision, error) {
 	d := &Decision{Finding: "forgotten", About: []string{}, What: what, Path: j.File.Path}
-	same := func(v string) bool { return v == what || sameURL(v) == sameURL(what) }
+	same := func(v string) bool { return v == what || work.SameURL(v) == work.SameURL(what) }
 	had := len(j.File.Replaced) + len(j.File.Accepted) + len(j.File.Hosts)
 	for host := range j.File.Hosts {
 		if strings.EqualFold(host, what) {
-			if err := j.decideHost(host, ""); err != nil {
+			if err := decideHost(j, host, ""); err != nil {
 				return nil, err
 			}
 			d.About = append(d.About, host)
@@ -471,18 +472,18 @@ func (j *Job) Forget(what string) (*Decision, error) {
 	}
 	for _, list := range [][2]string{{"replaced", "from"}, {"accepted", "about"}, {"accepted", "finding"}} {
 		err := j.File.Drop(list[0], func(entry *yaml.Node) bool {
-			gone := slices.ContainsFunc(field(entry, list[1]), same) || list[0] == "replaced" && strings.EqualFold(HostOf(strings.Join(field(entry, "from"), "")), what)
+			gone := slices.ContainsFunc(field(entry, list[1]), same) || list[0] == "replaced" && strings.EqualFold(work.HostOf(strings.Join(field(entry, "from"), "")), what)
 			if gone {
 				d.About = append(d.About, strings.Join(field(entry, list[1]), ", "))
 			}
 			return gone
 		})
 		if err != nil {
-			return nil, j.decisionFault(err)
+			return nil, j.DecisionFault(err)
 		}
 	}
 	if had == len(j.File.Replaced)+len(j.File.Accepted)+len(j.File.Hosts) {
-		return nil, BadUse(nil, "nothing was decided about "+what, "trimlantern show --decided lists what was; write a host, a URL, or the name of a finding")
+		return nil, work.BadUse(nil, "nothing was decided about "+what, "trimlantern show --decided lists what was; write a host, a URL, or the name of a finding")
 	}
 	return d, nil
 }

@@ -1,4 +1,4 @@
-package work
+package decide
 
 import (
 	"cmp"
@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/outside/sitefile"
+	"trimlantern/work"
 )
 
 // Decision is what the owner decided about a finding.
@@ -23,15 +24,15 @@ type Decision struct {
 }
 
 // Code is the exit code that it comes to.
-func (*Decision) Code() int { return Clean }
+func (*Decision) Code() int { return work.Clean }
 
 // Accept records in the site file that the owner accepts a finding, named by its number or its URL, with a
 // reason: it is shown from then on, and does not count.
-func (j *Job) Accept(what, because string) (*Decision, error) {
+func Accept(j *work.Job, what, because string) (*Decision, error) {
 	if strings.TrimSpace(because) == "" {
-		return nil, BadUse(nil, "a decision needs a reason", `write it for those who look after the site next: --because "the host's panel does that"`)
+		return nil, work.BadUse(nil, "a decision needs a reason", `write it for those who look after the site next: --because "the host's panel does that"`)
 	}
-	points, err := j.lastPoints()
+	points, err := lastPoints(j)
 	if err != nil {
 		return nil, err
 	}
@@ -40,52 +41,52 @@ func (j *Job) Accept(what, because string) (*Decision, error) {
 	if bad == nil {
 		i = slices.IndexFunc(points, func(p point.Point) bool { return p.Number == number && p.Grade.Fault() })
 	}
-	entry := sitefile.Accepted{Because: strings.TrimSpace(because), Date: j.today()}
+	entry := sitefile.Accepted{Because: strings.TrimSpace(because), Date: j.Today()}
 	d := &Decision{Number: number, Because: entry.Because, Path: j.File.Path}
 	if i < 0 {
-		item, err := j.item(what)
+		item, err := item(j, what)
 		if err != nil {
 			return nil, err
 		}
 		if item == nil {
-			return nil, BadUse(nil, what+" is nothing that preview or the last scan found", "trimlantern show lists what needs a decision")
+			return nil, work.BadUse(nil, what+" is nothing that preview or the last scan found", "trimlantern show lists what needs a decision")
 		}
 		entry.Finding, d.Number = item.Finding, item.Number
 		entry.About, d.What = []string{strings.TrimPrefix(item.key, item.Finding+" ")}, cmp.Or(item.URL, strings.Join(item.Places, ", "))
 	} else {
 		p := points[i]
 		if p.Grade == point.Stop {
-			return nil, BadUse(nil, fmt.Sprintf("fault %d stops visitors, and cannot be accepted: %s", number, p.What), "fix it; what cannot be fixed now keeps the site from being ready")
+			return nil, work.BadUse(nil, fmt.Sprintf("fault %d stops visitors, and cannot be accepted: %s", number, p.What), "fix it; what cannot be fixed now keeps the site from being ready")
 		}
 		if p.Accepted != "" {
-			return nil, BadUse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
+			return nil, work.BadUse(nil, fmt.Sprintf("fault %d is accepted already: %s", number, p.Accepted), "edit accepted in "+j.File.Path+" to change the reason")
 		}
 		entry.Finding, entry.About, d.What = p.ID, p.About, p.What
 	}
 	d.Finding, d.About = entry.Finding, entry.About
 	if err := j.File.Add("accepted", entry); err != nil {
-		return nil, j.decisionFault(err)
+		return nil, j.DecisionFault(err)
 	}
 	return d, nil
 }
 
 // lastPoints are the faults that the last ready and the last redirect test showed, by their numbers.
-func (j *Job) lastPoints() ([]point.Point, error) {
-	var ready Ready
-	var redirects RedirectTest
-	if err := j.Book.ReadJSON(ReadyFile, &ready); err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
+func lastPoints(j *work.Job) ([]point.Point, error) {
+	var ready work.Ready
+	var redirects work.RedirectTest
+	if err := j.Book.ReadJSON(work.ReadyFile, &ready); err != nil {
+		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
-	if err := j.Book.ReadJSON(RedirectsFile, &redirects); err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
+	if err := j.Book.ReadJSON(work.RedirectsFile, &redirects); err != nil {
+		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	return j.WithDecisions(append(ready.Points, redirects.Points...))
 }
 
 // decideHost records what the owner says of a host: "secure", "insecure" or "leave"; "": nothing any more.
-func (j *Job) decideHost(host, what string) error {
+func decideHost(j *work.Job, host, what string) error {
 	if err := j.File.Set("hosts", host, what); err != nil {
-		return j.decisionFault(err)
+		return j.DecisionFault(err)
 	}
 	return nil
 }
@@ -93,37 +94,37 @@ func (j *Job) decideHost(host, what string) error {
 // HostDecisions are what may be decided about a host.
 var HostDecisions = []string{"secure", "insecure", "leave"}
 
-// DecideHost records that the user knows what a host does, or that it is to be left alone.
-func (j *Job) DecideHost(raw, what string) (*Decision, error) {
+// Host records that the user knows what a host does, or that it is to be left alone.
+func Host(j *work.Job, raw, what string) (*Decision, error) {
 	if !slices.Contains(HostDecisions, what) {
-		return nil, BadUse(nil, what+" is no decision about a host", "write secure, insecure or leave")
+		return nil, work.BadUse(nil, what+" is no decision about a host", "write secure, insecure or leave")
 	}
-	host, err := j.otherHost(raw)
+	host, err := otherHost(j, raw)
 	if err != nil {
 		return nil, err
 	}
-	if err := j.decideHost(host, what); err != nil {
+	if err := decideHost(j, host, what); err != nil {
 		return nil, err
 	}
 	return &Decision{Finding: "host", About: []string{host}, What: host, Because: what, Path: j.File.Path}, nil
 }
 
 // otherHost reads the name of a host that is not the site's own. It may be the number of an item, or a URL.
-func (j *Job) otherHost(raw string) (string, error) {
+func otherHost(j *work.Job, raw string) (string, error) {
 	host := strings.ToLower(strings.TrimSpace(raw))
-	if item, err := j.item(raw); err == nil && item != nil {
+	if item, err := item(j, raw); err == nil && item != nil {
 		if host = item.Host; host == "" {
-			return "", BadUse(nil, "item "+raw+" is about no host", "trimlantern show lists the items")
+			return "", work.BadUse(nil, "item "+raw+" is about no host", "trimlantern show lists the items")
 		}
 	} else if u, err := url.Parse(host); err == nil && u.Host != "" {
 		host = u.Hostname()
 	}
 	host = strings.TrimSuffix(strings.TrimSuffix(host, "/"), ":80")
 	if host == "" || strings.ContainsAny(host, "/ *?#@\\") || !strings.Contains(host, ".") && host != "localhost" {
-		return "", BadUse(nil, fmt.Sprintf("%q is not the name of a host", raw), "write it as it stands in the addresses, like tides.example")
+		return "", work.BadUse(nil, fmt.Sprintf("%q is not the name of a host", raw), "write it as it stands in the addresses, like tides.example")
 	}
 	if slices.Contains(j.Site.NetworkHosts(), host) {
-		return "", BadUse(nil, host+" is the site's own name", "decide about other hosts: the site's own references are always made secure")
+		return "", work.BadUse(nil, host+" is the site's own name", "decide about other hosts: the site's own references are always made secure")
 	}
 	return host, nil
 }
