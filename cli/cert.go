@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
-	"trimlantern/work"
+	"trimlantern/work/cert"
 )
 
 func (a *app) certCommand() *cobra.Command {
@@ -50,7 +50,7 @@ never overwritten. With --site it needs no site file.
 			if err != nil {
 				return err
 			}
-			r, err := j.CertRequest(append(args, ".")[0], kind)
+			r, err := cert.Request(j, append(args, ".")[0], kind)
 			if err != nil {
 				return err
 			}
@@ -64,7 +64,7 @@ never overwritten. With --site it needs no site file.
 }
 
 func (a *app) certCheck() *cobra.Command {
-	o := work.CertOptions{}
+	o := cert.CheckOptions{}
 	c := &cobra.Command{
 		Use:   "check FILE…",
 		Short: "Look whether certificate files and key belong together",
@@ -84,7 +84,7 @@ that visitors could not use.
 			if err != nil {
 				return err
 			}
-			r, err := j.CertCheck(args, o)
+			r, err := cert.Check(j, args, o)
 			if err != nil {
 				return err
 			}
@@ -129,7 +129,7 @@ up. --keep leaves it there for the authority.
 			if older {
 				folder = 1
 			}
-			r, err := j.CertProof(c.Context(), args[0], args[1], args[2], folder, keep)
+			r, err := cert.Prove(c.Context(), j, args[0], args[1], args[2], folder, keep)
 			if err != nil {
 				return err
 			}

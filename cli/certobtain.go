@@ -8,18 +8,19 @@ import (
 
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 )
 
 // obtainFlags adds what cert obtain, renew and revoke share.
-func (a *app) obtainFlags(c *cobra.Command, o *work.ObtainOptions) {
+func (a *app) obtainFlags(c *cobra.Command, o *cert.ObtainOptions) {
 	a.address(c)
 	a.network(c)
 	c.Flags().StringVar(&o.Folder, "folder", "", "keep certificates in this `FOLDER` (default: beside the site file)")
 }
 
 func (a *app) certObtain() *cobra.Command {
-	o := work.ObtainOptions{}
+	o := cert.ObtainOptions{}
 	c := &cobra.Command{
 		Use:   "obtain",
 		Short: "Obtain a certificate by the open protocol (RFC 8555)",
@@ -50,18 +51,18 @@ name the files in the folder "current", which always leads to the newest.
   trimlantern cert obtain --show`,
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if o.Way != "" && !slices.Contains(work.Ways, o.Way) {
-				return &work.Fault{Code: work.Misuse, What: "--proof " + o.Way + " is not known", Do: "write " + strings.Join(work.Ways, ", ")}
+			if o.Way != "" && !slices.Contains(cert.Ways, o.Way) {
+				return &work.Fault{Code: work.Misuse, What: "--proof " + o.Way + " is not known", Do: "write " + strings.Join(cert.Ways, ", ")}
 			}
 			j, err := a.bookJob()
 			if err != nil {
 				return err
 			}
-			o.Tell = func(records []work.Record) {
+			o.Tell = func(records []cert.Record) {
 				t := &report.Text{W: a.errs, Color: a.colorOn(a.errs)}
 				t.Records(records)
 			}
-			r, err := j.Obtain(c.Context(), o)
+			r, err := cert.Obtain(c.Context(), j, o)
 			if err != nil {
 				return err
 			}
@@ -92,13 +93,13 @@ name the files in the folder "current", which always leads to the newest.
 	f.StringVar(&o.After, "after", "", "run this `COMMAND` so that the server reads the files")
 	f.BoolVar(&o.Again, "again", false, "obtain a new one even if there is a good one")
 	f.BoolVar(&o.Show, "show", false, "print certificate, chain and private key, to paste into a panel")
-	check(c.RegisterFlagCompletionFunc("proof", cobra.FixedCompletions(work.Ways, cobra.ShellCompDirectiveNoFileComp)))
+	check(c.RegisterFlagCompletionFunc("proof", cobra.FixedCompletions(cert.Ways, cobra.ShellCompDirectiveNoFileComp)))
 	check(c.RegisterFlagCompletionFunc("key", cobra.FixedCompletions([]string{"ecdsa", "rsa"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
 func (a *app) certRenew() *cobra.Command {
-	o := work.ObtainOptions{}
+	o := cert.ObtainOptions{}
 	timer := ""
 	c := &cobra.Command{
 		Use:   "renew",
@@ -129,7 +130,7 @@ failed, or has not run.
 				}
 				return a.show(r, func(t *report.Text) { t.Timer(r) })
 			}
-			r, err := j.Renew(c.Context(), o)
+			r, err := cert.Renew(c.Context(), j, o)
 			if err != nil {
 				return err
 			}
@@ -145,7 +146,7 @@ failed, or has not run.
 }
 
 func (a *app) certRevoke() *cobra.Command {
-	o := work.ObtainOptions{}
+	o := cert.ObtainOptions{}
 	reason, version, anyway := "superseded", "", false
 	reasons := []string{"superseded", "key-compromise", "cessation", "unspecified"}
 	c := &cobra.Command{
@@ -165,7 +166,7 @@ browsers would turn visitors away.
 			if err != nil {
 				return err
 			}
-			r, err := j.Revoke(c.Context(), o, append(args, "")[0], version, reason, anyway)
+			r, err := cert.Revoke(c.Context(), j, o, append(args, "")[0], version, reason, anyway)
 			if err != nil {
 				return err
 			}

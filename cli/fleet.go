@@ -14,6 +14,7 @@ import (
 	"trimlantern/outside/sitefile"
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
 	"trimlantern/work/status"
@@ -58,8 +59,8 @@ var fleetJobs = []fleetJob{
 		}, func() fleet.Result { return &checkup.Result{} }},
 	{"renew", "Renew the certificates that are due", "Renews what cert obtain obtained for each site, where it is due.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
-			return j.Renew(ctx, work.ObtainOptions{})
-		}, func() fleet.Result { return &work.Obtained{} }},
+			return cert.Renew(ctx, j, cert.ObtainOptions{})
+		}, func() fleet.Result { return &cert.Obtained{} }},
 }
 
 func (a *app) fleetCommand() *cobra.Command {

@@ -21,6 +21,7 @@ import (
 	"trimlantern/outside/yamltext"
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 	"trimlantern/work/guide"
 )
 
@@ -34,7 +35,7 @@ type switching struct {
 	plain    bool
 	summary  string
 	scan     work.ScanOptions
-	cert     work.ObtainOptions
+	cert     cert.ObtainOptions
 }
 
 func (a *app) switchCommand() *cobra.Command {

@@ -7,10 +7,11 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 )
 
 // Records shows the records that a person has to make.
-func (t *Text) Records(records []work.Record) {
+func (t *Text) Records(records []cert.Record) {
 	t.printf("Make %s in the DNS, beside what is there already:\n\n", plural(len(records), "record"))
 	for _, r := range records {
 		t.printf("  name   %s\n  type   %s\n  text   %s\n\n", Clean(r.Name), r.Type, Clean(r.Value))
@@ -19,10 +20,10 @@ func (t *Text) Records(records []work.Record) {
 }
 
 // Obtained shows what became of the site's certificates. A renewal in which nothing was due shows nothing.
-func (t *Text) Obtained(o *work.Obtained) {
+func (t *Text) Obtained(o *cert.Obtained) {
 	first := true
 	for _, c := range o.Certificates {
-		if o.Renewing && c.State == work.CertKept && len(c.Files) == 0 && o.Code() == work.Clean {
+		if o.Renewing && c.State == cert.CertKept && len(c.Files) == 0 && o.Code() == work.Clean {
 			continue
 		}
 		if !first {
@@ -46,7 +47,7 @@ func (t *Text) Obtained(o *work.Obtained) {
 }
 
 // allNew reports whether every address shows the certificates.
-func allNew(o *work.Obtained) bool {
+func allNew(o *cert.Obtained) bool {
 	for _, c := range o.Certificates {
 		for _, s := range c.Served {
 			if !s.New {
@@ -58,19 +59,19 @@ func allNew(o *work.Obtained) bool {
 }
 
 // certWords begin a report on one certificate.
-var certWords = map[work.CertState]string{
-	work.CertIssued: "Obtained a certificate for", work.CertKept: "There is a good certificate for", work.CertWaiting: "Waiting for the DNS: no certificate yet for",
-	work.CertRefused: "No use: the certificate for", work.CertBack: "Taken back: the new certificate for", work.CertFailed: "No certificate for",
+var certWords = map[cert.State]string{
+	cert.CertIssued: "Obtained a certificate for", cert.CertKept: "There is a good certificate for", cert.CertWaiting: "Waiting for the DNS: no certificate yet for",
+	cert.CertRefused: "No use: the certificate for", cert.CertBack: "Taken back: the new certificate for", cert.CertFailed: "No certificate for",
 }
 
-func (t *Text) certificate(o *work.Obtained, c work.Certificate) {
+func (t *Text) certificate(o *cert.Obtained, c cert.Certificate) {
 	head := certWords[c.State] + " " + Clean(strings.Join(c.Names, ", "))
 	switch c.State {
-	case work.CertIssued:
+	case cert.CertIssued:
 		t.mark(t.good("[x]"), head)
-	case work.CertKept:
+	case cert.CertKept:
 		t.mark(t.good("[x]"), head)
-	case work.CertWaiting:
+	case cert.CertWaiting:
 		t.mark(t.care("[!]"), head)
 	default:
 		t.mark(t.bad("[-]"), head)
@@ -82,7 +83,7 @@ func (t *Text) certificate(o *work.Obtained, c work.Certificate) {
 		t.wrap("      ", t.faint("do:  ")+Clean(c.Do))
 	}
 	for i, tried := range c.Tried {
-		if c.State != work.CertFailed && c.State != work.CertWaiting {
+		if c.State != cert.CertFailed && c.State != cert.CertWaiting {
 			break // another way worked
 		}
 		if i == 0 {
@@ -90,7 +91,7 @@ func (t *Text) certificate(o *work.Obtained, c work.Certificate) {
 		}
 		t.wrap("  ", fmt.Sprintf("%s, %s: %s", tried.Way, Clean(tried.Name), Clean(tried.Why)))
 	}
-	if c.State == work.CertWaiting && len(c.Records) > 0 {
+	if c.State == cert.CertWaiting && len(c.Records) > 0 {
 		t.heading("Records to make in the DNS, beside what is there")
 		for _, r := range c.Records {
 			t.printf("  name   %s\n  type   %s\n  text   %s\n", Clean(r.Name), r.Type, Clean(r.Value))
@@ -99,13 +100,13 @@ func (t *Text) certificate(o *work.Obtained, c work.Certificate) {
 			}
 		}
 	}
-	if !c.Until.IsZero() && c.State != work.CertFailed {
+	if !c.Until.IsZero() && c.State != cert.CertFailed {
 		t.printf("      %s\n", t.faint(fmt.Sprintf("good until %s, due for renewal on %s", day(c.Until), day(c.Renew))))
 		if c.Way != "" {
 			t.printf("      %s\n", t.faint("names proven by "+wayWords[c.Way]))
 		}
 	}
-	if c.Way == "dns-by-hand" && c.State == work.CertIssued {
+	if c.Way == "dns-by-hand" && c.State == cert.CertIssued {
 		t.wrap("      ", t.faint("the records in the DNS are not needed any more"))
 	}
 	if point.Worst(c.Points).Fault() {
@@ -142,7 +143,7 @@ var wayWords = map[string]string{"file": "a file in the web root", "listener": "
 func day(when time.Time) string { return when.UTC().Format("2006-01-02") }
 
 // servedBy shows what the site's addresses show.
-func (t *Text) servedBy(c work.Certificate) {
+func (t *Text) servedBy(c cert.Certificate) {
 	for i, s := range c.Served {
 		if i == 0 {
 			t.heading("Served now")
@@ -160,7 +161,7 @@ func (t *Text) servedBy(c work.Certificate) {
 }
 
 // texts prints what a panel asks for, each text with its name, in the order in which panels ask.
-func (t *Text) texts(c work.Certificate) {
+func (t *Text) texts(c cert.Certificate) {
 	if c.Texts == nil {
 		return
 	}
@@ -173,7 +174,7 @@ func (t *Text) texts(c work.Certificate) {
 }
 
 // Revoked reports on a certificate that was revoked.
-func (t *Text) Revoked(r *work.Revoked) {
+func (t *Text) Revoked(r *cert.Revoked) {
 	t.printf("Revoked the certificate for %s, which would have been good until %s (%s).\n", Clean(strings.Join(r.Names, ", ")), day(r.Until), r.Reason)
 	t.wrap("", t.faint("Browsers refuse it as soon as they know: within days, or at once where they ask."))
 }

@@ -7,6 +7,7 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
 	"trimlantern/work/status"
@@ -123,9 +124,9 @@ func OutcomeWords(o fleet.Outcome) string {
 		return words
 	case *checkup.Result:
 		return checkupWords(r)
-	case *work.Obtained:
+	case *cert.Obtained:
 		for _, c := range r.Certificates {
-			if c.State != work.CertKept {
+			if c.State != cert.CertKept {
 				return string(c.State) + ": " + strings.Join(c.Names, ", ")
 			}
 		}

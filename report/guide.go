@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/guide"
 	"trimlantern/work/status"
@@ -215,7 +216,7 @@ func (t *Text) Brief(result any) {
 		for line := range strings.Lines(string(r)) {
 			t.printf("    %s\n", Clean(strings.TrimSuffix(line, "\n")))
 		}
-	case *work.Obtained:
+	case *cert.Obtained:
 		for _, c := range r.Certificates {
 			t.printf("  %s: %s\n", Clean(strings.Join(c.Names, ", ")), string(c.State))
 			if c.Do != "" {

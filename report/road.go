@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 )
 
@@ -323,14 +324,14 @@ func (t *Text) journeyMark(j work.JourneySeen) string {
 }
 
 // Requested reports what cert request wrote.
-func (t *Text) Requested(r *work.Requested) {
+func (t *Text) Requested(r *cert.Requested) {
 	t.printf("Made a key and a request for %s.\n\n", clip(strings.Join(r.Names, ", "), 50))
 	t.rows(nil, [][]string{{"request", clip(r.Request, 60), "send it to the authority"}, {"key", clip(r.Key, 60), "stays here, secret"}})
 	t.next("when the certificate has come: trimlantern cert check FILE… " + clip(r.Key, 40))
 }
 
 // Checked reports what certificate files hold.
-func (t *Text) Checked(r *work.Checked) {
+func (t *Text) Checked(r *cert.Checked) {
 	t.printf("In the files\n\n")
 	for _, p := range r.Papers {
 		words := p.What
@@ -362,7 +363,7 @@ func (t *Text) Checked(r *work.Checked) {
 }
 
 // Proof reports whether a proof of ownership can be fetched.
-func (t *Text) Proof(r *work.Proof) {
+func (t *Text) Proof(r *cert.Proof) {
 	for _, a := range r.Asked {
 		mark := t.good("[x]")
 		if !a.OK {

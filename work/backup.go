@@ -13,7 +13,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -23,38 +22,12 @@ import (
 	"trimlantern/outside/pack"
 )
 
-// BackedUp is a backup that was made and read back.
-type BackedUp struct {
-	Site    string      `json:"site"`
-	Time    time.Time   `json:"time"`
-	Folder  string      `json:"folder"`
-	File    string      `json:"file"`    // of the database; "": it has none, or is a dump
-	Bytes   int64       `json:"bytes"`   // of that file
-	Program string      `json:"program"` // that wrote it
-	Without []string    `json:"without"` // what the backup leaves out by its nature, and why
-	Tables  int         `json:"tables"`
-	Rows    int64       `json:"rows"`
-	Differs []RowsCount `json:"differs"` // tables of which the backup holds another number of rows than the database
-	Archive string      `json:"archive"` // of the files; "": none are declared
-	Packed  int64       `json:"packed"`  // bytes of the archive
-	Files   int         `json:"files"`
-	Left    []string    `json:"left"` // files that are not in it, and why
-}
-
 // RowsCount compares one table.
 type RowsCount struct {
 	Table  string `json:"table"`
 	Backup int64  `json:"backup"`
 	Before int64  `json:"before"` // rows in the database before the backup was made
 	After  int64  `json:"after"`
-}
-
-// Code is the exit code that it comes to.
-func (b *BackedUp) Code() int {
-	if len(b.Differs) > 0 || len(b.Left) > 0 {
-		return Remain
-	}
-	return Clean
 }
 
 const (
@@ -74,7 +47,7 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 	if err != nil {
 		return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
-	if err := j.keepable(folder); err != nil {
+	if err := j.PrivatePlace(folder); err != nil {
 		return nil, err
 	}
 	release, err := j.Book.Lock()
@@ -130,22 +103,7 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 	if err := j.Book.WriteJSON(backupRecord, out); err != nil {
 		return nil, Failed(err, "the backup is made, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
-	return out, j.note("backup", fmt.Sprintf("%d rows, %d files", out.Rows, out.Files), 0)
-}
-
-// LastBackup returns the last backup that was made; nil where none was.
-func (j *Job) LastBackup() (*BackedUp, error) {
-	var b BackedUp
-	if j.Book == nil {
-		return nil, nil
-	}
-	if err := j.Book.ReadJSON(backupRecord, &b); err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
-	}
-	if b.Site != j.Site.String() {
-		return nil, nil
-	}
-	return &b, nil
+	return out, j.Note("backup", fmt.Sprintf("%d rows, %d files", out.Rows, out.Files), 0)
 }
 
 // rowsOf counts the rows of all tables of the database, by name.
@@ -439,7 +397,7 @@ func (p *packing) folder(ctx context.Context, dir string) error {
 		}
 		return p.add(tree, name, filepath.Join(dir, name))
 	})
-	if err != nil && ctx.Err() == nil && !isFault(err) {
+	if err != nil && ctx.Err() == nil && !IsFault(err) {
 		err = Failed(err, "the files cannot be packed", "make room on the disk, then run the same command again")
 	}
 	return err

@@ -159,7 +159,7 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	if o.Patch != "" {
 		run = "patch"
 	}
-	return d.out, j.note(run, filepath.Base(d.out.Wrote[0]), d.out.Changed)
+	return d.out, j.Note(run, filepath.Base(d.out.Wrote[0]), d.out.Changed)
 }
 
 // DumpRecord is where the logbook keeps what was last made of a dump.

@@ -185,7 +185,7 @@ func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o Ins
 			return out, err
 		}
 		out.Changed = true
-		return out, j.reload(ctx, o.After)
+		return out, j.Reload(ctx, o.After)
 	}
 	g := &guard{job: j, ctx: ctx, rule: r, o: o, file: f, out: out}
 	if err := g.look(); err != nil || len(out.Refused) > 0 {
@@ -233,7 +233,7 @@ func (j *Job) RemoveRules(ctx context.Context, file string, o InstallOptions) (*
 		return out, err
 	}
 	out.Changed, out.After = true, o.After
-	return out, j.reload(ctx, o.After)
+	return out, j.Reload(ctx, o.After)
 }
 
 // ruleFile is a file that is changed, locked against other runs.
@@ -271,8 +271,8 @@ func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
 	return f, nil
 }
 
-// reload runs the user's command that makes the server read its files.
-func (j *Job) reload(ctx context.Context, command string) error {
+// Reload runs the user's command that makes the server read its files.
+func (j *Job) Reload(ctx context.Context, command string) error {
 	if command == "" {
 		return nil
 	}
@@ -381,7 +381,7 @@ func (g *guard) install(after []byte) error {
 		return err
 	}
 	g.out.Journal = id
-	if err := j.reload(g.ctx, g.o.After); err != nil {
+	if err := j.Reload(g.ctx, g.o.After); err != nil {
 		return g.takeBack("the server does not take the file: "+err.Error(), nil)
 	}
 	g.settle()
@@ -553,7 +553,7 @@ func (g *guard) takeBack(why string, faults []point.Point) error {
 	}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(g.ctx), time.Minute)
 	defer stop()
-	if err := g.job.reload(ctx, g.o.After); err != nil {
+	if err := g.job.Reload(ctx, g.o.After); err != nil {
 		g.out.Note = "after the file was put back: " + err.Error()
 	}
 	if err := g.job.markUndone(g.out.Journal); err != nil {

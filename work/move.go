@@ -2,6 +2,7 @@ package work
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -108,4 +109,20 @@ func (j *Job) Exposed() string {
 	}
 	why, _ := sitefile.InWebRoot(filepath.Dir(j.File.Path))
 	return why
+}
+
+// PrivatePlace refuses to keep a private key where a web server could hand it out.
+func (j *Job) PrivatePlace(folder string) error {
+	dir, err := filepath.Abs(folder)
+	if err != nil {
+		return Failed(err, "cannot determine the current folder", "change to a folder that exists")
+	}
+	if why, yes := sitefile.InWebRoot(dir); yes {
+		safe := "another folder"
+		if j.File.Path != "" {
+			safe = filepath.Dir(j.File.Path)
+		}
+		return BadUse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the private key", dir, why), "name a folder that no web server serves: "+safe)
+	}
+	return nil
 }

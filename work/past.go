@@ -170,8 +170,8 @@ type PastEntry struct {
 	Tables []string `json:"tables,omitempty"` // apply: whose cells changed
 }
 
-// note keeps a run in the logbook that leaves nothing else there.
-func (j *Job) note(run, state string, cells int) error {
+// Note keeps a run in the logbook that leaves nothing else there.
+func (j *Job) Note(run, state string, cells int) error {
 	if j.Book == nil {
 		return nil
 	}
@@ -179,4 +179,45 @@ func (j *Job) note(run, state string, cells int) error {
 		return Failed(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
 	return nil
+}
+
+// BackedUp is a backup that was made and read back.
+type BackedUp struct {
+	Site    string      `json:"site"`
+	Time    time.Time   `json:"time"`
+	Folder  string      `json:"folder"`
+	File    string      `json:"file"`    // of the database; "": it has none, or is a dump
+	Bytes   int64       `json:"bytes"`   // of that file
+	Program string      `json:"program"` // that wrote it
+	Without []string    `json:"without"` // what the backup leaves out by its nature, and why
+	Tables  int         `json:"tables"`
+	Rows    int64       `json:"rows"`
+	Differs []RowsCount `json:"differs"` // tables of which the backup holds another number of rows than the database
+	Archive string      `json:"archive"` // of the files; "": none are declared
+	Packed  int64       `json:"packed"`  // bytes of the archive
+	Files   int         `json:"files"`
+	Left    []string    `json:"left"` // files that are not in it, and why
+}
+
+// Code is the exit code that it comes to.
+func (b *BackedUp) Code() int {
+	if len(b.Differs) > 0 || len(b.Left) > 0 {
+		return Remain
+	}
+	return Clean
+}
+
+// LastBackup returns the last backup that was made; nil where none was.
+func (j *Job) LastBackup() (*BackedUp, error) {
+	var b BackedUp
+	if j.Book == nil {
+		return nil, nil
+	}
+	if err := j.Book.ReadJSON(backupRecord, &b); err != nil {
+		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
+	}
+	if b.Site != j.Site.String() {
+		return nil, nil
+	}
+	return &b, nil
 }

@@ -24,7 +24,7 @@ func isSystemFile(name string) bool {
 // all that are built in.
 func systemsNamed(name string) ([]*system.System, error) {
 	if isSystemFile(name) {
-		b, err := disk.ReadTrusted(name, maxSettings)
+		b, err := disk.ReadTrusted(name, MaxSettings)
 		if err != nil {
 			return nil, err
 		}

@@ -288,8 +288,8 @@ func OpenKnown(site, home string, p Progress) (*Job, error) {
 	return Open(path, home, p)
 }
 
-// maxSettings bounds the files that settings and secrets are read from.
-const maxSettings = 1 << 20
+// MaxSettings bounds the files that settings and secrets are read from.
+const MaxSettings = 1 << 20
 
 // systemOf returns a built-in system description, or the user's own where a path is named.
 func systemOf(f *sitefile.File) (*system.System, error) {
@@ -297,7 +297,7 @@ func systemOf(f *sitefile.File) (*system.System, error) {
 	case f.System == "":
 		return system.Get("generic")
 	case isSystemFile(f.System):
-		b, err := disk.ReadTrusted(f.Abs(f.System), maxSettings)
+		b, err := disk.ReadTrusted(f.Abs(f.System), MaxSettings)
 		if err != nil {
 			return nil, err
 		}
@@ -338,7 +338,7 @@ func (j *Job) config() (database.Config, error) {
 	case d.PasswordEnv != "":
 		c.Password = os.Getenv(d.PasswordEnv)
 	case d.PasswordFile != "":
-		b, err := disk.ReadTrusted(j.File.Abs(d.PasswordFile), maxSettings)
+		b, err := disk.ReadTrusted(j.File.Abs(d.PasswordFile), MaxSettings)
 		if refused := Untrusted(err); refused != nil {
 			return c, refused
 		}
@@ -513,7 +513,7 @@ func (j *Job) secrets() (http.Header, error) {
 	if path == "" {
 		return nil, nil
 	}
-	b, err := disk.ReadTrusted(path, maxSettings)
+	b, err := disk.ReadTrusted(path, MaxSettings)
 	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
@@ -629,4 +629,10 @@ func (j *Job) runID() string {
 		}
 	}
 	return strings.ReplaceAll(now.Format(runForm), ".", "-")
+}
+
+// IsFault reports whether an error says already what to do.
+func IsFault(err error) bool {
+	var f *Fault
+	return errors.As(err, &f)
 }

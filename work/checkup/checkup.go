@@ -12,6 +12,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 )
 
 // Result is the result of one health check, compared with the previous one. It is reported whatever fails:
@@ -30,7 +31,7 @@ type Result struct {
 	Gone      []work.Culprit `json:"gone"`      // insecure then, and no more
 	Unread    []work.Unread  `json:"unread"`
 	Pages     int            `json:"pages"` // how many were read
-	Renewals  []work.Renewal `json:"renewals"`
+	Renewals  []cert.Renewal `json:"renewals"`
 
 	Coverage coverage.Summary `json:"coverage"`
 }
@@ -48,7 +49,7 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, scan work.ScanOpt
 	defer j.Progress.End()
 	j.Cookies = true
 	out := &Result{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
-		New: []work.Culprit{}, Still: []work.Culprit{}, Gone: []work.Culprit{}, Unread: []work.Unread{}, Renewals: []work.Renewal{}}
+		New: []work.Culprit{}, Still: []work.Culprit{}, Gone: []work.Culprit{}, Unread: []work.Unread{}, Renewals: []cert.Renewal{}}
 	failed := func(what string, err error) error {
 		var f *work.Fault
 		if ctx.Err() != nil || errors.As(err, &f) && f.Code == work.Misuse {
@@ -100,7 +101,7 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, scan work.ScanOpt
 
 // renewing adds what is wrong with the renewal of the certificates that this program obtained.
 func renewing(j *work.Job, out *Result) error {
-	renewals, err := j.Renewals()
+	renewals, err := cert.Renewals(j)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/status"
 )
@@ -62,7 +63,7 @@ var errUntil = errors.New("far enough")
 type Options struct {
 	Until Step             // the last step; "": all of them
 	Scan  work.ScanOptions // how pages are read
-	Cert  work.ObtainOptions
+	Cert  cert.ObtainOptions
 }
 
 // Walked is what a walk came to.
@@ -255,7 +256,7 @@ func (w *walk) obtain() error {
 	if o.Accept = agree == "yes"; !o.Accept {
 		return nil
 	}
-	got, err := w.job.Obtain(w.ctx, o)
+	got, err := cert.Obtain(w.ctx, w.job, o)
 	if err != nil {
 		return w.told(err)
 	}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
+	"trimlantern/work/cert"
 )
 
 // Status is the road as a check list.
@@ -362,7 +363,7 @@ func backupStep(j *work.Job, to steps) error {
 
 // renewalStep adds when the certificates that this program obtained are renewed.
 func renewalStep(j *work.Job, to steps) {
-	renewals, err := j.Renewals()
+	renewals, err := cert.Renewals(j)
 	if err != nil {
 		to.add("renewal", "care", "", "what is known of the certificates cannot be read: %s", err.Error())
 		return

@@ -1,4 +1,4 @@
-package work
+package cert
 
 import (
 	"context"
@@ -21,6 +21,7 @@ import (
 	"trimlantern/outside/dns"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/proof"
+	"trimlantern/work"
 )
 
 // ObtainOptions say how a certificate is obtained. What is not set is as it was the last time.
@@ -48,24 +49,24 @@ type Obtained struct {
 	Renewing     bool          `json:"renewing"` // nobody asked for it but the timer
 }
 
-// CertState says what became of one certificate. The values are stable names.
-type CertState string
+// State says what became of one certificate. The values are stable names.
+type State string
 
 // The states.
 const (
-	CertIssued  CertState = "issued"  // it is new
-	CertKept    CertState = "kept"    // there was a good one
-	CertWaiting CertState = "waiting" // a person has to do something first
-	CertRefused CertState = "refused" // it was issued, and visitors could not use it
-	CertBack    CertState = "back"    // it was put in place and taken back
-	CertFailed  CertState = "failed"  // it could not be had
+	CertIssued  State = "issued"  // it is new
+	CertKept    State = "kept"    // there was a good one
+	CertWaiting State = "waiting" // a person has to do something first
+	CertRefused State = "refused" // it was issued, and visitors could not use it
+	CertBack    State = "back"    // it was put in place and taken back
+	CertFailed  State = "failed"  // it could not be had
 )
 
 // Certificate is what became of one certificate.
 type Certificate struct {
 	Host    string            `json:"host"`
 	Names   []string          `json:"names"`
-	State   CertState         `json:"state"`
+	State   State             `json:"state"`
 	Way     string            `json:"way,omitempty"` // how the names were proven
 	Tried   []Tried           `json:"tried"`         // the ways that were tried first, and why they do not work
 	Records []Record          `json:"records"`       // of the DNS, that a person has to make
@@ -106,13 +107,13 @@ type Served struct {
 
 // Code is the exit code that it comes to.
 func (o *Obtained) Code() int {
-	code := Clean
+	code := work.Clean
 	for _, c := range o.Certificates {
 		switch {
 		case c.State == CertFailed:
-			return World
+			return work.World
 		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe():
-			code = Remain
+			code = work.Remain
 		}
 	}
 	return code
@@ -122,9 +123,9 @@ func (c *Certificate) allServe() bool {
 	return !slices.ContainsFunc(c.Served, func(s Served) bool { return !s.New })
 }
 
-// certFolder is where the certificates of the site are kept: in the folder given, the one that was given before, or
+// folderOf is where the certificates of the site are kept: in the folder given, the one that was given before, or
 // beside the site file.
-func (j *Job) certFolder(given string) (string, error) {
+func folderOf(j *work.Job, given string) (string, error) {
 	usual := filepath.Join(filepath.Dir(j.Book.Path()), "certificates")
 	if given == "" {
 		return certfolder.Elsewhere(usual)
@@ -134,7 +135,7 @@ func (j *Job) certFolder(given string) (string, error) {
 
 // obtaining is one run.
 type obtaining struct {
-	job    *Job
+	job    *work.Job
 	o      ObtainOptions
 	kept   certfolder.Plan // what renewals repeat today
 	plan   certfolder.Plan // with what is asked for now
@@ -148,9 +149,9 @@ type obtaining struct {
 
 // Obtain obtains a certificate for all names of the site, or one for each site of its network, by RFC 8555, puts
 // it where the server reads it, and looks whether it is served.
-func (j *Job) Obtain(ctx context.Context, o ObtainOptions) (*Obtained, error) {
+func Obtain(ctx context.Context, j *work.Job, o ObtainOptions) (*Obtained, error) {
 	defer j.Progress.End()
-	r, release, err := j.obtaining(o)
+	r, release, err := begin(j, o)
 	if err != nil {
 		return nil, err
 	}
@@ -181,57 +182,57 @@ func (r *obtaining) worked() bool {
 
 // folderFault says that the folder of certificates cannot be used.
 func folderFault(err error) error {
-	if refused := Untrusted(err); refused != nil {
+	if refused := work.Untrusted(err); refused != nil {
 		return refused
 	}
-	return Failed(err, "the folder of the certificates cannot be used", "name another one: --folder FOLDER")
+	return work.Failed(err, "the folder of the certificates cannot be used", "name another one: --folder FOLDER")
 }
 
 // keepFault says that the folder of certificates cannot be written.
 func keepFault(err error, f *certfolder.Folder) error {
-	if refused := Untrusted(err); refused != nil {
+	if refused := work.Untrusted(err); refused != nil {
 		return refused
 	}
-	return Failed(err, "the certificates cannot be kept", "make "+f.Path()+" writable, with room on its disk; then run the same command again")
+	return work.Failed(err, "the certificates cannot be kept", "make "+f.Path()+" writable, with room on its disk; then run the same command again")
 }
 
-// obtaining opens the folder and puts together what is asked for.
-func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
-	dir, err := j.certFolder(o.Folder)
+// begin opens the folder and puts together what is asked for.
+func begin(j *work.Job, o ObtainOptions) (*obtaining, func(), error) {
+	dir, err := folderOf(j, o.Folder)
 	if err != nil {
 		return nil, nil, folderFault(err)
 	}
-	if err := j.keepable(dir); err != nil {
+	if err := j.PrivatePlace(dir); err != nil {
 		return nil, nil, err
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, nil, LockFault(err)
+		return nil, nil, work.LockFault(err)
 	}
 	done := func(err error) (*obtaining, func(), error) { release(); return nil, nil, err }
 	folder, err := certfolder.Open(dir)
-	if usual, uerr := j.certFolder(""); err == nil && uerr == nil && usual != dir { // a renewal finds it there
+	if usual, uerr := folderOf(j, ""); err == nil && uerr == nil && usual != dir { // a renewal finds it there
 		err = certfolder.SetElsewhere(filepath.Join(filepath.Dir(j.Book.Path()), "certificates"), dir)
 	}
 	if err != nil {
 		return done(folderFault(err))
 	}
 	kept, _, err := folder.Plan()
-	if refused := Untrusted(err); refused != nil {
+	if refused := work.Untrusted(err); refused != nil {
 		return done(refused)
 	}
 	if err != nil {
-		return done(Failed(err, "what was asked for before cannot be read", "move "+dir+" away, then run the command with all its options"))
+		return done(work.Failed(err, "what was asked for before cannot be read", "move "+dir+" away, then run the command with all its options"))
 	}
 	if kept.Accounts == nil {
 		kept.Accounts = map[string]string{}
 	}
 	r := &obtaining{job: j, o: o, kept: kept, plan: merged(kept, o.Plan), folder: folder, out: &Obtained{Site: j.Site.String(), Certificates: []Certificate{}}}
 	if r.plan.Directory == "" {
-		return done(BadUse(nil, "no authority is named", "name the address of its directory: --directory https://…"))
+		return done(work.BadUse(nil, "no authority is named", "name the address of its directory: --directory https://…"))
 	}
 	if !strings.HasPrefix(r.plan.Directory, "https://") {
-		return done(BadUse(nil, fmt.Sprintf("%q is no https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
+		return done(work.BadUse(nil, fmt.Sprintf("%q is no https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
 	}
 	if j.CA != "" {
 		r.plan.CA = j.CA
@@ -240,13 +241,13 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 	}
 	for i, root := range r.plan.Roots {
 		if r.plan.Roots[i], err = filepath.Abs(root); err != nil {
-			return done(Failed(err, "cannot determine the current folder", "change to a folder that exists"))
+			return done(work.Failed(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 	}
 	for i, named := range r.plan.Install { // a renewal runs in another folder
 		part, path := installPart(named)
 		if path, err = filepath.Abs(path); err != nil {
-			return done(Failed(err, "cannot determine the current folder", "change to a folder that exists"))
+			return done(work.Failed(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 		if r.plan.Install[i] = path; part != "" {
 			r.plan.Install[i] = part + "=" + path
@@ -257,7 +258,7 @@ func (j *Job) obtaining(o ObtainOptions) (*obtaining, func(), error) {
 			continue
 		}
 		if *file, err = filepath.Abs(*file); err != nil {
-			return done(Failed(err, "cannot determine the current folder", "change to a folder that exists"))
+			return done(work.Failed(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 	}
 	r.out.Directory = r.plan.Directory
@@ -338,7 +339,7 @@ func (r *obtaining) each(ctx context.Context, do func(*Certificate, *certfolder.
 		err = do(&c, set)
 		r.closeWay()
 		if ctx.Err() != nil {
-			return nil, Failed(nil, "interrupted", "run the same command again: it goes on where it was")
+			return nil, work.Failed(nil, "interrupted", "run the same command again: it goes on where it was")
 		}
 		if err != nil {
 			c.fail(err)
@@ -354,7 +355,7 @@ func (r *obtaining) each(ctx context.Context, do func(*Certificate, *certfolder.
 // fail keeps why a certificate could not be had.
 func (c *Certificate) fail(err error) {
 	c.State, c.Problem = CertFailed, err.Error()
-	var f *Fault
+	var f *work.Fault
 	if errors.As(err, &f) {
 		c.Do = f.Do
 	}
@@ -381,9 +382,9 @@ func (r *obtaining) note(c *Certificate, set *certfolder.Set) error {
 	}
 	switch c.State {
 	case CertIssued:
-		return r.job.note("certificate", fmt.Sprintf("until %s, %s", c.Until.Format("2006-01-02"), c.Host), 0)
+		return r.job.Note("certificate", fmt.Sprintf("until %s, %s", c.Until.Format("2006-01-02"), c.Host), 0)
 	case CertFailed, CertRefused, CertBack:
-		return r.job.note("certificate", c.Host+": "+string(c.State), 0)
+		return r.job.Note("certificate", c.Host+": "+string(c.State), 0)
 	}
 	return nil
 }
@@ -397,10 +398,10 @@ func (r *obtaining) agreeable(ctx context.Context) error {
 		return nil // told of each certificate
 	}
 	if terms := r.ca.Terms; terms != "" && r.plan.Agreed != terms && !r.o.Accept {
-		return BadUse(nil, "the authority has terms of service: "+terms, "read them; if you agree, run the same command with --accept-terms")
+		return work.BadUse(nil, "the authority has terms of service: "+terms, "read them; if you agree, run the same command with --accept-terms")
 	}
 	if r.ca.Bound && r.o.BindingID == "" {
-		return BadUse(nil, "the authority wants accounts bound to one that it knows", "get an identifier and a key from it, then add --eab-id ID --eab-key-file FILE")
+		return work.BadUse(nil, "the authority wants accounts bound to one that it knows", "get an identifier and a key from it, then add --eab-id ID --eab-key-file FILE")
 	}
 	if p := r.plan.Profile; p != "" {
 		if _, ok := r.ca.Profiles[p]; !ok {
@@ -413,7 +414,7 @@ func (r *obtaining) agreeable(ctx context.Context) error {
 			if len(offered) > 0 {
 				what = fmt.Sprintf("the authority has no profile %q; it offers %s", p, strings.Join(offered, ", "))
 			}
-			return BadUse(nil, what, "name one that it offers with --profile, or none")
+			return work.BadUse(nil, what, "name one that it offers with --profile, or none")
 		}
 	}
 	if r.o.Accept {
@@ -441,7 +442,7 @@ func (r *obtaining) open(ctx context.Context) error {
 	}
 	own, err := fetch.New(fetch.Options{Resolve: append(slices.Clone(r.job.Resolve), r.job.File.Network.Resolve...), Own: append(r.job.Site.NetworkHosts(), host), Timeout: r.job.Timeout})
 	if err != nil {
-		return BadUse(err, "the network options cannot be used", "check --resolve, or network in the site file")
+		return work.BadUse(err, "the network options cannot be used", "check --resolve, or network in the site file")
 	}
 	ca, err := acme.Open(ctx, acme.Options{Directory: r.plan.Directory, Roots: r.web.Roots(), Dial: own.Dial, Agent: "TrimLantern", Key: r.key, Account: r.plan.Accounts[r.plan.Directory]})
 	if err != nil {
@@ -453,7 +454,7 @@ func (r *obtaining) open(ctx context.Context) error {
 		if off < 0 {
 			way, off = "ahead of", -off
 		}
-		return Failed(nil, fmt.Sprintf("the clock of this machine is %s %s the authority's", spanWords(off), way), "set the clock; whether a certificate is valid cannot be told with a wrong one")
+		return work.Failed(nil, fmt.Sprintf("the clock of this machine is %s %s the authority's", spanWords(off), way), "set the clock; whether a certificate is valid cannot be told with a wrong one")
 	}
 	r.ca = ca
 	return nil
@@ -463,13 +464,13 @@ func (r *obtaining) open(ctx context.Context) error {
 func spanWords(d time.Duration) string {
 	switch {
 	case d >= 48*time.Hour:
-		return CountOf(int(d.Hours()/24), "day")
+		return work.CountOf(int(d.Hours()/24), "day")
 	case d >= 2*time.Hour:
-		return CountOf(int(d.Hours()), "hour")
+		return work.CountOf(int(d.Hours()), "hour")
 	case d >= 2*time.Minute:
-		return CountOf(int(d.Minutes()), "minute")
+		return work.CountOf(int(d.Minutes()), "minute")
 	}
-	return CountOf(max(1, int(d.Seconds())), "second")
+	return work.CountOf(max(1, int(d.Seconds())), "second")
 }
 
 // account registers the account's key, or finds its account.
@@ -498,17 +499,17 @@ func (r *obtaining) binding() (*acme.Binding, error) {
 	if r.o.BindingID == "" {
 		return nil, nil
 	}
-	b, err := disk.ReadTrusted(r.o.BindingKey, maxSettings)
-	if refused := Untrusted(err); refused != nil {
+	b, err := disk.ReadTrusted(r.o.BindingKey, work.MaxSettings)
+	if refused := work.Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, BadUse(err, "the binding's key cannot be read", "name the file that holds it: --eab-key-file FILE")
+		return nil, work.BadUse(err, "the binding's key cannot be read", "name the file that holds it: --eab-key-file FILE")
 	}
 	text := strings.TrimRight(strings.TrimSpace(string(b)), "=")
 	key, err := base64.RawURLEncoding.DecodeString(strings.NewReplacer("+", "-", "/", "_").Replace(text))
 	if err != nil || len(key) == 0 {
-		return nil, BadUse(nil, r.o.BindingKey+" holds no key in base64", "write the key into it as the authority gave it, and nothing else")
+		return nil, work.BadUse(nil, r.o.BindingKey+" holds no key in base64", "write the key into it as the authority gave it, and nothing else")
 	}
 	return &acme.Binding{ID: r.o.BindingID, Key: key}, nil
 }
@@ -538,7 +539,7 @@ func (r *obtaining) one(ctx context.Context, c *Certificate, set *certfolder.Set
 		return r.place(ctx, c, set, current)
 	}
 	if st.NotBefore.After(r.job.Now()) {
-		return Failed(nil, "the authority wants no question before "+st.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), "run the same command then")
+		return work.Failed(nil, "the authority wants no question before "+st.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), "run the same command then")
 	}
 	made, err := r.issue(ctx, c, set, current)
 	if err != nil || made == nil {
@@ -615,7 +616,7 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 				err = proof.Remove(ctx, p)
 			}
 			if err != nil && !errors.Is(err, dns.ErrRefused) { // what may not be removed was not made with that key either
-				return Failed(err, "the proof of an earlier run cannot be removed", "remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record)
+				return work.Failed(err, "the proof of an earlier run cannot be removed", "remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record)
 			}
 		}
 		if pending.Placed = nil; pending.Order == "" { // they were only tried
@@ -633,9 +634,9 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 		return nil
 	}
 	if err := errors.Join(swap.Restore(), set.Use(swap.Before)); err != nil {
-		return Failed(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
+		return work.Failed(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
 	}
-	if err := r.job.reload(ctx, r.plan.After); err != nil {
+	if err := r.job.Reload(ctx, r.plan.After); err != nil {
 		return err
 	}
 	if err := set.SetSwap(nil); err != nil {
@@ -668,7 +669,7 @@ func (r *obtaining) issue(ctx context.Context, c *Certificate, set *certfolder.S
 	r.job.Progress.At("waiting for the certificate", 0, 0)
 	request, err := certs.Asking(key, c.Names)
 	if err != nil {
-		return nil, Failed(err, "the signing request cannot be made", "run the command again")
+		return nil, work.Failed(err, "the signing request cannot be made", "run the command again")
 	}
 	chain, err := r.ca.Finalize(ctx, order, request)
 	if err != nil {
@@ -688,7 +689,7 @@ func (r *obtaining) issue(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 	made := &certfolder.Version{Name: name, Chain: chain, Key: key}
 	if made.Text, err = certfolder.Texts(chain, key); err != nil {
-		return nil, Failed(err, "the certificate cannot be written", "run the command again")
+		return nil, work.Failed(err, "the certificate cannot be written", "run the command again")
 	}
 	c.State = CertIssued
 	return made, nil
@@ -710,7 +711,7 @@ func (r *obtaining) orderKey(set *certfolder.Set, current *certfolder.Version) (
 		return key, nil
 	}
 	if key, err = certs.NewKey(r.plan.Key); err != nil {
-		return nil, BadUse(err, "--key", "write ecdsa or rsa")
+		return nil, work.BadUse(err, "--key", "write ecdsa or rsa")
 	}
 	if r.o.KeepKey && current != nil {
 		key = current.Key
@@ -784,7 +785,7 @@ func (r *obtaining) permitted(ctx context.Context, names []string) error {
 		if len(allowed) > 0 {
 			who = "only " + strings.Join(allowed, ", ")
 		}
-		return Failed(nil, fmt.Sprintf("the DNS of %s lets %s issue certificates for %s (CAA); this authority goes by %s", at, who, name, strings.Join(r.ca.Issuers, ", ")),
+		return work.Failed(nil, fmt.Sprintf("the DNS of %s lets %s issue certificates for %s (CAA); this authority goes by %s", at, who, name, strings.Join(r.ca.Issuers, ", ")),
 			fmt.Sprintf("add a CAA record: %s. CAA 0 issue %q; or take an authority that is allowed", at, r.ca.Issuers[0]))
 	}
 	return nil

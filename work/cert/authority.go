@@ -1,4 +1,4 @@
-package work
+package cert
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 
 	"trimlantern/outside/acme"
 	"trimlantern/outside/probe"
+	"trimlantern/work"
 )
 
 // authorityFault says in a user's words what an authority answered, and what to do.
@@ -18,12 +19,12 @@ func authorityFault(err error, directory string) error {
 	var r *acme.Refused
 	if !errors.As(err, &r) {
 		if errors.Is(err, acme.ErrClear) {
-			return BadUse(nil, fmt.Sprintf("%q is no https address", directory), "write the whole address of the authority's directory: --directory https://…")
+			return work.BadUse(nil, fmt.Sprintf("%q is no https address", directory), "write the whole address of the authority's directory: --directory https://…")
 		}
-		return Failed(err, "the authority "+HostOf(directory), "run the same command again")
+		return work.Failed(err, "the authority "+work.HostOf(directory), "run the same command again")
 	}
 	what, do := refusalWords(r, directory)
-	return &Fault{Code: World, What: what, Do: do, Err: &told{r}}
+	return &work.Fault{Code: work.World, What: what, Do: do, Err: &told{r}}
 }
 
 // told carries a refusal along whose words are in the fault already.
@@ -62,7 +63,7 @@ var authoritySteps = map[acme.Step]string{
 
 // refusalWords say what a refusal means and what to do.
 func refusalWords(r *acme.Refused, directory string) (what, do string) {
-	host := HostOf(directory)
+	host := work.HostOf(directory)
 	again := "run the same command again: it goes on where it was"
 	switch r.Kind {
 	case acme.Unreached:

@@ -1,4 +1,4 @@
-package work
+package cert
 
 import (
 	"bytes"
@@ -21,7 +21,7 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/outside/proof"
-	"trimlantern/outside/sitefile"
+	"trimlantern/work"
 )
 
 // Requested is what cert request wrote.
@@ -32,22 +32,22 @@ type Requested struct {
 }
 
 // Code is the exit code that it comes to.
-func (*Requested) Code() int { return Clean }
+func (*Requested) Code() int { return work.Clean }
 
-// CertRequest makes a private key and a signing request for all names of the site, in
+// Request makes a private key and a signing request for all names of the site, in
 // files of folder; files that are there are never overwritten.
-func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
-	if err := j.keepable(folder); err != nil {
+func Request(j *work.Job, folder, kind string) (*Requested, error) {
+	if err := j.PrivatePlace(folder); err != nil {
 		return nil, err
 	}
 	key, request, err := certs.Request(kind, j.Site.NetworkHosts())
 	if err != nil {
-		return nil, BadUse(err, "the request cannot be made", "see trimlantern cert request --help")
+		return nil, work.BadUse(err, "the request cannot be made", "see trimlantern cert request --help")
 	}
 	out := &Requested{Names: j.Site.NetworkHosts(), Key: filepath.Join(folder, j.Site.Host+".key.pem"), Request: filepath.Join(folder, j.Site.Host+".csr.pem")}
 	for _, f := range []string{out.Key, out.Request} {
 		if _, err := os.Lstat(f); err == nil {
-			return nil, BadUse(nil, f+" is there already", "move it away first: a key that is in use must not be lost")
+			return nil, work.BadUse(nil, f+" is there already", "move it away first: a key that is in use must not be lost")
 		}
 	}
 	if err := writeNew(out.Key, key, 0o600); err != nil {
@@ -59,25 +59,9 @@ func (j *Job) CertRequest(folder, kind string) (*Requested, error) {
 	return out, nil
 }
 
-// keepable refuses to keep a private key where a web server could hand it out.
-func (j *Job) keepable(folder string) error {
-	dir, err := filepath.Abs(folder)
-	if err != nil {
-		return Failed(err, "cannot determine the current folder", "change to a folder that exists")
-	}
-	if why, yes := sitefile.InWebRoot(dir); yes {
-		safe := "another folder"
-		if j.File.Path != "" {
-			safe = filepath.Dir(j.File.Path)
-		}
-		return BadUse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the private key", dir, why), "name a folder that no web server serves: "+safe)
-	}
-	return nil
-}
-
 func writeNew(file string, b []byte, mode os.FileMode) error {
 	if err := disk.CreateNew(file, b, mode); err != nil {
-		return Failed(err, "the file cannot be written", "name a folder that is writable and has room")
+		return work.Failed(err, "the file cannot be written", "name a folder that is writable and has room")
 	}
 	return nil
 }
@@ -95,19 +79,19 @@ type Checked struct {
 func (c *Checked) Code() int {
 	for _, p := range c.Points {
 		if p.Grade.Fault() {
-			return Remain
+			return work.Remain
 		}
 	}
-	return Clean
+	return work.Clean
 }
 
 // maxPaper bounds the size of one file.
 const maxPaper = 4 << 20
 
-// CertCheck looks what files hold, whether it belongs together and is whole, and with
+// Check looks what files hold, whether it belongs together and is whole, and with
 // folder writes it there in the order that servers want.
 // Files that are there already are kept under another name, and are not replaced by what visitors could not use.
-func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
+func Check(j *work.Job, files []string, o CheckOptions) (*Checked, error) {
 	out := &Checked{Kept: []string{}}
 	password, err := o.password()
 	if err != nil {
@@ -116,20 +100,20 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	for _, file := range files {
 		b, err := disk.Read(file, maxPaper)
 		if errors.Is(err, disk.ErrTooLarge) {
-			return nil, BadUse(nil, file+" is too large for a certificate", "name the files that the authority sent, and the key")
+			return nil, work.BadUse(nil, file+" is too large for a certificate", "name the files that the authority sent, and the key")
 		}
 		if err != nil {
-			return nil, BadUse(err, "the file cannot be read", "name the files that the authority sent, and the key")
+			return nil, work.BadUse(err, "the file cannot be read", "name the files that the authority sent, and the key")
 		}
 		papers, err := certs.Read(file, b, password)
 		if err != nil {
-			return nil, BadUse(nil, file+" "+err.Error(), "name the files that the authority sent, and the key")
+			return nil, work.BadUse(nil, file+" "+err.Error(), "name the files that the authority sent, and the key")
 		}
 		out.Papers = append(out.Papers, papers...)
 	}
 	bundle, err := certs.Sort(out.Papers, j.Site.NetworkHosts())
 	if err != nil {
-		return nil, BadUse(nil, err.Error(), "name the file with the site's certificate too")
+		return nil, work.BadUse(nil, err.Error(), "name the file with the site's certificate too")
 	}
 	client, err := j.Web()
 	if err != nil {
@@ -140,7 +124,7 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 			out.Points = append(out.Points, point.Point{ID: "file", About: []string{}, Grade: point.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
 		}
 	}
-	sent := certs.Sent{Chain: bundle.Chain, Names: j.certified(bundle.Chain[0]), Roots: client.Roots(), Now: j.Now(), Soon: o.Soon}
+	sent := certs.Sent{Chain: bundle.Chain, Names: named(j, bundle.Chain[0]), Roots: client.Roots(), Now: j.Now(), Soon: o.Soon}
 	out.Points = append(out.Points, sent.Judge()...)
 	hasKey := false
 	for _, p := range out.Papers {
@@ -161,9 +145,9 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	folder := o.Folder
 	chain, key, err := bundle.PEM()
 	if err != nil {
-		return nil, BadUse(err, "the files cannot be written", "check the key")
+		return nil, work.BadUse(err, "the files cannot be written", "check the key")
 	}
-	if err := j.keepable(folder); err != nil {
+	if err := j.PrivatePlace(folder); err != nil {
 		return nil, err
 	}
 	chainFile, keyFile := filepath.Join(folder, j.Site.Host+".chain.pem"), filepath.Join(folder, j.Site.Host+".key.pem")
@@ -171,12 +155,12 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 		out.Points = append(out.Points, point.Point{ID: "kept", About: []string{}, Grade: point.Stop, What: chainFile + " was not replaced", Why: "visitors could not use the new certificate", Do: "fix what is named above, then run the same command again"})
 		return out, nil
 	}
-	if err := j.writeKept(out, chainFile, chain, 0o644); err != nil {
+	if err := writeKept(j, out, chainFile, chain, 0o644); err != nil {
 		return nil, err
 	}
 	out.Chain = chainFile
 	if key != nil {
-		if err := j.writeKept(out, keyFile, key, 0o600); err != nil {
+		if err := writeKept(j, out, keyFile, key, 0o600); err != nil {
 			return nil, err
 		}
 		out.Key = keyFile
@@ -184,31 +168,31 @@ func (j *Job) CertCheck(files []string, o CertOptions) (*Checked, error) {
 	return out, nil
 }
 
-// CertOptions say what is done with certificate files.
-type CertOptions struct {
+// CheckOptions say what is done with certificate files.
+type CheckOptions struct {
 	Folder       string        // where chain and key are written; "": nowhere
 	Soon         time.Duration // a certificate that ends within it needs attention
 	PasswordEnv  string        // the variable with the password of a .p12 file
 	PasswordFile string        // or the file that holds nothing else
 }
 
-func (o CertOptions) password() (string, error) {
+func (o CheckOptions) password() (string, error) {
 	if o.PasswordFile == "" {
 		return os.Getenv(o.PasswordEnv), nil
 	}
-	b, err := disk.ReadTrusted(o.PasswordFile, maxSettings)
-	if refused := Untrusted(err); refused != nil {
+	b, err := disk.ReadTrusted(o.PasswordFile, work.MaxSettings)
+	if refused := work.Untrusted(err); refused != nil {
 		return "", refused
 	}
 	if err != nil {
-		return "", BadUse(err, "the password file cannot be read", "name a file that you may read")
+		return "", work.BadUse(err, "the password file cannot be read", "name a file that you may read")
 	}
 	return strings.TrimRight(string(b), "\r\n"), nil
 }
 
-// certified returns the names that a certificate should have: those of the site, and those of each sister site
+// named returns the names that a certificate should have: those of the site, and those of each sister site
 // that it is also for. A sister may have a certificate of its own.
-func (j *Job) certified(leaf *x509.Certificate) (names []string) {
+func named(j *work.Job, leaf *x509.Certificate) (names []string) {
 	for _, site := range j.Site.Network() {
 		if slices.ContainsFunc(site.Hosts(), func(n string) bool { return leaf.VerifyHostname(n) == nil }) {
 			names = append(names, site.Hosts()...)
@@ -221,7 +205,7 @@ func (j *Job) certified(leaf *x509.Certificate) (names []string) {
 }
 
 // writeKept writes a file; one that is there and holds something else is kept beside it.
-func (j *Job) writeKept(out *Checked, file string, b []byte, mode os.FileMode) error {
+func writeKept(j *work.Job, out *Checked, file string, b []byte, mode os.FileMode) error {
 	now, err := disk.Read(file, maxPaper)
 	if err == nil && bytes.Equal(now, b) {
 		return nil
@@ -230,7 +214,7 @@ func (j *Job) writeKept(out *Checked, file string, b []byte, mode os.FileMode) e
 	if err == nil {
 		kept = file + "." + j.Now().UTC().Format("20060102-150405") + ".old"
 		if err := os.Rename(file, kept); err != nil {
-			return Failed(err, "the file of before cannot be kept", "make the folder writable")
+			return work.Failed(err, "the file of before cannot be kept", "make the folder writable")
 		}
 	}
 	if err := writeNew(file, b, mode); err != nil {
@@ -264,22 +248,22 @@ type ProofAsked struct {
 func (p *Proof) Code() int {
 	for _, a := range p.Asked {
 		if !a.OK {
-			return Remain
+			return work.Remain
 		}
 	}
-	return Clean
+	return work.Clean
 }
 
-// CertProof puts a file below the well-known folder of root, asks for it over HTTP under every name and at every
+// Prove puts a file below the well-known folder of root, asks for it over HTTP under every name and at every
 // address as an authority would, and takes it away again unless keep is set. Without name and content it makes
 // some up.
-func (j *Job) CertProof(ctx context.Context, root, name, content string, folder int, keep bool) (_ *Proof, err error) {
+func Prove(ctx context.Context, j *work.Job, root, name, content string, folder int, keep bool) (_ *Proof, err error) {
 	defer j.Progress.End()
 	if name == "" {
 		name, content = "trimlantern-"+rand.Text(), rand.Text()
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsAny(name, `/\`) {
-		return nil, BadUse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
+		return nil, work.BadUse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
 	}
 	client, err := j.Web()
 	if err != nil {
@@ -290,30 +274,30 @@ func (j *Job) CertProof(ctx context.Context, root, name, content string, folder 
 	placed, err := files.Plan(ctx, claim)
 	switch {
 	case errors.Is(err, fs.ErrExist):
-		return nil, Failed(nil, filepath.Join(placed.Root, placed.File)+" is there already", "remove it first, if nobody needs it")
+		return nil, work.Failed(nil, filepath.Join(placed.Root, placed.File)+" is there already", "remove it first, if nobody needs it")
 	case err != nil:
-		return nil, BadUse(err, root+" is no folder", "name the folder that the server serves the site from")
+		return nil, work.BadUse(err, root+" is no folder", "name the folder that the server serves the site from")
 	}
 	out := &Proof{File: filepath.Join(placed.Root, placed.File), Kept: keep, Asked: []ProofAsked{}}
 	if err := files.Put(ctx, placed, claim); err != nil {
 		_ = files.Remove(ctx, placed) // what failed first counts
-		return nil, Failed(err, "the file cannot be written", "make "+root+" writable")
+		return nil, work.Failed(err, "the file cannot be written", "make "+root+" writable")
 	}
 	if !keep {
 		defer func() {
 			if failed := files.Remove(context.WithoutCancel(ctx), placed); failed != nil && err == nil {
-				err = Failed(failed, "the file cannot be removed", "remove it by hand: "+out.File)
+				err = work.Failed(failed, "the file cannot be removed", "remove it by hand: "+out.File)
 			}
 		}()
 	}
 	for _, host := range j.Site.NetworkHosts() {
-		out.Asked = append(out.Asked, j.askProof(ctx, client, host, files.Folder+name, content)...)
+		out.Asked = append(out.Asked, askProof(ctx, j, client, host, files.Folder+name, content)...)
 	}
 	return out, nil
 }
 
 // askProof asks for a proof of one name at each of its addresses.
-func (j *Job) askProof(ctx context.Context, client *fetch.Client, host, path, content string) (all []ProofAsked) {
+func askProof(ctx context.Context, j *work.Job, client *fetch.Client, host, path, content string) (all []ProofAsked) {
 	asked := ProofAsked{URL: "http://" + host + path}
 	j.Progress.At("asking "+asked.URL, 0, 0)
 	addrs, err := probe.Addresses(ctx, client, host, "80")
@@ -332,7 +316,7 @@ func (j *Job) askProof(ctx context.Context, client *fetch.Client, host, path, co
 			one.Why = probe.Failure(err)
 		default:
 			if one.OK = true; redirects > 0 {
-				one.Why = "after " + CountOf(redirects, "redirect") + "; some authorities follow none"
+				one.Why = "after " + work.CountOf(redirects, "redirect") + "; some authorities follow none"
 			}
 		}
 		all = append(all, one)

@@ -1,4 +1,4 @@
-package work
+package cert
 
 import (
 	"context"
@@ -26,6 +26,7 @@ import (
 	"trimlantern/core/certs"
 	"trimlantern/demo/authority"
 	"trimlantern/outside/certfolder"
+	"trimlantern/work"
 )
 
 type silence struct{}
@@ -36,7 +37,7 @@ func (silence) End()                    {}
 // year is a site, its server and an authority, in days that the test counts.
 type year struct {
 	t         *testing.T
-	job       *Job
+	job       *work.Job
 	authority *authority.Authority
 	now       time.Time
 	random    *rand.Rand
@@ -109,7 +110,7 @@ func newYear(t *testing.T, o authority.Options) *year {
 	trust := filepath.Join(y.dir, "ca.pem")
 	require.NoError(t, os.WriteFile(trust, y.authority.Root(), 0o600))
 
-	y.job, err = OpenAddress("https://ternrock.example", []string{"www.ternrock.example"}, nil, silence{})
+	y.job, err = work.OpenAddress("https://ternrock.example", []string{"www.ternrock.example"}, nil, silence{})
 	require.NoError(t, err)
 	y.job.Keep(filepath.Join(y.dir, "home"))
 	require.NotNil(t, y.job.Book)
@@ -188,9 +189,9 @@ func TestYearOfRenewals(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			y := newYear(t, c.o)
-			r, err := y.job.Obtain(context.Background(), y.options())
+			r, err := Obtain(context.Background(), y.job, y.options())
 			require.NoError(t, err)
-			require.Equal(t, Clean, r.Code(), "%+v", r.Certificates)
+			require.Equal(t, work.Clean, r.Code(), "%+v", r.Certificates)
 			require.True(t, y.up())
 			y.mu.Lock()
 			y.failing = true
@@ -200,9 +201,9 @@ func TestYearOfRenewals(t *testing.T) {
 				y.mu.Lock()
 				y.now = y.now.Add(24 * time.Hour / time.Duration(c.runs))
 				y.mu.Unlock()
-				r, err := y.job.Renew(context.Background(), ObtainOptions{pause: time.Millisecond})
+				r, err := Renew(context.Background(), y.job, ObtainOptions{pause: time.Millisecond})
 				require.NoError(t, err)
-				if r.Code() != Clean {
+				if r.Code() != work.Clean {
 					failed++
 				}
 				require.True(t, y.up(), "on %s: %+v", y.clock(), r.Certificates)
@@ -211,7 +212,7 @@ func TestYearOfRenewals(t *testing.T) {
 			assert.Greater(t, failed, 0)
 			assert.LessOrEqual(t, len(y.authority.Issued()), c.most)
 			assert.NoFileExists(t, filepath.Join(y.dir, "www", ".well-known"))
-			trouble, err := y.job.Renewals()
+			trouble, err := Renewals(y.job)
 			require.NoError(t, err)
 			require.Len(t, trouble, 1)
 		})

@@ -1,4 +1,4 @@
-package work
+package cert
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 	"trimlantern/outside/certfolder"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/probe"
+	"trimlantern/work"
 )
 
 // place puts a certificate where the server reads it, has the server read it, and looks whether it is served. What
@@ -101,9 +102,9 @@ func (r *obtaining) swap(set *certfolder.Set, v *certfolder.Version, before stri
 	for _, f := range files {
 		if err := certfolder.Put(f.path, f.after, f.mode); err != nil {
 			if back := errors.Join(change.Restore(), set.SetSwap(nil)); back != nil {
-				return Failed(errors.Join(err, back), f.path+" cannot be written, and what was replaced cannot be put back", "run the same command again once it can")
+				return work.Failed(errors.Join(err, back), f.path+" cannot be written, and what was replaced cannot be put back", "run the same command again once it can")
 			}
-			return Failed(err, f.path+" cannot be written", "make its folder writable, or run the command as root; nothing was replaced")
+			return work.Failed(err, f.path+" cannot be written", "make its folder writable, or run the command as root; nothing was replaced")
 		}
 		c.Files = append(c.Files, f.path)
 	}
@@ -118,7 +119,7 @@ const servedWithin = 10 * time.Second
 
 // check has the server read the files, and compares what the site's addresses show with before.
 func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.Set, leaf *x509.Certificate, was []Served, listened []string) error {
-	if err := r.job.reload(ctx, r.plan.After); err != nil {
+	if err := r.job.Reload(ctx, r.plan.After); err != nil {
 		return r.takeBack(ctx, c, set, leaf, was, "the server does not take it: "+err.Error())
 	}
 	for began := time.Now(); ; {
@@ -148,12 +149,12 @@ func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolde
 		err = errors.Join(change.Restore(), set.Use(change.Before))
 	}
 	if err != nil {
-		return Failed(err, "the new certificate harms the site ("+why+"), and the files cannot be put back", "put them back by hand; copies are in "+set.Path())
+		return work.Failed(err, "the new certificate harms the site ("+why+"), and the files cannot be put back", "put them back by hand; copies are in "+set.Path())
 	}
 	c.Files = []string{}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	if err := r.job.reload(ctx, r.plan.After); err != nil {
+	if err := r.job.Reload(ctx, r.plan.After); err != nil {
 		c.Problem += "; after the old files were put back: " + err.Error()
 	}
 	for began := time.Now(); ; r.rest(ctx, 300*time.Millisecond) {
@@ -283,15 +284,15 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 				f.mode = info.Mode().Perm()
 			}
 		case !errors.Is(err, fs.ErrNotExist):
-			return nil, BadUse(err, path+" cannot be read", "name the files that the server's configuration names, as a user who may read and replace them")
+			return nil, work.BadUse(err, path+" cannot be read", "name the files that the server's configuration names, as a user who may read and replace them")
 		case part == "":
-			return nil, BadUse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", path))
+			return nil, work.BadUse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", path))
 		case part == "key" || part == "all":
 			f.mode = 0o600
 		}
 		if part == "" {
 			if part = holds(f.before); part == "" {
-				return nil, BadUse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+path)
+				return nil, work.BadUse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+path)
 			}
 		}
 		out, parts = append(out, f), append(parts, part)
@@ -311,7 +312,7 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 		}
 	}
 	if len(out) > 0 && !slices.Contains(parts, "all") && !(slices.Contains(parts, "key") && (slices.Contains(parts, "fullchain") || slices.Contains(parts, "leaf"))) {
-		return nil, BadUse(nil, "the files to install are not both a key and a certificate", "name both with --install-as: the server does not start with a key that does not belong to its certificate")
+		return nil, work.BadUse(nil, "the files to install are not both a key and a certificate", "name both with --install-as: the server does not start with a key that does not belong to its certificate")
 	}
 	return out, nil
 }

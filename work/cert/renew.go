@@ -1,4 +1,4 @@
-package work
+package cert
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/certs"
 	"trimlantern/outside/acme"
 	"trimlantern/outside/certfolder"
+	"trimlantern/work"
 )
 
 // askedAnew is how often an authority is asked when a certificate is to be renewed.
@@ -17,14 +18,14 @@ const askedAnew = 6 * time.Hour
 
 // Renew renews the certificates of the site that are due: when a third of their life is left, or when the
 // authority says (RFC 9773). It repeats what was asked for the last time.
-func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
+func Renew(ctx context.Context, j *work.Job, o ObtainOptions) (*Obtained, error) {
 	defer j.Progress.End()
-	dir, err := j.certFolder(o.Folder)
+	dir, err := folderOf(j, o.Folder)
 	if err != nil {
 		return nil, folderFault(err)
 	}
 	there, err := certfolder.There(dir)
-	if refused := Untrusted(err); refused != nil {
+	if refused := work.Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err == nil && there != nil {
@@ -34,12 +35,12 @@ func (j *Job) Renew(ctx context.Context, o ObtainOptions) (*Obtained, error) {
 		}
 	}
 	if err != nil {
-		return nil, Failed(err, "what was asked for before cannot be read", "obtain a certificate anew: trimlantern cert obtain")
+		return nil, work.Failed(err, "what was asked for before cannot be read", "obtain a certificate anew: trimlantern cert obtain")
 	}
 	if there == nil {
-		return nil, BadUse(nil, "no certificate of this site was obtained by this program", "obtain one first: trimlantern cert obtain --directory https://…")
+		return nil, work.BadUse(nil, "no certificate of this site was obtained by this program", "obtain one first: trimlantern cert obtain --directory https://…")
 	}
-	r, release, err := j.obtaining(o)
+	r, release, err := begin(j, o)
 	if err != nil {
 		return nil, err
 	}
@@ -120,11 +121,11 @@ func (r Renewal) Trouble(now time.Time) string {
 }
 
 // Renewals returns what is known of the certificates that this program obtained for the site.
-func (j *Job) Renewals() ([]Renewal, error) {
+func Renewals(j *work.Job) ([]Renewal, error) {
 	if j.Book == nil {
 		return nil, nil
 	}
-	dir, err := j.certFolder("")
+	dir, err := folderOf(j, "")
 	if err != nil {
 		return nil, err
 	}
@@ -172,16 +173,16 @@ type Revoked struct {
 }
 
 // Code is the exit code that it comes to.
-func (*Revoked) Code() int { return Clean }
+func (*Revoked) Code() int { return work.Clean }
 
 // Revoke has the authority revoke the certificate of one host that is in use, or the one called version. One that
 // the site still serves is refused, unless anyway is set: browsers would turn visitors away.
-func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason string, anyway bool) (*Revoked, error) {
+func Revoke(ctx context.Context, j *work.Job, o ObtainOptions, host, version, reason string, anyway bool) (*Revoked, error) {
 	defer j.Progress.End()
 	if _, ok := acme.Reasons[reason]; !ok {
-		return nil, BadUse(nil, fmt.Sprintf("%q is no reason", reason), "write unspecified, key-compromise, superseded or cessation")
+		return nil, work.BadUse(nil, fmt.Sprintf("%q is no reason", reason), "write unspecified, key-compromise, superseded or cessation")
 	}
-	r, release, err := j.obtaining(o)
+	r, release, err := begin(j, o)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +191,7 @@ func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason
 		host = j.Site.Host
 	}
 	if !slices.Contains(j.Site.NetworkHosts(), host) {
-		return nil, BadUse(nil, host+" is none of the site's names", "name one of them")
+		return nil, work.BadUse(nil, host+" is none of the site's names", "name one of them")
 	}
 	set, err := r.folder.Set(host)
 	if err != nil {
@@ -203,15 +204,15 @@ func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason
 	}
 	v, err := set.Read(version)
 	if err != nil {
-		return nil, BadUse(nil, "there is no certificate "+version+" of "+host, "see the folders in "+set.Path())
+		return nil, work.BadUse(nil, "there is no certificate "+version+" of "+host, "see the folders in "+set.Path())
 	}
 	if v == nil {
-		return nil, BadUse(nil, "no certificate of "+host+" is in use", "name one of the folders in "+set.Path()+" with --version NAME")
+		return nil, work.BadUse(nil, "no certificate of "+host+" is in use", "name one of the folders in "+set.Path()+" with --version NAME")
 	}
 	leaf := v.Chain[0]
 	c := Certificate{Host: host, Names: leaf.DNSNames}
 	if shows := slices.IndexFunc(r.served(ctx, &c, leaf), func(s Served) bool { return s.New || s.Why == alone }); shows >= 0 && !anyway {
-		return nil, BadUse(nil, "the site serves this certificate", "put a new one in place first: trimlantern cert obtain --again; then revoke the old one: --version "+version+"; or revoke it at once with --anyway: browsers will turn visitors away")
+		return nil, work.BadUse(nil, "the site serves this certificate", "put a new one in place first: trimlantern cert obtain --again; then revoke the old one: --version "+version+"; or revoke it at once with --anyway: browsers will turn visitors away")
 	}
 	if err := r.open(ctx); err != nil {
 		return nil, err
@@ -230,5 +231,5 @@ func (j *Job) Revoke(ctx context.Context, o ObtainOptions, host, version, reason
 	if err != nil {
 		return nil, keepFault(err, r.folder)
 	}
-	return &Revoked{Host: host, Names: leaf.DNSNames, Until: leaf.NotAfter.UTC(), Reason: reason}, j.note("revoke", host+" ("+reason+")", 0)
+	return &Revoked{Host: host, Names: leaf.DNSNames, Until: leaf.NotAfter.UTC(), Reason: reason}, j.Note("revoke", host+" ("+reason+")", 0)
 }

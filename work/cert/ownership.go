@@ -1,4 +1,4 @@
-package work
+package cert
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"trimlantern/outside/dns"
 	"trimlantern/outside/probe"
 	"trimlantern/outside/proof"
+	"trimlantern/work"
 )
 
 // Ways are how the ownership of a name can be proven, as a user names them.
@@ -45,12 +46,12 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 	wild := slices.IndexFunc(c.Names, func(n string) bool { return strings.HasPrefix(n, "*.") })
 	wanted := r.wanted()
 	if wild >= 0 && (wanted == "" || wanted == "file" || wanted == "listener") {
-		return BadUse(nil, c.Names[wild]+" can only be proven in the DNS", "add --dns-update SERVER --dns-update-key FILE, --dns-hook PROGRAM, or --proof dns-by-hand")
+		return work.BadUse(nil, c.Names[wild]+" can only be proven in the DNS", "add --dns-update SERVER --dns-update-key FILE, --dns-hook PROGRAM, or --proof dns-by-hand")
 	}
 	var err error
 	switch {
 	case r.plan.Anyway && wanted == "":
-		return BadUse(nil, "--anyway needs a way of proof: what is not tried cannot be chosen", "name one: --root FOLDER, --listen ADDRESS:PORT, --dns-update, --dns-hook or --proof dns-by-hand")
+		return work.BadUse(nil, "--anyway needs a way of proof: what is not tried cannot be chosen", "name one: --root FOLDER, --listen ADDRESS:PORT, --dns-update, --dns-hook or --proof dns-by-hand")
 	case r.plan.Anyway && wanted == "file":
 		if roots := r.roots(); len(roots) > 0 {
 			r.use(c, wanted, &proof.Files{Root: func(string) string { return roots[0] }})
@@ -75,7 +76,7 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 	if err != nil || r.way != nil {
 		return err
 	}
-	return Failed(nil, "the ownership of the site's names cannot be proven from here", "name the folder that the server serves (--root FOLDER), or prove it in the DNS (--proof dns-by-hand); if only this machine cannot see the site, add --anyway")
+	return work.Failed(nil, "the ownership of the site's names cannot be proven from here", "name the folder that the server serves (--root FOLDER), or prove it in the DNS (--proof dns-by-hand); if only this machine cannot see the site, add --anyway")
 }
 
 // use takes a way.
@@ -231,7 +232,7 @@ func (r *obtaining) put(ctx context.Context, w proof.Way, set *certfolder.Set, p
 		var failed error
 		for _, p := range placed {
 			if err := w.Remove(ctx, p); err != nil {
-				failed = errors.Join(failed, Failed(err, "the proof of "+p.Name+" cannot be removed", "run the same command again, or remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record))
+				failed = errors.Join(failed, work.Failed(err, "the proof of "+p.Name+" cannot be removed", "run the same command again, or remove it by hand: "+filepath.Join(p.Root, p.File)+p.Record))
 			}
 		}
 		if failed != nil {
@@ -312,10 +313,10 @@ func (r *obtaining) rest(ctx context.Context, d time.Duration) {
 func (r *obtaining) resolver() (*dns.Client, error) {
 	c, err := dns.New(append(slices.Clone(r.plan.Resolvers), "")[0])
 	if errors.Is(err, dns.ErrNone) {
-		return nil, Failed(nil, "no name server is known to ask", "name one: --resolver 192.0.2.53")
+		return nil, work.Failed(nil, "no name server is known to ask", "name one: --resolver 192.0.2.53")
 	}
 	if err != nil {
-		return nil, BadUse(err, "--resolver", "write the address of a name server: --resolver 192.0.2.53")
+		return nil, work.BadUse(err, "--resolver", "write the address of a name server: --resolver 192.0.2.53")
 	}
 	return c, nil
 }
@@ -329,15 +330,15 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 	var w proof.Way = &proof.Program{Path: r.plan.Program}
 	if wanted == "dns-update" {
 		if r.plan.Update == "" || r.plan.UpdateKey == "" {
-			return BadUse(nil, "the name server or its key is not named", "add --dns-update SERVER --dns-update-key FILE")
+			return work.BadUse(nil, "the name server or its key is not named", "add --dns-update SERVER --dns-update-key FILE")
 		}
 		server, err := dns.ServerAddr(ctx, r.plan.Update)
 		if err != nil {
-			return Failed(err, "--dns-update", "name the server that takes updates of the zone")
+			return work.Failed(err, "--dns-update", "name the server that takes updates of the zone")
 		}
 		w = &proof.Update{Client: client, Server: server, KeyFile: r.plan.UpdateKey}
 	} else if r.plan.Program == "" {
-		return BadUse(nil, "no program is named", "add --dns-hook PROGRAM")
+		return work.BadUse(nil, "no program is named", "add --dns-hook PROGRAM")
 	}
 	var placed []proof.Placed
 	var claims []proof.Claim
@@ -349,7 +350,7 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 		r.job.Progress.At("trying a record for "+claim.Name, 0, 0)
 		p, err := w.Plan(ctx, claim)
 		if err != nil {
-			return Failed(err, "the record for "+claim.Name+" cannot be made", "check --dns-update, and that the server has the zone")
+			return work.Failed(err, "the record for "+claim.Name+" cannot be made", "check --dns-update, and that the server has the zone")
 		}
 		placed, claims = append(placed, p), append(claims, claim)
 	}
@@ -360,20 +361,14 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 	remove, err := r.put(ctx, w, set, &certfolder.Pending{}, placed, claims)
 	if err == nil {
 		err = r.awaitRecords(ctx, c, placed, r.waiting(recordSeen), lookRecord, false)
-	} else if !isFault(err) {
-		err = Failed(err, "the record cannot be made", "fix that, then run the same command again")
+	} else if !work.IsFault(err) {
+		err = work.Failed(err, "the record cannot be made", "fix that, then run the same command again")
 	}
 	if err = errors.Join(err, remove()); err != nil {
 		return err
 	}
 	r.use(c, wanted, w)
 	return nil
-}
-
-// isFault reports whether an error says already what to do.
-func isFault(err error) bool {
-	var f *Fault
-	return errors.As(err, &f)
 }
 
 func (r *obtaining) waiting(usual time.Duration) time.Duration {
@@ -405,9 +400,9 @@ func (r *obtaining) awaitRecords(ctx context.Context, c *Certificate, placed []p
 		}
 		if left <= 0 {
 			at := slices.IndexFunc(c.Records, func(rec Record) bool { return rec.Why != "" })
-			return Failed(nil, fmt.Sprintf("the record %s is not seen after %s: %s", c.Records[at].Name, spanWords(most), c.Records[at].Why), "see that the zone's servers answer with it; a longer time: --wait TIME")
+			return work.Failed(nil, fmt.Sprintf("the record %s is not seen after %s: %s", c.Records[at].Name, spanWords(most), c.Records[at].Why), "see that the zone's servers answer with it; a longer time: --wait TIME")
 		}
-		r.job.Progress.At(fmt.Sprintf("waiting for %s to be seen (%s left)", CountOf(missing, "record"), left.Round(time.Second)), 0, 0)
+		r.job.Progress.At(fmt.Sprintf("waiting for %s to be seen (%s left)", work.CountOf(missing, "record"), left.Round(time.Second)), 0, 0)
 		r.rest(ctx, min(pause, left))
 	}
 }
@@ -492,7 +487,7 @@ func (r *obtaining) prove(ctx context.Context, c *Certificate, set *certfolder.S
 		claim := proof.Claim{Name: ch.Name, Token: ch.Token, Value: ch.Value}
 		p, err := r.way.Plan(ctx, claim)
 		if err != nil {
-			return false, Failed(err, "the proof of "+ch.Name+" cannot be put in place", "fix that, then run the same command again")
+			return false, work.Failed(err, "the proof of "+ch.Name+" cannot be put in place", "fix that, then run the same command again")
 		}
 		placed, claims = append(placed, p), append(claims, claim)
 	}
@@ -506,8 +501,8 @@ func (r *obtaining) prove(ctx context.Context, c *Certificate, set *certfolder.S
 		}
 	}()
 	if err != nil {
-		if !isFault(err) {
-			err = Failed(err, "the proof cannot be put in place", "fix that, then run the same command again")
+		if !work.IsFault(err) {
+			err = work.Failed(err, "the proof cannot be put in place", "fix that, then run the same command again")
 		}
 		return false, err
 	}
@@ -556,7 +551,7 @@ func (r *obtaining) seen(ctx context.Context, c *Certificate, placed []proof.Pla
 	case r.way.Kind() == proof.HTTP:
 		for _, claim := range claims {
 			if why := r.fetched(ctx, claim); why != "" {
-				return false, Failed(nil, "the proof of "+claim.Name+" is not found: "+why, "let the server serve "+proof.Folder+" over plain HTTP, for every name; if only this machine cannot see it, add --anyway")
+				return false, work.Failed(nil, "the proof of "+claim.Name+" is not found: "+why, "let the server serve "+proof.Folder+" over plain HTTP, for every name; if only this machine cannot see it, add --anyway")
 			}
 		}
 		return false, nil
