@@ -392,9 +392,8 @@ func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, 
 		return nil
 	}
 	for {
-		s := j.survey(db, &verdicts{job: j, ctx: ctx}, nil, References, sheet.Choice{})
-		err := s.readAddresses(ctx, db, tables)
-		in.out.Addresses = s.out.Addresses
+		own, err := j.OwnAddresses(ctx, db, tables)
+		in.out.Addresses = own
 		if err == nil {
 			return nil
 		}
@@ -402,7 +401,7 @@ func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, 
 		if bare, ok := strings.CutPrefix(j.Site.Host, "www."); ok {
 			partner = bare
 		}
-		named := slices.ContainsFunc(s.out.Addresses, func(a AddressState) bool { return strings.EqualFold(HostOf(a.Value), partner) })
+		named := slices.ContainsFunc(own, func(a AddressState) bool { return strings.EqualFold(HostOf(a.Value), partner) })
 		if !named || slices.Contains(in.file.Also, partner) {
 			return err
 		}

@@ -324,6 +324,14 @@ func (s *survey) failed(err error, t database.Table) error {
 	return Failed(err, "reading table "+t.Name, "check the database server's log, then run the same command again")
 }
 
+// OwnAddresses returns the site's own addresses as the database has them. The error says that they are those of
+// another site, or cannot be read.
+func (j *Job) OwnAddresses(ctx context.Context, db database.Database, tables []database.Table) ([]AddressState, error) {
+	s := j.survey(db, &verdicts{job: j, ctx: ctx}, nil, References, sheet.Choice{})
+	err := s.readAddresses(ctx, db, tables)
+	return s.out.Addresses, err
+}
+
 // readAddresses looks at the site's own addresses and refuses a site that the
 // database is not of.
 func (s *survey) readAddresses(ctx context.Context, db database.Database, tables []database.Table) error {

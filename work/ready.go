@@ -12,13 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/net/publicsuffix"
-
 	"trimlantern/core/address"
 	"trimlantern/core/certs"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 )
@@ -202,21 +199,6 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 	}
 	r.partner(client, site)
 	return r.zone(client, site)
-}
-
-// unnamed returns the name that visitors of a site type as well, with www or without, where nobody named it.
-// People do not type www before a name below another.
-func (j *Job) unnamed(site address.Site) (names []string) {
-	bare := strings.TrimPrefix(site.Host, "www.")
-	if registered, err := publicsuffix.EffectiveTLDPlusOne(bare); err != nil || registered != bare || j.Offline {
-		return nil
-	}
-	for _, name := range []string{bare, "www." + bare} {
-		if !slices.Contains(j.Site.NetworkHosts(), name) {
-			names = append(names, name)
-		}
-	}
-	return names
 }
 
 // partner asks about the name that visitors type as well: the site's with www, or without.
@@ -559,12 +541,12 @@ func (r *readying) addresses() {
 		return
 	}
 	defer db.Close()
-	s := j.survey(db, &verdicts{job: j, ctx: r.ctx}, nil, References, sheet.Choice{})
-	if err := s.readAddresses(r.ctx, db, tables); err != nil {
+	own, err := j.OwnAddresses(r.ctx, db, tables)
+	if err != nil {
 		r.add("addresses", "", point.Stop, err.Error(), "the site file does not fit the database", "check site in the site file")
 		return
 	}
-	for _, a := range s.out.Addresses {
+	for _, a := range own {
 		what := a.Value + " is its " + a.Title
 		if a.Change {
 			what += "; trimlantern apply makes it secure"

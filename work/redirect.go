@@ -12,8 +12,6 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
-	"trimlantern/outside/fetch"
-	"trimlantern/outside/probe"
 )
 
 // RedirectTest is what a visitor meets who types any of the site's addresses.
@@ -238,46 +236,5 @@ func (j *Job) stale(ctx context.Context, out *RedirectTest) {
 	}
 	if res.Header.Get("Cache-Control") == "" && res.Header.Get("Expires") == "" {
 		add("The pages do not say how long they may be kept: browsers decide for themselves, and a reload shows the new one.")
-	}
-}
-
-// maxTravel is after how many hops a visitor's browser gives up.
-const maxTravel = 20
-
-// travel follows a journey hop by hop, as a visitor who comes for the first time.
-func (j *Job) travel(ctx context.Context, journey *hops.Journey) error {
-	client, err := j.Web()
-	if err != nil {
-		return err
-	}
-	follow(ctx, client.Visitor("", nil), journey)
-	return nil
-}
-
-// follow goes the way of a journey as a browser does: 301, 302 and 303 turn what was sent into a question
-// (RFC 9110 §15.4), and cookies are kept.
-func follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
-	method, at := journey.Method, journey.Typed
-	seen := map[string]bool{}
-	for range maxTravel {
-		res, location, err := visitor.Step(ctx, method, at)
-		if err != nil {
-			journey.Err = probe.Failure(err)
-			journey.Far = probe.Unreachable(err)
-			if len(journey.Hops) > 0 {
-				journey.Hops = append(journey.Hops, hops.Hop{URL: at, Method: method})
-			}
-			return
-		}
-		cookie := len(res.Cookies()) > 0
-		journey.Hops = append(journey.Hops, hops.Hop{URL: at, Method: method, Status: res.StatusCode, Location: location, Cookie: cookie && location != ""})
-		if location == "" || seen[method+at] && !cookie {
-			return
-		}
-		seen[method+at] = true
-		if method == "POST" && res.StatusCode <= 303 {
-			method = "GET"
-		}
-		at = location
 	}
 }

@@ -1,0 +1,70 @@
+package work
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"golang.org/x/net/publicsuffix"
+
+	"trimlantern/core/address"
+	"trimlantern/core/hops"
+	"trimlantern/outside/fetch"
+	"trimlantern/outside/probe"
+)
+
+// maxTravel is after how many hops a visitor's browser gives up.
+const maxTravel = 20
+
+// travel follows a journey hop by hop, as a visitor who comes for the first time.
+func (j *Job) travel(ctx context.Context, journey *hops.Journey) error {
+	client, err := j.Web()
+	if err != nil {
+		return err
+	}
+	follow(ctx, client.Visitor("", nil), journey)
+	return nil
+}
+
+// follow goes the way of a journey as a browser does: 301, 302 and 303 turn what was sent into a question
+// (RFC 9110 §15.4), and cookies are kept.
+func follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
+	method, at := journey.Method, journey.Typed
+	seen := map[string]bool{}
+	for range maxTravel {
+		res, location, err := visitor.Step(ctx, method, at)
+		if err != nil {
+			journey.Err = probe.Failure(err)
+			journey.Far = probe.Unreachable(err)
+			if len(journey.Hops) > 0 {
+				journey.Hops = append(journey.Hops, hops.Hop{URL: at, Method: method})
+			}
+			return
+		}
+		cookie := len(res.Cookies()) > 0
+		journey.Hops = append(journey.Hops, hops.Hop{URL: at, Method: method, Status: res.StatusCode, Location: location, Cookie: cookie && location != ""})
+		if location == "" || seen[method+at] && !cookie {
+			return
+		}
+		seen[method+at] = true
+		if method == "POST" && res.StatusCode <= 303 {
+			method = "GET"
+		}
+		at = location
+	}
+}
+
+// unnamed returns the name that visitors of a site type as well, with www or without, where nobody named it.
+// People do not type www before a name below another.
+func (j *Job) unnamed(site address.Site) (names []string) {
+	bare := strings.TrimPrefix(site.Host, "www.")
+	if registered, err := publicsuffix.EffectiveTLDPlusOne(bare); err != nil || registered != bare || j.Offline {
+		return nil
+	}
+	for _, name := range []string{bare, "www." + bare} {
+		if !slices.Contains(j.Site.NetworkHosts(), name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
