@@ -17,6 +17,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
+	"trimlantern/work/ready"
 	"trimlantern/work/status"
 )
 
@@ -41,8 +42,8 @@ var fleetJobs = []fleetJob{
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return status.Of(ctx, j) }, func() fleet.Result { return &status.Status{} }},
 	{"ready", "Which sites are ready for HTTPS", "Looks at names, certificate and both schemes of each site.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
-			return j.Ready(ctx, work.ReadyOptions{})
-		}, func() fleet.Result { return &work.Ready{} }},
+			return ready.Check(ctx, j, ready.Options{})
+		}, func() fleet.Result { return &ready.Result{} }},
 	{"preview", "What would change on each site", "Writes a change sheet for each site. Nothing is changed.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return j.Preview(ctx) }, func() fleet.Result { return &work.Preview{} }},
 	{"apply", "Carry out the newest change sheet of each site", "Carries out the newest change sheet of each site, as trimlantern apply does. trimlantern undo in the folder of a site takes it back.", true,

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
-	"trimlantern/work"
+	"trimlantern/work/ready"
 )
 
 // days is a duration that may be given in days, like 21d.
@@ -46,7 +46,7 @@ func (f days) Set(s string) error {
 }
 
 func (a *app) readyCommand() *cobra.Command {
-	o := work.ReadyOptions{}
+	o := ready.Options{}
 	c := &cobra.Command{
 		Use:   "ready",
 		Short: "Is the site ready for HTTPS? Names, certificate, pages, proxy",
@@ -71,7 +71,7 @@ the certificate ends soon. With --site it needs no site file.
 			if err != nil {
 				return err
 			}
-			r, err := j.Ready(c.Context(), o)
+			r, err := ready.Check(c.Context(), j, o)
 			if err != nil {
 				return err
 			}

@@ -10,6 +10,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
+	"trimlantern/work/ready"
 	"trimlantern/work/status"
 )
 
@@ -86,7 +87,7 @@ func OutcomeWords(o fleet.Outcome) string {
 			return onHTTPS(r)
 		}
 		return fmt.Sprintf("%d of %d steps; next: %s", done, len(r.Steps), r.Next)
-	case *work.Ready:
+	case *ready.Result:
 		for _, p := range r.Points {
 			if p.Counts() && p.Grade == r.Worst() {
 				return p.What

@@ -13,6 +13,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/guide"
+	"trimlantern/work/ready"
 	"trimlantern/work/status"
 )
 
@@ -209,7 +210,7 @@ func (t *Text) Brief(result any) {
 		}
 	case *work.Inited:
 		t.briefSite(r)
-	case *work.Ready:
+	case *ready.Result:
 		t.briefReady(r)
 	case guide.Support:
 		t.printf("\n")
@@ -285,7 +286,7 @@ func (t *Text) briefSite(r *work.Inited) {
 	t.printf("  %s\n", t.faint("kept in "+t.clip(r.Path, 66)))
 }
 
-func (t *Text) briefReady(r *work.Ready) {
+func (t *Text) briefReady(r *ready.Result) {
 	accepted, shown := 0, 0
 	for _, p := range r.Points {
 		if !p.Counts() {
@@ -438,7 +439,7 @@ func (t *Text) Full(result any) {
 	switch r := result.(type) {
 	case *work.Inited:
 		t.Inited(r)
-	case *work.Ready:
+	case *ready.Result:
 		t.Ready(r)
 	case *work.Scan:
 		t.Scan(r)

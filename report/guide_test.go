@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/guide"
+	"trimlantern/work/ready"
 	"trimlantern/work/status"
 )
 
@@ -40,8 +41,8 @@ func TestBriefWords(t *testing.T) {
 	assert.NotContains(t, short, "[x]")
 	assert.Contains(t, short, "1 table with another number of rows")
 
-	assert.Contains(t, brief(&work.Ready{Days: 80}), "[x] Ready to switch; the certificate is good for 80 more days.")
-	assert.Contains(t, brief(&work.Ready{Days: 80, Points: []point.Point{fault}}), "1 fault that you accepted")
+	assert.Contains(t, brief(&ready.Result{Days: 80}), "[x] Ready to switch; the certificate is good for 80 more days.")
+	assert.Contains(t, brief(&ready.Result{Days: 80, Points: []point.Point{fault}}), "1 fault that you accepted")
 
 	part := &work.Scan{Read: 2, Coverage: coverage.Summary{PagesRead: 2, PagesKnown: 6}}
 	assert.NotContains(t, brief(part), "[x]")

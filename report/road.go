@@ -13,10 +13,11 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
+	"trimlantern/work/ready"
 )
 
 // Ready shows whether the site may switch.
-func (t *Text) Ready(r *work.Ready) {
+func (t *Text) Ready(r *ready.Result) {
 	if r.Support != "" {
 		for line := range strings.Lines(r.Support) { // its own line ends, nothing else from outside
 			t.printf("%s\n", Clean(strings.TrimSuffix(line, "\n")))

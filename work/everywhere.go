@@ -39,7 +39,7 @@ type Answer struct {
 	Err string `json:"error,omitempty"`
 
 	far  bool // this machine has no way there
-	loop bool // redirects lead on and on
+	loop bool `json:"-"` // redirects lead on and on
 }
 
 // TwinRelation says how the answers over HTTP and HTTPS relate: a verdict of package alike, or one of the
@@ -329,9 +329,9 @@ func (t *Twin) point() (p point.Point, ok bool) {
 	return say("%s shows a different page (%q) than over HTTP (%q)", page, t.Secure.Title, t.Plain.Title)
 }
 
-// twinPoints turns pairs into points: one for each fault, one for each name without faults, and one where the
+// TwinPoints turns pairs into points: one for each fault, one for each name without faults, and one where the
 // servers of a name differ.
-func twinPoints(twins []Twin) (points []point.Point) {
+func TwinPoints(twins []Twin) (points []point.Point) {
 	right, compared := map[string]int{}, map[string]int{}
 	said := map[string]int{} // which point says that a host cannot be loaded, by host, server and reason
 	var hosts []string

@@ -95,7 +95,7 @@ func (j *Job) RedirectRules(r rules.Rule, hsts bool) (*Rules, error) {
 			out.Note = "The last scan is clean, so browsers are told to remember for a year. Names below the site's are left out: with includeSubDomains each of them would need HTTPS too."
 		}
 	}
-	for _, name := range j.unnamed(j.Site) {
+	for _, name := range j.OtherName(j.Site) {
 		out.Note = strings.TrimSpace(out.Note + " The rules leave " + name + " alone: if visitors reach the site by that name too, add --also " + name + ".")
 	}
 	if len(r.HeaderNames()) > 0 && r.Server == "nginx" {
@@ -327,7 +327,7 @@ func (g *guard) look() error {
 		// These rules may be what ends a loop: a system that is not told how visitors came sends them round, or back.
 		twins = slices.DeleteFunc(twins, func(t Twin) bool { return t.Secure.loop || t.Stands == Back })
 	}
-	for _, p := range twinPoints(twins) {
+	for _, p := range TwinPoints(twins) {
 		switch {
 		case p.Grade == point.Stop:
 			g.refuse(p)

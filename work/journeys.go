@@ -16,8 +16,8 @@ import (
 // maxTravel is after how many hops a visitor's browser gives up.
 const maxTravel = 20
 
-// travel follows a journey hop by hop, as a visitor who comes for the first time.
-func (j *Job) travel(ctx context.Context, journey *hops.Journey) error {
+// Travel follows a journey hop by hop, as a visitor who comes for the first time.
+func (j *Job) Travel(ctx context.Context, journey *hops.Journey) error {
 	client, err := j.Web()
 	if err != nil {
 		return err
@@ -54,9 +54,9 @@ func follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
 	}
 }
 
-// unnamed returns the name that visitors of a site type as well, with www or without, where nobody named it.
+// OtherName returns the name that visitors of a site type as well, with www or without, where nobody named it.
 // People do not type www before a name below another.
-func (j *Job) unnamed(site address.Site) (names []string) {
+func (j *Job) OtherName(site address.Site) (names []string) {
 	bare := strings.TrimPrefix(site.Host, "www.")
 	if registered, err := publicsuffix.EffectiveTLDPlusOne(bare); err != nil || registered != bare || j.Offline {
 		return nil

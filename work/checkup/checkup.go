@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/cert"
+	"trimlantern/work/ready"
 )
 
 // Result is the result of one health check, compared with the previous one. It is reported whatever fails:
@@ -58,7 +59,7 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, scan work.ScanOpt
 		out.Failed = append(out.Failed, what+": "+firstLine(err))
 		return nil
 	}
-	ready, err := j.Ready(ctx, work.ReadyOptions{Soon: soon})
+	ready, err := ready.Check(ctx, j, ready.Options{Soon: soon})
 	if err != nil {
 		if err := failed("certificate and server", err); err != nil {
 			return nil, err
@@ -137,7 +138,7 @@ func faultsOf(points []point.Point) []point.Point {
 }
 
 // down says why visitors get no page, where the front page gives none over HTTPS on any address.
-func down(r *work.Ready) []string {
+func down(r *ready.Result) []string {
 	out := []string{}
 	host := strings.TrimPrefix(r.Site, "https://")
 	for _, t := range r.Pages {

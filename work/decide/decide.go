@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
+	"trimlantern/work/ready"
 )
 
 // Decision is what the owner decided about a finding.
@@ -72,15 +73,15 @@ func Accept(j *work.Job, what, because string) (*Decision, error) {
 
 // lastPoints are the faults that the last ready and the last redirect test showed, by their numbers.
 func lastPoints(j *work.Job) ([]point.Point, error) {
-	var ready work.Ready
+	var checked ready.Result
 	var redirects work.RedirectTest
-	if err := j.Book.ReadJSON(work.ReadyFile, &ready); err != nil {
+	if err := j.Book.ReadJSON(ready.File, &checked); err != nil {
 		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if err := j.Book.ReadJSON(work.RedirectsFile, &redirects); err != nil {
 		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
-	return j.WithDecisions(append(ready.Points, redirects.Points...))
+	return j.WithDecisions(append(checked.Points, redirects.Points...))
 }
 
 // decideHost records what the owner says of a host: "secure", "insecure" or "leave"; "": nothing any more.

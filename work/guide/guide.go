@@ -12,6 +12,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
+	"trimlantern/work/ready"
 	"trimlantern/work/status"
 )
 
@@ -154,7 +155,7 @@ func (w *walk) ready() error {
 		}
 	}
 	for {
-		r, err := w.job.Ready(w.ctx, work.ReadyOptions{})
+		r, err := ready.Check(w.ctx, w.job, ready.Options{})
 		if err != nil {
 			return err
 		}
@@ -181,7 +182,7 @@ func (w *walk) ready() error {
 		case "stop":
 			return ErrStop
 		case "support":
-			words, err := w.job.Ready(w.ctx, work.ReadyOptions{Support: true})
+			words, err := ready.Check(w.ctx, w.job, ready.Options{Support: true})
 			if err != nil {
 				return err
 			}
@@ -379,7 +380,7 @@ type Nothing struct{}
 // check reads every page over HTTPS, and goes through what is left, until nothing more can be done here.
 func (w *walk) check() error {
 	if w.faulty {
-		r, err := w.job.Ready(w.ctx, work.ReadyOptions{})
+		r, err := ready.Check(w.ctx, w.job, ready.Options{})
 		if err != nil {
 			return err
 		}

@@ -15,6 +15,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/work"
 	"trimlantern/work/cert"
+	"trimlantern/work/ready"
 )
 
 // Status is the road as a check list.
@@ -300,8 +301,8 @@ func (s steps) scan(scan *work.Scan, changed time.Time) bool {
 // readyStep adds the result of the last trimlantern ready, judged by today's date and the owner's decisions, and
 // returns what to do next about it; "" where there is nothing.
 func readyStep(j *work.Job, to steps) (next string, err error) {
-	var r work.Ready
-	if err := j.Book.ReadJSON(work.ReadyFile, &r); err != nil {
+	var r ready.Result
+	if err := j.Book.ReadJSON(ready.File, &r); err != nil {
 		return "", work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if r.Site != j.Site.String() {

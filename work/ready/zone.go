@@ -1,4 +1,4 @@
-package work
+package ready
 
 import (
 	"errors"
@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/dns"
 	"trimlantern/outside/fetch"
+	"trimlantern/work"
 )
 
 // zone asks each name server of the site's zone, and which authorities may issue certificates. Names given
@@ -23,7 +24,7 @@ func (r *readying) zone(client *fetch.Client, site address.Site) error {
 		return nil
 	}
 	if err != nil {
-		return BadUse(err, "--resolver", "write the address of a name server: --resolver 192.0.2.53")
+		return work.BadUse(err, "--resolver", "write the address of a name server: --resolver 192.0.2.53")
 	}
 	for _, name := range site.Hosts() {
 		if r.o.Resolver == "" && len(client.Override(name, "443")) > 0 || r.job.Offline {
@@ -72,7 +73,7 @@ func (r *readying) servers(c *dns.Client, name string) {
 		keep = max(keep, a.TTL)
 	}
 	if len(silent) > 0 {
-		r.add("dns-servers", name, point.Care, fmt.Sprintf("%s of %s does not answer: %s", CountOf(len(silent), "name server"), zone, strings.Join(silent, ", ")), "lookups are slow, or fail now and then", "ask whoever runs the zone")
+		r.add("dns-servers", name, point.Care, fmt.Sprintf("%s of %s does not answer: %s", work.CountOf(len(silent), "name server"), zone, strings.Join(silent, ", ")), "lookups are slow, or fail now and then", "ask whoever runs the zone")
 	}
 	switch len(said) {
 	case 0:
@@ -106,7 +107,7 @@ func (r *readying) private(c *dns.Client, name string) bool {
 
 func ttlWords(d time.Duration) string {
 	if d >= 2*time.Hour {
-		return CountOf(int(d.Hours()), "hour")
+		return work.CountOf(int(d.Hours()), "hour")
 	}
-	return CountOf(max(1, int(d.Minutes())), "minute")
+	return work.CountOf(max(1, int(d.Minutes())), "minute")
 }

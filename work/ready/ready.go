@@ -1,4 +1,4 @@
-package work
+package ready
 
 import (
 	"context"
@@ -18,39 +18,40 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
+	"trimlantern/work"
 )
 
-// Ready answers whether the site may switch.
-type Ready struct {
+// Result answers whether the site may switch.
+type Result struct {
 	Site    string        `json:"site"`
 	Time    time.Time     `json:"time"`
 	Points  []point.Point `json:"points"` // in the order in which they were looked at
 	Days    int           `json:"days"`   // that the certificate is good for
 	Until   time.Time     `json:"until"`  // when the first certificate ends
-	Pages   []Twin        `json:"pages"`  // what was looked at over HTTP and over HTTPS
+	Pages   []work.Twin   `json:"pages"`  // what was looked at over HTTP and over HTTPS
 	Support string        `json:"support,omitempty"`
 }
 
 // Worst returns the worst grade of what counts.
-func (r *Ready) Worst() point.Grade { return point.Worst(r.Points) }
+func (r *Result) Worst() point.Grade { return point.Worst(r.Points) }
 
 // Code is the exit code that it comes to. Notes, and what the owner accepts, do not count.
-func (r *Ready) Code() int {
+func (r *Result) Code() int {
 	if r.Worst().Fault() {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // WantsCertificate reports whether a new certificate would help.
-func (r *Ready) WantsCertificate() bool {
+func (r *Result) WantsCertificate() bool {
 	return slices.ContainsFunc(r.Points, func(p point.Point) bool {
 		return p.Counts() && p.Grade == point.Stop && slices.Contains([]string{"names", "dates", "trust", "key", "signature", "purpose", "revoked", "tls"}, p.ID)
 	})
 }
 
-// ReadyOptions say how it is asked.
-type ReadyOptions struct {
+// Options say how it is asked.
+type Options struct {
 	Origin  string        // host:port of the server behind a proxy, asked directly
 	Soon    time.Duration // certificates that end within it need care
 	Wait    time.Duration // ask again until nothing blocks the switch, so long
@@ -59,22 +60,22 @@ type ReadyOptions struct {
 	Resolver string // the name server that is asked about the zone; "": the system's
 }
 
-const ReadyFile = "ready.json"
+const File = "ready.json"
 
-// Ready looks at everything that must be right before the switch.
-func (j *Job) Ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
+// Check looks at everything that must be right before the switch.
+func Check(ctx context.Context, j *work.Job, o Options) (*Result, error) {
 	defer j.Progress.End()
 	began := time.Now()
 	for {
-		r, err := j.ready(ctx, o)
+		r, err := check(ctx, j, o)
 		if err != nil {
 			return nil, err
 		}
 		left := o.Wait - time.Since(began)
 		if r.Worst() != point.Stop || left <= 0 {
 			if j.Book != nil {
-				if err := j.Book.WriteJSON(ReadyFile, r); err != nil {
-					return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+				if err := j.Book.WriteJSON(File, r); err != nil {
+					return nil, work.Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
 				}
 			}
 			return r, nil
@@ -83,16 +84,16 @@ func (j *Job) Ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 		select {
 		case <-time.After(min(30*time.Second, left)):
 		case <-ctx.Done():
-			return nil, Failed(nil, "interrupted", "run the same command again")
+			return nil, work.Failed(nil, "interrupted", "run the same command again")
 		}
 	}
 }
 
 type readying struct {
-	job    *Job
+	job    *work.Job
 	ctx    context.Context
-	o      ReadyOptions
-	out    *Ready
+	o      Options
+	out    *Result
 	dead   map[string]string               // names that give no page over HTTPS, by their certificate or without one, and why
 	faults map[string]int                  // points of certificates, by kind, server and words
 	prints map[string]*seenAt              // by name: the first certificate
@@ -117,12 +118,12 @@ func subject(about string) []string {
 	return []string{about}
 }
 
-func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
+func check(ctx context.Context, j *work.Job, o Options) (*Result, error) {
 	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}
-	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, dead: map[string]string{}, faults: map[string]int{}, out: &Ready{Site: j.Site.String(), Time: j.Now(), Pages: []Twin{}}}
+	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, dead: map[string]string{}, faults: map[string]int{}, out: &Result{Site: j.Site.String(), Time: j.Now(), Pages: []work.Twin{}}}
 	for _, site := range j.Site.Network() {
 		if err := r.names(client, site); err != nil {
 			return nil, err
@@ -137,8 +138,8 @@ func (j *Job) ready(ctx context.Context, o ReadyOptions) (*Ready, error) {
 	if r.out.Pages, err = j.Twins(ctx, r.dead); err != nil {
 		return nil, err
 	}
-	alive := slices.DeleteFunc(slices.Clone(r.out.Pages), func(t Twin) bool { return r.dead[HostOf("https://"+t.Page)] != "" })
-	r.out.Points = append(r.out.Points, twinPoints(alive)...)
+	alive := slices.DeleteFunc(slices.Clone(r.out.Pages), func(t work.Twin) bool { return r.dead[work.HostOf("https://"+t.Page)] != "" })
+	r.out.Points = append(r.out.Points, work.TwinPoints(alive)...)
 	r.locked()
 	r.addresses()
 	if r.out.Points, err = j.WithDecisions(r.out.Points); err != nil {
@@ -155,7 +156,7 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 	var all [][]string
 	for _, name := range site.Hosts() {
 		if r.ctx.Err() != nil {
-			return Failed(nil, "interrupted", "run the same command again")
+			return work.Failed(nil, "interrupted", "run the same command again")
 		}
 		r.job.Progress.At("asking "+name, 0, 0)
 		addrs, err := probe.Addresses(r.ctx, client, name, "443")
@@ -203,7 +204,7 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 
 // partner asks about the name that visitors type as well: the site's with www, or without.
 func (r *readying) partner(client *fetch.Client, site address.Site) {
-	for _, name := range r.job.unnamed(site) {
+	for _, name := range r.job.OtherName(site) {
 		switch ok, err := probe.Known(r.ctx, client, name); {
 		case err != nil:
 			r.add("partner", name, point.Note, "whether "+name+" leads anywhere cannot be told: the name server does not answer", "", "")
@@ -267,7 +268,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 		}
 	}
 	if !bad {
-		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, CountOf(days, "more day")), "", "")
+		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, work.CountOf(days, "more day")), "", "")
 	}
 	return stop
 }
@@ -421,7 +422,7 @@ func (r *readying) answers() error {
 					continue // said already
 				}
 				journey := hops.Journey{Typed: scheme + "://" + name + site.Path + "/", Method: http.MethodGet, Kind: hops.Page}
-				if err := r.job.travel(r.ctx, &journey); err != nil {
+				if err := r.job.Travel(r.ctx, &journey); err != nil {
 					return err
 				}
 				r.journey(site, journey, scheme == "http")
@@ -443,7 +444,7 @@ func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) 
 		switch {
 		case p == hops.Insecure && plain:
 			r.add("redirect", journey.Typed, point.Good, journey.Typed+" answers by itself, without a redirect", "", "")
-		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[HostOf(journey.Landing())] != ""):
+		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[work.HostOf(journey.Landing())] != ""):
 			continue // said by the comparison, or of the certificate
 		case p == hops.Loop:
 			r.add("loop", journey.Typed, point.Stop, journey.Typed+" redirects in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())
@@ -500,7 +501,7 @@ func hstsWords(header string) string {
 		switch name {
 		case "max-age":
 			if n, err := strconv.Atoi(strings.Trim(value, `"`)); err == nil {
-				words += fmt.Sprintf("; browsers insist on HTTPS for %s", CountOf(n/86400, "more day"))
+				words += fmt.Sprintf("; browsers insist on HTTPS for %s", work.CountOf(n/86400, "more day"))
 			}
 		case "includesubdomains":
 			words += ", on every name below the site's too"
