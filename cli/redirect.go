@@ -9,7 +9,7 @@ import (
 
 	"trimlantern/core/rules"
 	"trimlantern/report"
-	"trimlantern/work"
+	"trimlantern/work/redirect"
 )
 
 func (a *app) redirectCommand() *cobra.Command {
@@ -78,7 +78,7 @@ is clean. With --site it needs no site file.
 				return err
 			}
 			r.Server = args[0]
-			rules, err := j.RedirectRules(r, hsts)
+			rules, err := redirect.RulesFor(j, r, hsts)
 			if err != nil {
 				return err
 			}
@@ -93,7 +93,7 @@ is clean. With --site it needs no site file.
 
 func (a *app) redirectInstall() *cobra.Command {
 	var r rules.Rule
-	var o work.InstallOptions
+	var o redirect.InstallOptions
 	c := &cobra.Command{
 		Use:   "install apache|nginx|php FILE",
 		Short: "Put the rules into a file, test them, and take them back if they do harm",
@@ -120,7 +120,7 @@ of before is kept in the logbook: trimlantern undo puts it back later too.
 				return err
 			}
 			r.Server = args[0]
-			out, err := j.InstallRules(c.Context(), r, args[1], o)
+			out, err := redirect.Install(c.Context(), j, r, args[1], o)
 			if err != nil {
 				return err
 			}
@@ -136,7 +136,7 @@ of before is kept in the logbook: trimlantern undo puts it back later too.
 }
 
 func (a *app) redirectRemove() *cobra.Command {
-	var o work.InstallOptions
+	var o redirect.InstallOptions
 	c := &cobra.Command{
 		Use:   "remove FILE",
 		Short: "Take the rules out of a file",
@@ -151,7 +151,7 @@ func (a *app) redirectRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out, err := j.RemoveRules(c.Context(), args[0], o)
+			out, err := redirect.Remove(c.Context(), j, args[0], o)
 			if err != nil {
 				return err
 			}
@@ -163,7 +163,7 @@ func (a *app) redirectRemove() *cobra.Command {
 }
 
 func (a *app) redirectTest() *cobra.Command {
-	var o work.RedirectOptions
+	var o redirect.Options
 	c := &cobra.Command{
 		Use:   "test [URL]…",
 		Short: "Follow every address a visitor may type",
@@ -186,7 +186,7 @@ With --site it needs no site file.
 				return err
 			}
 			o.URLs = args
-			r, err := j.TestRedirects(c.Context(), o)
+			r, err := redirect.Test(c.Context(), j, o)
 			if err != nil {
 				return err
 			}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/work/decide"
 	"trimlantern/work/guide"
 	"trimlantern/work/ready"
+	"trimlantern/work/redirect"
 	"trimlantern/work/status"
 )
 
@@ -245,16 +246,16 @@ func (t *Text) Brief(result any) {
 		t.briefApplied(r)
 	case *work.Undone:
 		t.tick(fmt.Sprintf("Taken back: %s.", plural(r.Back+r.Already, "cell")))
-	case *work.RedirectTest:
+	case *redirect.Tested:
 		t.briefRedirects(r)
-	case *work.RedirectFile:
+	case *redirect.File:
 		if r.Code() == work.Clean && r.Changed && r.Right == r.Tested {
 			t.tick(fmt.Sprintf("Rules put into %s; all %s lead where they should.", t.clip(r.File, 40), plural2(r.Tested, "address", "addresses")))
 			t.printf("      %s\n", t.faint("trimlantern undo "+r.Journal+" takes it back"))
 			return
 		}
 		t.RedirectFile(r, false)
-	case *work.Rules:
+	case *redirect.Rules:
 		t.Rules(r)
 	case *decide.Decision:
 		t.tick("Decided, and kept in the site file.")
@@ -403,7 +404,7 @@ func (t *Text) briefApplied(a *work.Applied) {
 	t.printf("      %s\n", t.faint("trimlantern undo takes all of it back; the journal is "+a.Journal))
 }
 
-func (t *Text) briefRedirects(r *work.RedirectTest) {
+func (t *Text) briefRedirects(r *redirect.Tested) {
 	faulty, accepted := r.Faulty()
 	all, far := len(r.Journeys), r.Unfollowed()
 	if r.Code() == work.Clean {
@@ -447,7 +448,7 @@ func (t *Text) Full(result any) {
 		t.Preview(r)
 	case *work.Applied:
 		t.Applied(r)
-	case *work.RedirectTest:
+	case *redirect.Tested:
 		t.RedirectTest(r)
 	case *work.BackedUp:
 		t.BackedUp(r)

@@ -12,6 +12,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/guide"
 	"trimlantern/work/ready"
+	"trimlantern/work/redirect"
 	"trimlantern/work/status"
 )
 
@@ -29,10 +30,10 @@ func TestBriefWords(t *testing.T) {
 		x.Walked(s, &guide.Walked{Status: s})
 		return strings.Join(strings.Fields(b.String()), " ")
 	}
-	two := []work.JourneySeen{{}, {}}
+	two := []redirect.Journey{{}, {}}
 	fault := point.Point{ID: "temporary", About: []string{"http://a.example/"}, Grade: point.Care, What: "it is temporary", Accepted: "the panel does that"}
-	assert.Contains(t, brief(&work.RedirectTest{Journeys: two}), "[x] All 2 addresses lead to the secure one.")
-	accepted := brief(&work.RedirectTest{Journeys: two, Points: []point.Point{fault}})
+	assert.Contains(t, brief(&redirect.Tested{Journeys: two}), "[x] All 2 addresses lead to the secure one.")
+	accepted := brief(&redirect.Tested{Journeys: two, Points: []point.Point{fault}})
 	assert.NotContains(t, accepted, "All ")
 	assert.Contains(t, accepted, "1 of 2 addresses lead to the secure one; the faults of 1 are accepted")
 

@@ -14,6 +14,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 	"trimlantern/work/ready"
+	"trimlantern/work/redirect"
 )
 
 // Ready shows whether the site may switch.
@@ -118,7 +119,7 @@ func (t *Text) mark(mark, words string) {
 
 // Rules prints rules as they stand in a file. What is to be known goes along as a
 // comment, so that the output can be put into a file as it is.
-func (t *Text) Rules(r *work.Rules) {
+func (t *Text) Rules(r *redirect.Rules) {
 	t.printf("%s", r.Text)
 	if r.Note != "" {
 		comment := "# "
@@ -130,7 +131,7 @@ func (t *Text) Rules(r *work.Rules) {
 }
 
 // RedirectFile reports what became of a file with rules.
-func (t *Text) RedirectFile(r *work.RedirectFile, removed bool) {
+func (t *Text) RedirectFile(r *redirect.File, removed bool) {
 	file := t.clip(r.File, 50)
 	switch {
 	case len(r.Refused) > 0:
@@ -202,7 +203,7 @@ func (t *Text) faults(title string, points []point.Point) {
 
 // RedirectTest shows what visitors type and where they end up: what is right in a line, faults in detail, all
 // of it with All.
-func (t *Text) RedirectTest(r *work.RedirectTest) {
+func (t *Text) RedirectTest(r *redirect.Tested) {
 	t.printf("Redirects to %s\n\n", r.Site)
 	faulty, accepted := r.Faulty()
 	far := r.Unfollowed()
@@ -274,7 +275,7 @@ func (t *Text) RedirectTest(r *work.RedirectTest) {
 }
 
 // aboutOf is a journey as points name it.
-func aboutOf(j work.JourneySeen) string {
+func aboutOf(j redirect.Journey) string {
 	about := j.Typed
 	if j.Method != "GET" {
 		about = j.Method + " " + about
@@ -285,7 +286,7 @@ func aboutOf(j work.JourneySeen) string {
 	return about
 }
 
-func codesOf(j work.JourneySeen) string {
+func codesOf(j redirect.Journey) string {
 	var codes []string
 	for _, h := range j.Hops {
 		if h.Status > 0 {
@@ -299,7 +300,7 @@ func codesOf(j work.JourneySeen) string {
 }
 
 // wayOf says how the journey of an address went.
-func wayOf(all []work.JourneySeen, about string) string {
+func wayOf(all []redirect.Journey, about string) string {
 	for _, j := range all {
 		if aboutOf(j) != about {
 			continue
@@ -314,7 +315,7 @@ func wayOf(all []work.JourneySeen, about string) string {
 }
 
 // journeyMark is the mark of the gravest that there is to say of a journey.
-func (t *Text) journeyMark(j work.JourneySeen) string {
+func (t *Text) journeyMark(j redirect.Journey) string {
 	worst := point.Good
 	for _, p := range j.Problems {
 		if g := p.Grade(); g.Worse(worst) {

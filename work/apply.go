@@ -310,7 +310,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 		return BadUse(err, fmt.Sprintf("the sheet %s is not the newest: what it saw is older than the preview %s", h.ID, sheets[len(sheets)-1]),
 			"apply the newest: trimlantern apply; or make a new one: trimlantern preview")
 	}
-	a.out.Journal = j.runID()
+	a.out.Journal = j.RunID()
 	a.journal, err = j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
 		Sheet: h.ID, Site: h.Site, Database: h.Database, Drops: a.drops})
 	if err != nil {

@@ -39,7 +39,7 @@ type Answer struct {
 	Err string `json:"error,omitempty"`
 
 	far  bool // this machine has no way there
-	loop bool `json:"-"` // redirects lead on and on
+	Loop bool `json:"-"` // redirects lead on and on
 }
 
 // TwinRelation says how the answers over HTTP and HTTPS relate: a verdict of package alike, or one of the
@@ -59,13 +59,13 @@ const (
 
 // Limits of a comparison.
 const (
-	maxFolders = 8 // first-level folders of a site, one page of each
+	MaxFolders = 8 // first-level folders of a site, one page of each
 	together   = 4 // questions at once
 )
 
-// pagesToSee returns the pages of a site to check: the front page, the system description's entrances, and one page in
+// PagesToSee returns the pages of a site to check: the front page, the system description's entrances, and one page in
 // each first-level folder, taken from the last scan or, without one, from the front page's links.
-func (j *Job) pagesToSee(ctx context.Context, client *fetch.Client, site address.Site) []hops.Place {
+func (j *Job) PagesToSee(ctx context.Context, client *fetch.Client, site address.Site) []hops.Place {
 	out := []hops.Place{{Path: "/", Kind: hops.Page}}
 	for _, e := range j.System.Entrances {
 		out = append(out, hops.Place{Path: e.Path, Kind: hops.Entrance})
@@ -73,7 +73,7 @@ func (j *Job) pagesToSee(ctx context.Context, client *fetch.Client, site address
 	folders := map[string]bool{}
 	add := func(u string, kind hops.Kind) {
 		rest, ok := strings.CutPrefix(u, site.String()+"/")
-		if !ok || len(folders) == maxFolders {
+		if !ok || len(folders) == MaxFolders {
 			return
 		}
 		if folder, _, deep := strings.Cut(rest, "/"); deep && !folders[folder] && !strings.ContainsAny(folder, "?#") {
@@ -126,9 +126,9 @@ func (j *Job) linked(ctx context.Context, client *fetch.Client, site address.Sit
 	return links
 }
 
-// servers returns the servers behind a name, each as IP:PORT for ports 80 and 443. A single nil map means
+// Servers returns the servers behind a name, each as IP:PORT for ports 80 and 443. A single nil map means
 // that the name has one server, reached the usual way.
-func (j *Job) servers(ctx context.Context, client *fetch.Client, name string) (all []map[string]string) {
+func (j *Job) Servers(ctx context.Context, client *fetch.Client, name string) (all []map[string]string) {
 	secure, err := probe.Addresses(ctx, client, name, "443")
 	if err != nil || len(secure) < 2 {
 		return []map[string]string{nil}
@@ -157,9 +157,9 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 	var all []Twin
 	var visitors []*fetch.Client
 	for _, site := range j.Site.Network() {
-		pages := j.pagesToSee(ctx, client, site)
+		pages := j.PagesToSee(ctx, client, site)
 		for _, name := range site.Hosts() {
-			servers := j.servers(ctx, client, name)
+			servers := j.Servers(ctx, client, name)
 			for _, at := range servers {
 				see := pages
 				if name != site.Host {
@@ -176,7 +176,7 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 			}
 		}
 	}
-	err = j.eachTogether(ctx, len(all), func(ctx context.Context, i int) string {
+	err = j.EachTogether(ctx, len(all), func(ctx context.Context, i int) string {
 		t, v := &all[i], visitors[i]
 		defer v.Leave()
 		t.Plain = answer(ctx, v, "http://"+t.Page)
@@ -192,8 +192,8 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 	return all, err
 }
 
-// eachTogether calls do for 0 to n-1, a few at a time, and shows progress. do returns what it did, in words.
-func (j *Job) eachTogether(ctx context.Context, n int, do func(ctx context.Context, i int) string) error {
+// EachTogether calls do for 0 to n-1, a few at a time, and shows progress. do returns what it did, in words.
+func (j *Job) EachTogether(ctx context.Context, n int, do func(ctx context.Context, i int) string) error {
 	var lock sync.Mutex
 	done := 0
 	g, ctx := errgroup.WithContext(ctx)
@@ -221,7 +221,7 @@ func (j *Job) eachTogether(ctx context.Context, n int, do func(ctx context.Conte
 func answer(ctx context.Context, v *fetch.Client, u string) Answer {
 	r, err := v.Get(ctx, u, nil)
 	if err != nil {
-		a := Answer{Err: probe.Failure(err), far: probe.Unreachable(err), loop: errors.Is(err, fetch.ErrHops)}
+		a := Answer{Err: probe.Failure(err), far: probe.Unreachable(err), Loop: errors.Is(err, fetch.ErrHops)}
 		if r != nil {
 			a.URL = r.URL.String()
 		}
@@ -288,7 +288,7 @@ func (t *Twin) point() (p point.Point, ok bool) {
 		return say("%s was not checked: this machine cannot reach that address", page)
 	case NoSecure:
 		p.Do = "make HTTPS answer there; the server's error log says why it does not"
-		if t.Secure.loop {
+		if t.Secure.Loop {
 			p.ID, p.Do = "loop", hops.Loop.Do()
 		}
 		if where, ours := t.lands(); where != "" && !ours {

@@ -22,13 +22,13 @@ func (j *Job) Travel(ctx context.Context, journey *hops.Journey) error {
 	if err != nil {
 		return err
 	}
-	follow(ctx, client.Visitor("", nil), journey)
+	Follow(ctx, client.Visitor("", nil), journey)
 	return nil
 }
 
-// follow goes the way of a journey as a browser does: 301, 302 and 303 turn what was sent into a question
+// Follow goes the way of a journey as a browser does: 301, 302 and 303 turn what was sent into a question
 // (RFC 9110 §15.4), and cookies are kept.
-func follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
+func Follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
 	method, at := journey.Method, journey.Typed
 	seen := map[string]bool{}
 	for range maxTravel {

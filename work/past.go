@@ -175,7 +175,7 @@ func (j *Job) Note(run, state string, cells int) error {
 	if j.Book == nil {
 		return nil
 	}
-	if err := j.Book.Note(PastEntry{ID: j.runID(), Run: run, State: state, Cells: cells}); err != nil {
+	if err := j.Book.Note(PastEntry{ID: j.RunID(), Run: run, State: state, Cells: cells}); err != nil {
 		return Failed(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
 	return nil

@@ -181,7 +181,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	id := j.runID()
+	id := j.RunID()
 	pending, err := j.Book.NewSheet(id)
 	if err != nil {
 		return nil, Failed(err, "the change sheet cannot be written", "make the folder of the site file writable, or use --config in one that is")

@@ -261,7 +261,7 @@ func (j *Job) Known() *Inited {
 
 // SummaryPath returns where the summary of a guided run is kept.
 func (j *Job) SummaryPath() string {
-	return filepath.Join(j.Book.Path(), "switch-"+j.runID()+".html")
+	return filepath.Join(j.Book.Path(), "switch-"+j.RunID()+".html")
 }
 
 // sitesOf names site files in a home by their folders.
@@ -610,9 +610,9 @@ func (v *verdicts) keep() error {
 // runForm is how a run's time is written in its name.
 const runForm = "20060102-150405.000"
 
-// runID names a run by its time, so that names sort by age. Where the clock was ahead once, and the
+// RunID names a run by its time, so that names sort by age. Where the clock was ahead once, and the
 // logbook holds a later name, the new one comes behind it all the same.
-func (j *Job) runID() string {
+func (j *Job) RunID() string {
 	now := j.Now().UTC()
 	if j.Book != nil {
 		for _, list := range []func() ([]string, error){j.Book.Sheets, j.Book.Journals, j.Book.Scans} {

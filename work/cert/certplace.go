@@ -19,6 +19,7 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
+	"trimlantern/work/redirect"
 )
 
 // place puts a certificate where the server reads it, has the server read it, and looks whether it is served. What
@@ -119,7 +120,7 @@ const servedWithin = 10 * time.Second
 
 // check has the server read the files, and compares what the site's addresses show with before.
 func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.Set, leaf *x509.Certificate, was []Served, listened []string) error {
-	if err := r.job.Reload(ctx, r.plan.After); err != nil {
+	if err := redirect.Reload(ctx, r.job, r.plan.After); err != nil {
 		return r.takeBack(ctx, c, set, leaf, was, "the server does not take it: "+err.Error())
 	}
 	for began := time.Now(); ; {
@@ -154,7 +155,7 @@ func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolde
 	c.Files = []string{}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	if err := r.job.Reload(ctx, r.plan.After); err != nil {
+	if err := redirect.Reload(ctx, r.job, r.plan.After); err != nil {
 		c.Problem += "; after the old files were put back: " + err.Error()
 	}
 	for began := time.Now(); ; r.rest(ctx, 300*time.Millisecond) {

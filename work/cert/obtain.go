@@ -22,6 +22,7 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/proof"
 	"trimlantern/work"
+	"trimlantern/work/redirect"
 )
 
 // ObtainOptions say how a certificate is obtained. What is not set is as it was the last time.
@@ -636,7 +637,7 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 	if err := errors.Join(swap.Restore(), set.Use(swap.Before)); err != nil {
 		return work.Failed(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
 	}
-	if err := r.job.Reload(ctx, r.plan.After); err != nil {
+	if err := redirect.Reload(ctx, r.job, r.plan.After); err != nil {
 		return err
 	}
 	if err := set.SetSwap(nil); err != nil {

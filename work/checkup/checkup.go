@@ -14,6 +14,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/ready"
+	"trimlantern/work/redirect"
 )
 
 // Result is the result of one health check, compared with the previous one. It is reported whatever fails:
@@ -74,7 +75,7 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, scan work.ScanOpt
 			return nil, err
 		}
 	}
-	redirects, err := j.TestRedirects(ctx, work.RedirectOptions{})
+	redirects, err := redirect.Test(ctx, j, redirect.Options{})
 	if err != nil {
 		if err := failed("redirects", err); err != nil {
 			return nil, err

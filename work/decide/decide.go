@@ -12,6 +12,7 @@ import (
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
 	"trimlantern/work/ready"
+	"trimlantern/work/redirect"
 )
 
 // Decision is what the owner decided about a finding.
@@ -74,11 +75,11 @@ func Accept(j *work.Job, what, because string) (*Decision, error) {
 // lastPoints are the faults that the last ready and the last redirect test showed, by their numbers.
 func lastPoints(j *work.Job) ([]point.Point, error) {
 	var checked ready.Result
-	var redirects work.RedirectTest
+	var redirects redirect.Tested
 	if err := j.Book.ReadJSON(ready.File, &checked); err != nil {
 		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
-	if err := j.Book.ReadJSON(work.RedirectsFile, &redirects); err != nil {
+	if err := j.Book.ReadJSON(redirect.LastTest, &redirects); err != nil {
 		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	return j.WithDecisions(append(checked.Points, redirects.Points...))

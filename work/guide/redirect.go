@@ -5,18 +5,19 @@ import (
 
 	"trimlantern/core/rules"
 	"trimlantern/work"
+	"trimlantern/work/redirect"
 )
 
 // RedirectAbout is what the question of redirects needs.
 type RedirectAbout struct {
-	Test  *work.RedirectTest
+	Test  *redirect.Tested
 	Files ruleFiles
 }
 
 // redirect tests the redirects, and puts them in place where they are missing.
 func (w *walk) redirect() error {
 	for {
-		t, err := w.job.TestRedirects(w.ctx, work.RedirectOptions{})
+		t, err := redirect.Test(w.ctx, w.job, redirect.Options{})
 		if err != nil {
 			return err
 		}
@@ -59,25 +60,25 @@ func (w *walk) install(server string, files ruleFiles) (done bool, err error) {
 		return false, err
 	}
 	if file == "" {
-		r, err := w.job.RedirectRules(rules.Rule{Server: server}, false)
+		r, err := redirect.RulesFor(w.job, rules.Rule{Server: server}, false)
 		if err != nil {
 			return false, err
 		}
 		w.person.Tell(r)
 		return false, nil
 	}
-	o := work.InstallOptions{}
+	o := redirect.InstallOptions{}
 	if server == "nginx" {
 		if o.After, err = w.ask(Question{ID: "rule-reload", About: server, Default: "nginx -s reload"}); err != nil {
 			return false, err
 		}
 	}
 	rule := rules.Rule{Server: server}
-	r, err := w.job.InstallRules(w.ctx, rule, file, o)
+	r, err := redirect.Install(w.ctx, w.job, rule, file, o)
 	if err == nil && r.Code() != work.Clean {
 		// Behind a proxy that ends TLS another rule is right. Trying it does no harm: it is taken back if it is wrong.
 		rule.Proxy = true
-		if behind, perr := w.job.InstallRules(w.ctx, rule, file, o); perr == nil && behind.Code() == work.Clean {
+		if behind, perr := redirect.Install(w.ctx, w.job, rule, file, o); perr == nil && behind.Code() == work.Clean {
 			r = behind
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/ready"
+	"trimlantern/work/redirect"
 )
 
 // Status is the road as a check list.
@@ -390,8 +391,8 @@ func renewalStep(j *work.Job, to steps) {
 // redirectStep adds the result of the last trimlantern redirect test, if it is newer than the last change of
 // the rules and not too old.
 func redirectStep(j *work.Job, to steps) error {
-	var r work.RedirectTest
-	if err := j.Book.ReadJSON(work.RedirectsFile, &r); err != nil {
+	var r redirect.Tested
+	if err := j.Book.ReadJSON(redirect.LastTest, &r); err != nil {
 		return work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if r.Site != j.Site.String() {

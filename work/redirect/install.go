@@ -1,4 +1,4 @@
-package work
+package redirect
 
 import (
 	"context"
@@ -17,6 +17,7 @@ import (
 	"trimlantern/core/rules"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
+	"trimlantern/work"
 )
 
 // Rules are the rules for a server, as text.
@@ -28,7 +29,7 @@ type Rules struct {
 }
 
 // Code is the exit code that it comes to.
-func (*Rules) Code() int { return Clean }
+func (*Rules) Code() int { return work.Clean }
 
 // Rules of HSTS: browsers remember it, so it begins short.
 const (
@@ -41,7 +42,7 @@ const maxBelow = 20
 
 // namesBelow returns the names below the site's that the newest sheet and the newest scan
 // mention. What cannot be read mentions none: it is a hint.
-func (j *Job) namesBelow() (out []string) {
+func namesBelow(j *work.Job) (out []string) {
 	add := func(host string) {
 		odd := strings.IndexFunc(host, func(c rune) bool { return !(c == '.' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z') }) >= 0
 		if !odd && strings.HasSuffix(host, "."+j.Site.Host) && !slices.Contains(j.Site.Hosts(), host) && !slices.Contains(out, host) && len(out) < maxBelow {
@@ -50,7 +51,7 @@ func (j *Job) namesBelow() (out []string) {
 	}
 	if scan, err := j.LastScan(); err == nil && scan != nil {
 		for _, c := range scan.Culprits {
-			add(HostOf(c.URL))
+			add(work.HostOf(c.URL))
 		}
 	}
 	if ids, err := j.Book.Sheets(); err == nil && len(ids) > 0 {
@@ -63,9 +64,9 @@ func (j *Job) namesBelow() (out []string) {
 	return out
 }
 
-// hsts returns for how many seconds browsers are told to remember: long only where a clean scan of the whole
+// secondsOfHSTS returns for how many seconds browsers are told to remember: long only where a clean scan of the whole
 // site is newer than the last change.
-func (j *Job) hsts() (int, error) {
+func secondsOfHSTS(j *work.Job) (int, error) {
 	if j.Book == nil {
 		return shortHSTS, nil
 	}
@@ -80,14 +81,14 @@ func (j *Job) hsts() (int, error) {
 	return longHSTS, nil
 }
 
-// RedirectRules writes the rules for a server. hsts asks for HSTS: it is long only
+// RulesFor writes the rules for a server. hsts asks for HSTS: it is long only
 // where the last scan in the logbook is clean.
-func (j *Job) RedirectRules(r rules.Rule, hsts bool) (*Rules, error) {
+func RulesFor(j *work.Job, r rules.Rule, hsts bool) (*Rules, error) {
 	r.Targets = rules.TargetsOf(j.Site)
 	out := &Rules{Server: r.Server}
 	if hsts {
 		var err error
-		if r.HSTS, err = j.hsts(); err != nil {
+		if r.HSTS, err = secondsOfHSTS(j); err != nil {
 			return nil, err
 		}
 		out.Note = "Browsers remember HSTS and there is no way back while they do: five minutes for a start. It grows to a year once a scan in the logbook is clean and newer than the last change."
@@ -105,13 +106,13 @@ func (j *Job) RedirectRules(r rules.Rule, hsts bool) (*Rules, error) {
 		out.Note = strings.TrimSpace(out.Note + " PHP must know that the visitor came over HTTPS: write fastcgi_param HTTPS $told_https if_not_empty; into each location with a fastcgi_pass, or let redirect install do it.")
 	}
 	if hsts && j.Book != nil {
-		if out.Below = j.namesBelow(); len(out.Below) > 0 {
+		if out.Below = namesBelow(j); len(out.Below) > 0 {
 			out.Note += " Names below the site's that its content mentions, and that includeSubDomains would touch: " + strings.Join(out.Below, ", ") + "."
 		}
 	}
 	text, err := r.Text()
 	if err != nil {
-		return nil, BadUse(err, "the rules cannot be written", "see trimlantern redirect show --help")
+		return nil, work.BadUse(err, "the rules cannot be written", "see trimlantern redirect show --help")
 	}
 	out.Text = text
 	return out, nil
@@ -124,8 +125,8 @@ type InstallOptions struct {
 	After  string // a command that makes the server read the file; through the shell
 }
 
-// RedirectFile is the result of putting rules into a file, or taking them out.
-type RedirectFile struct {
+// File is the result of putting rules into a file, or taking them out.
+type File struct {
 	File    string           `json:"file"`
 	Changed bool             `json:"changed"`
 	Journal string           `json:"journal,omitempty"` // holds the file of before
@@ -140,26 +141,26 @@ type RedirectFile struct {
 }
 
 // Code is the exit code: Remain if the planned change was not made or was taken back.
-func (r *RedirectFile) Code() int {
+func (r *File) Code() int {
 	if len(r.Refused) > 0 || r.Back != "" || len(r.Faults) > 0 {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
-// InstallRules puts the rules into a file. It first checks that the site is ready for them, then tests the
+// Install puts the rules into a file. It first checks that the site is ready for them, then tests the
 // redirect, and restores the file at once if any address answers worse than before. The old content goes into
 // a journal for undo; mode and owner stay.
-func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o InstallOptions) (*RedirectFile, error) {
+func Install(ctx context.Context, j *work.Job, r rules.Rule, file string, o InstallOptions) (*File, error) {
 	defer j.Progress.End()
 	r.Targets = rules.TargetsOf(j.Site)
 	if o.HSTS {
 		var err error
-		if r.HSTS, err = j.hsts(); err != nil {
+		if r.HSTS, err = secondsOfHSTS(j); err != nil {
 			return nil, err
 		}
 	}
-	f, err := j.ruleFile(file, r.Server == "apache")
+	f, err := openRuleFile(j, file, r.Server == "apache")
 	if err != nil {
 		return nil, err
 	}
@@ -167,25 +168,25 @@ func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o Ins
 	after, err := r.Install(string(f.before))
 	var misplaced *rules.Misplaced
 	if errors.As(err, &misplaced) && misplaced.Line > 0 {
-		return nil, BadUse(nil, fmt.Sprintf("%s %s (line %d)", file, misplaced.Why, misplaced.Line), "nothing was changed; trimlantern redirect show prints the rules")
+		return nil, work.BadUse(nil, fmt.Sprintf("%s %s (line %d)", file, misplaced.Why, misplaced.Line), "nothing was changed; trimlantern redirect show prints the rules")
 	}
 	if err != nil {
-		return nil, BadUse(nil, file+" "+err.Error(), "nothing was changed; trimlantern redirect show prints the rules")
+		return nil, work.BadUse(nil, file+" "+err.Error(), "nothing was changed; trimlantern redirect show prints the rules")
 	}
-	out := &RedirectFile{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
+	out := &File{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
 	if r.Server == "apache" {
 		out.Others = append(out.Others, r.Others(string(f.before))...)
 	}
 	out.After = o.After
 	if after == string(f.before) {
-		return out, j.stillGood(ctx, r, o, out)
+		return out, stillGood(ctx, j, r, o, out)
 	}
 	if o.Anyway {
-		if out.Journal, err = j.changeFile(f.filePlace, f.before, f.info, []byte(after)); err != nil {
+		if out.Journal, err = changeFile(j, f.filePlace, f.before, f.info, []byte(after)); err != nil {
 			return out, err
 		}
 		out.Changed = true
-		return out, j.Reload(ctx, o.After)
+		return out, Reload(ctx, j, o.After)
 	}
 	g := &guard{job: j, ctx: ctx, rule: r, o: o, file: f, out: out}
 	if err := g.look(); err != nil || len(out.Refused) > 0 {
@@ -195,11 +196,11 @@ func (j *Job) InstallRules(ctx context.Context, r rules.Rule, file string, o Ins
 }
 
 // stillGood tests rules that are there already: an earlier installation may have been killed before its test.
-func (j *Job) stillGood(ctx context.Context, r rules.Rule, o InstallOptions, out *RedirectFile) error {
+func stillGood(ctx context.Context, j *work.Job, r rules.Rule, o InstallOptions, out *File) error {
 	if o.Anyway {
 		return nil
 	}
-	test, err := j.journeys(ctx, RedirectOptions{Paths: r.Paths})
+	test, err := journeys(ctx, j, Options{Paths: r.Paths})
 	if err != nil {
 		return err
 	}
@@ -214,26 +215,26 @@ func (j *Job) stillGood(ctx context.Context, r rules.Rule, o InstallOptions, out
 	return nil
 }
 
-// RemoveRules takes the rules out of a file.
-func (j *Job) RemoveRules(ctx context.Context, file string, o InstallOptions) (*RedirectFile, error) {
-	f, err := j.ruleFile(file, false)
+// Remove takes the rules out of a file.
+func Remove(ctx context.Context, j *work.Job, file string, o InstallOptions) (*File, error) {
+	f, err := openRuleFile(j, file, false)
 	if err != nil {
 		return nil, err
 	}
 	defer f.close()
 	after, _, err := rules.Remove(string(f.before))
 	if err != nil {
-		return nil, BadUse(nil, file+" "+err.Error(), "nothing was changed")
+		return nil, work.BadUse(nil, file+" "+err.Error(), "nothing was changed")
 	}
-	out := &RedirectFile{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
+	out := &File{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
 	if after == string(f.before) {
 		return out, nil
 	}
-	if out.Journal, err = j.changeFile(f.filePlace, f.before, f.info, []byte(after)); err != nil {
+	if out.Journal, err = changeFile(j, f.filePlace, f.before, f.info, []byte(after)); err != nil {
 		return out, err
 	}
 	out.Changed, out.After = true, o.After
-	return out, j.Reload(ctx, o.After)
+	return out, Reload(ctx, j, o.After)
 }
 
 // ruleFile is a file that is changed, locked against other runs.
@@ -244,10 +245,11 @@ type ruleFile struct {
 	close  func()
 }
 
-func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
+// openRuleFile opens the file that the user names, with the logbook locked.
+func openRuleFile(j *work.Job, file string, may bool) (*ruleFile, error) {
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, LockFault(err)
+		return nil, work.LockFault(err)
 	}
 	place, err := placeOf(file)
 	if err != nil {
@@ -255,7 +257,7 @@ func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
 		return nil, err
 	}
 	f := &ruleFile{filePlace: place, close: func() { place.tree.Close(); release() }}
-	f.before, f.info, err = place.tree.Read(place.name, MaxRuleFile)
+	f.before, f.info, err = place.tree.Read(place.name, work.MaxRuleFile)
 	missing := errors.Is(err, fs.ErrNotExist)
 	if missing {
 		f.info = nil
@@ -263,16 +265,16 @@ func (j *Job) ruleFile(file string, may bool) (*ruleFile, error) {
 	switch {
 	case missing && !may:
 		f.close()
-		return nil, BadUse(nil, "there is no file "+file, "name the file that the server reads")
+		return nil, work.BadUse(nil, "there is no file "+file, "name the file that the server reads")
 	case err != nil && !missing:
 		f.close()
-		return nil, Failed(err, "the file cannot be read", "name a regular file that you may read")
+		return nil, work.Failed(err, "the file cannot be read", "name a regular file that you may read")
 	}
 	return f, nil
 }
 
 // Reload runs the user's command that makes the server read its files.
-func (j *Job) Reload(ctx context.Context, command string) error {
+func Reload(ctx context.Context, j *work.Job, command string) error {
 	if command == "" {
 		return nil
 	}
@@ -283,18 +285,18 @@ func (j *Job) Reload(ctx context.Context, command string) error {
 		return nil
 	}
 	text := strings.Join(strings.Fields(string(said[max(0, len(said)-500):])), " ")
-	return Failed(err, fmt.Sprintf("the command %q failed: %s", command, text), "run it by hand and read what it says")
+	return work.Failed(err, fmt.Sprintf("the command %q failed: %s", command, text), "run it by hand and read what it says")
 }
 
 // guard is one guarded installation.
 type guard struct {
-	job    *Job
+	job    *work.Job
 	ctx    context.Context
 	rule   rules.Rule
 	o      InstallOptions
 	file   *ruleFile
-	out    *RedirectFile
-	before *RedirectTest
+	out    *File
+	before *Tested
 	server string // what the server calls itself
 }
 
@@ -317,7 +319,9 @@ func (g *guard) look() error {
 	if err != nil {
 		return err
 	}
-	reached := slices.ContainsFunc(twins, func(t Twin) bool { return t.Plain.Err == "" || t.Secure.Err == "" || t.Plain.loop || t.Secure.loop })
+	reached := slices.ContainsFunc(twins, func(t work.Twin) bool {
+		return t.Plain.Err == "" || t.Secure.Err == "" || t.Plain.Loop || t.Secure.Loop
+	})
 	if !reached {
 		g.refuse(point.Point{ID: "unreached", Grade: point.Stop, What: "the site gives no answer to this machine: " + twins[0].Secure.Err,
 			Why: "whether the redirect works could not be tested", Do: "say where the server is (--resolve HOST:443:ADDR), or install without the test: --anyway"})
@@ -325,9 +329,9 @@ func (g *guard) look() error {
 	}
 	if g.rule.Proxy || strings.Contains(string(g.file.before), "trimlantern redirect:") {
 		// These rules may be what ends a loop: a system that is not told how visitors came sends them round, or back.
-		twins = slices.DeleteFunc(twins, func(t Twin) bool { return t.Secure.loop || t.Stands == Back })
+		twins = slices.DeleteFunc(twins, func(t work.Twin) bool { return t.Secure.Loop || t.Stands == work.Back })
 	}
-	for _, p := range TwinPoints(twins) {
+	for _, p := range work.TwinPoints(twins) {
 		switch {
 		case p.Grade == point.Stop:
 			g.refuse(p)
@@ -348,10 +352,10 @@ func (g *guard) look() error {
 }
 
 // test follows all addresses, including paths that the file's own directives mention and the folders beside it.
-func (g *guard) test() (*RedirectTest, error) {
-	o := RedirectOptions{Paths: g.rule.Paths}
+func (g *guard) test() (*Tested, error) {
+	o := Options{Paths: g.rule.Paths}
 	add := func(path string) {
-		if rest, ok := strings.CutPrefix(path, g.job.Site.Path); ok && len(o.places) < 2*maxFolders {
+		if rest, ok := strings.CutPrefix(path, g.job.Site.Path); ok && len(o.places) < 2*work.MaxFolders {
 			o.places = append(o.places, hops.Place{Path: rest, Kind: hops.Probe})
 		}
 	}
@@ -364,7 +368,7 @@ func (g *guard) test() (*RedirectTest, error) {
 			add("/" + url.PathEscape(e.Name()) + "/")
 		}
 	}
-	return g.job.journeys(g.ctx, o)
+	return journeys(g.ctx, g.job, o)
 }
 
 // seenWithin is how long a change may take to show: Apache reads .htaccess on each request, PHP's cache checks
@@ -376,12 +380,12 @@ const lookAgain = 500 * time.Millisecond
 // install writes the file, tests the redirect, and restores the file if the test fails.
 func (g *guard) install(after []byte) error {
 	j := g.job
-	id, err := j.changeFile(g.file.filePlace, g.file.before, g.file.info, after)
+	id, err := changeFile(j, g.file.filePlace, g.file.before, g.file.info, after)
 	if err != nil {
 		return err
 	}
 	g.out.Journal = id
-	if err := j.Reload(g.ctx, g.o.After); err != nil {
+	if err := Reload(g.ctx, j, g.o.After); err != nil {
 		return g.takeBack("the server does not take the file: "+err.Error(), nil)
 	}
 	g.settle()
@@ -420,7 +424,7 @@ func (g *guard) settle() {
 }
 
 // compare returns the journeys that are worse than before, and those that are still not redirected.
-func (g *guard) compare(now *RedirectTest) (worse, idle []JourneySeen) {
+func (g *guard) compare(now *Tested) (worse, idle []Journey) {
 	for i, s := range now.Journeys {
 		was := g.before.Journeys[i]
 		for _, p := range s.Problems {
@@ -432,14 +436,14 @@ func (g *guard) compare(now *RedirectTest) (worse, idle []JourneySeen) {
 				idle = append(idle, s)
 			}
 		}
-		if status(s) >= 500 && status(was) < 500 && !slices.ContainsFunc(worse, func(o JourneySeen) bool { return o.Typed == s.Typed && o.Method == s.Method }) {
+		if status(s) >= 500 && status(was) < 500 && !slices.ContainsFunc(worse, func(o Journey) bool { return o.Typed == s.Typed && o.Method == s.Method }) {
 			worse = append(worse, s)
 		}
 	}
 	return worse, idle
 }
 
-func status(s JourneySeen) int {
+func status(s Journey) int {
 	if len(s.Hops) == 0 {
 		return 0
 	}
@@ -447,7 +451,7 @@ func status(s JourneySeen) int {
 }
 
 // faults are what the test found that was not there before.
-func (g *guard) faults(now *RedirectTest) []point.Point {
+func (g *guard) faults(now *Tested) []point.Point {
 	var out []point.Point
 	for _, p := range now.Points {
 		if p.Grade.Fault() {
@@ -458,7 +462,7 @@ func (g *guard) faults(now *RedirectTest) []point.Point {
 }
 
 // reason says why the site answered worse, as far as it can be told.
-func (g *guard) reason(now *RedirectTest, worse []JourneySeen) string {
+func (g *guard) reason(now *Tested, worse []Journey) string {
 	errs, loops := 0, 0
 	for _, s := range now.Journeys {
 		if status(s) >= 500 {
@@ -474,9 +478,9 @@ func (g *guard) reason(now *RedirectTest, worse []JourneySeen) string {
 	case errs > len(now.Journeys)/2:
 		return "the server answered with an error everywhere; its error log says why"
 	case loops > 0 && g.rule.Proxy:
-		return fmt.Sprintf("%s ended in a redirect loop: another rule of the server, or the proxy, sends visitors back", CountOf(loops, "address"))
+		return fmt.Sprintf("%s ended in a redirect loop: another rule of the server, or the proxy, sends visitors back", work.CountOf(loops, "address"))
 	case loops > 0:
-		why := fmt.Sprintf("%s ended in a redirect loop: ", CountOf(loops, "address"))
+		why := fmt.Sprintf("%s ended in a redirect loop: ", work.CountOf(loops, "address"))
 		if other := g.redirectOf(); other != "" {
 			return why + other + " sends visitors back"
 		}
@@ -509,7 +513,7 @@ func (g *guard) redirectOf() string {
 }
 
 // idleReason says why the rules had no effect, as far as it can be told.
-func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
+func (g *guard) idleReason(now *Tested, idle []Journey) string {
 	// Only the site's own name counts: other names are redirected even if the proxy does not tell the scheme.
 	own := "http://" + g.job.Site.Host + "/"
 	plain, stayed := 0, 0
@@ -522,10 +526,10 @@ func (g *guard) idleReason(now *RedirectTest, idle []JourneySeen) string {
 		}
 	}
 	switch {
-	case slices.ContainsFunc(idle, func(s JourneySeen) bool { return !slices.Contains(s.Problems, hops.Insecure) }):
-		return g.reason(now, slices.DeleteFunc(slices.Clone(idle), func(s JourneySeen) bool { return slices.Contains(s.Problems, hops.Insecure) }))
+	case slices.ContainsFunc(idle, func(s Journey) bool { return !slices.Contains(s.Problems, hops.Insecure) }):
+		return g.reason(now, slices.DeleteFunc(slices.Clone(idle), func(s Journey) bool { return slices.Contains(s.Problems, hops.Insecure) }))
 	case stayed < plain:
-		return fmt.Sprintf("%s stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", CountOf(len(idle), "address"), idle[0].Typed)
+		return fmt.Sprintf("%s stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", work.CountOf(len(idle), "address"), idle[0].Typed)
 	case g.rule.Server == "apache" && strings.Contains(g.server, "nginx"):
 		return "the rules had no effect: an nginx answers, which reads no .htaccess; use trimlantern redirect show nginx, or php"
 	case g.rule.Proxy:
@@ -549,14 +553,14 @@ func (g *guard) takeBack(why string, faults []point.Point) error {
 		err = g.file.tree.Write(g.file.name, g.file.before, disk.Looks{Mode: g.file.info.Mode().Perm(), Time: g.file.info.ModTime()})
 	}
 	if err != nil {
-		return Failed(err, "the rules harm the site ("+why+"), and the file cannot be put back", "put it back by hand: trimlantern undo "+g.out.Journal)
+		return work.Failed(err, "the rules harm the site ("+why+"), and the file cannot be put back", "put it back by hand: trimlantern undo "+g.out.Journal)
 	}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(g.ctx), time.Minute)
 	defer stop()
-	if err := g.job.Reload(ctx, g.o.After); err != nil {
+	if err := Reload(ctx, g.job, g.o.After); err != nil {
 		g.out.Note = "after the file was put back: " + err.Error()
 	}
-	if err := g.job.markUndone(g.out.Journal); err != nil {
+	if err := markUndone(g.job, g.out.Journal); err != nil {
 		return err
 	}
 	g.ctx = ctx
@@ -587,10 +591,10 @@ func (g *guard) asBefore() bool {
 }
 
 // markUndone writes into a journal that all of it was put back.
-func (j *Job) markUndone(id string) error {
+func markUndone(j *work.Job, id string) error {
 	st, err := j.ReadState(id, nil)
 	if err != nil {
-		return Failed(err, "the file is put back, but the journal cannot be read", "keep the file")
+		return work.Failed(err, "the file is put back, but the journal cannot be read", "keep the file")
 	}
 	journal, err := j.Book.ReopenJournal(id, st.End)
 	if err == nil {
@@ -598,7 +602,7 @@ func (j *Job) markUndone(id string) error {
 		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339)})
 	}
 	if err != nil {
-		return Failed(err, "the file is put back, but the journal cannot be written", "make room on the disk")
+		return work.Failed(err, "the file is put back, but the journal cannot be written", "make room on the disk")
 	}
 	return nil
 }

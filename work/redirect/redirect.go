@@ -1,4 +1,4 @@
-package work
+package redirect
 
 import (
 	"context"
@@ -12,39 +12,40 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
+	"trimlantern/work"
 )
 
-// RedirectTest is what a visitor meets who types any of the site's addresses.
-type RedirectTest struct {
+// Tested is what a visitor meets who types any of the site's addresses.
+type Tested struct {
 	Site     string        `json:"site"`
 	Time     time.Time     `json:"time"`
 	Paths    []string      `json:"paths"` // the folders that alone are to be secure; none: the whole site
-	Journeys []JourneySeen `json:"journeys"`
+	Journeys []Journey     `json:"journeys"`
 	Points   []point.Point `json:"points"`            // what is wrong or worth knowing, each once with its addresses, the gravest first
 	Stale    []string      `json:"returning_visitor"` // what returning visitors may still see, and why
 }
 
-// JourneySeen is one journey and what there is to say of it.
-type JourneySeen struct {
+// Journey is one journey and what there is to say of it.
+type Journey struct {
 	hops.Journey
 	Landing  string         `json:"landing"`
 	Problems []hops.Problem `json:"problems"`
 }
 
 // Worst returns the worst grade of what counts.
-func (r *RedirectTest) Worst() point.Grade { return point.Worst(r.Points) }
+func (r *Tested) Worst() point.Grade { return point.Worst(r.Points) }
 
 // Code is the exit code that the test comes to. Notes, and what the owner accepts, do not count; where nothing
 // could be followed from this machine, nothing is shown.
-func (r *RedirectTest) Code() int {
+func (r *Tested) Code() int {
 	if r.Worst().Fault() || r.Unfollowed() == len(r.Journeys) {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // Unfollowed counts the addresses that this machine cannot reach: of them nothing is known.
-func (r *RedirectTest) Unfollowed() (n int) {
+func (r *Tested) Unfollowed() (n int) {
 	for _, s := range r.Journeys {
 		if s.Far {
 			n++
@@ -54,13 +55,13 @@ func (r *RedirectTest) Unfollowed() (n int) {
 }
 
 // right counts the addresses that were followed and lead where they should.
-func (r *RedirectTest) right() int {
+func (r *Tested) right() int {
 	faulty, _ := r.Faulty()
 	return len(r.Journeys) - faulty - r.Unfollowed()
 }
 
 // Faulty counts the addresses that something is wrong with, and those of them whose faults the owner accepts.
-func (r *RedirectTest) Faulty() (faulty, accepted int) {
+func (r *Tested) Faulty() (faulty, accepted int) {
 	about := map[string]bool{} // whether one of its faults counts
 	for _, p := range r.Points {
 		for _, a := range p.About {
@@ -77,35 +78,35 @@ func (r *RedirectTest) Faulty() (faulty, accepted int) {
 	return len(about), accepted
 }
 
-const RedirectsFile = "redirects.json"
+const LastTest = "redirects.json"
 
-// RedirectOptions say what is tested.
-type RedirectOptions struct {
+// Options say what is tested.
+type Options struct {
 	URLs  []string // besides the addresses of the site
 	Paths []string // the folders that alone are to be secure, as the rule was written for
 
 	places []hops.Place // of the site, besides those that are looked at anyway
 }
 
-// TestRedirects goes the way of each address that visitors of the site and its sisters may type, and of
+// Test goes the way of each address that visitors of the site and its sisters may type, and of
 // those given.
-func (j *Job) TestRedirects(ctx context.Context, o RedirectOptions) (*RedirectTest, error) {
+func Test(ctx context.Context, j *work.Job, o Options) (*Tested, error) {
 	defer j.Progress.End()
-	out, err := j.journeys(ctx, o)
+	out, err := journeys(ctx, j, o)
 	if err != nil {
 		return nil, err
 	}
-	j.stale(ctx, out)
+	stale(ctx, j, out)
 	if j.Book != nil && len(o.URLs) == 0 {
-		if err := j.Book.WriteJSON(RedirectsFile, out); err != nil {
-			return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+		if err := j.Book.WriteJSON(LastTest, out); err != nil {
+			return nil, work.Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
 		}
 	}
 	return out, nil
 }
 
 // journeys goes the ways and judges them.
-func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, error) {
+func journeys(ctx context.Context, j *work.Job, o Options) (*Tested, error) {
 	type way struct {
 		site address.Site
 		hops.Journey
@@ -117,16 +118,16 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 	}
 	var ways []way
 	for _, site := range j.Site.Network() {
-		places := j.pagesToSee(ctx, client, site)
+		places := j.PagesToSee(ctx, client, site)
 		if site.Host == j.Site.Host {
 			places = append(places, o.places...)
 		}
 		for _, journey := range hops.Matrix(site, places) {
 			u, err := url.Parse(journey.Typed)
 			if err != nil {
-				return nil, BadUse(err, journey.Typed, "check site and also in the site file")
+				return nil, work.BadUse(err, journey.Typed, "check site and also in the site file")
 			}
-			servers := j.servers(ctx, client, u.Hostname())
+			servers := j.Servers(ctx, client, u.Hostname())
 			for i, at := range servers {
 				if i > 0 && journey.Kind != hops.Page {
 					break // a server that differs shows it on its pages
@@ -141,12 +142,12 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 	}
 	for _, u := range o.URLs {
 		if !strings.HasPrefix(u, "http://") && !strings.HasPrefix(u, "https://") {
-			return nil, BadUse(nil, "the address "+u+" has no scheme", "write it as a visitor's browser would: http://"+u)
+			return nil, work.BadUse(nil, "the address "+u+" has no scheme", "write it as a visitor's browser would: http://"+u)
 		}
-		ways = append(ways, way{site: j.siteOf(u), Journey: hops.Journey{Typed: u, Method: "GET", Kind: hops.Probe}})
+		ways = append(ways, way{site: siteOf(j, u), Journey: hops.Journey{Typed: u, Method: "GET", Kind: hops.Probe}})
 	}
-	out := &RedirectTest{Site: j.Site.String(), Time: j.Now(), Paths: append([]string{}, o.Paths...), Journeys: make([]JourneySeen, len(ways)), Stale: []string{}}
-	err = j.eachTogether(ctx, len(ways), func(ctx context.Context, i int) string {
+	out := &Tested{Site: j.Site.String(), Time: j.Now(), Paths: append([]string{}, o.Paths...), Journeys: make([]Journey, len(ways)), Stale: []string{}}
+	err = j.EachTogether(ctx, len(ways), func(ctx context.Context, i int) string {
 		w := &ways[i]
 		host := ""
 		if u, err := url.Parse(w.Typed); err == nil {
@@ -156,8 +157,8 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 		if w.at != nil {
 			defer visitor.Leave()
 		}
-		follow(ctx, visitor, &w.Journey)
-		out.Journeys[i] = JourneySeen{w.Journey, w.Landing(), w.Judge(w.site, o.Paths)}
+		work.Follow(ctx, visitor, &w.Journey)
+		out.Journeys[i] = Journey{w.Journey, w.Landing(), w.Judge(w.site, o.Paths)}
 		return "asking " + w.Typed
 	})
 	if err != nil {
@@ -168,7 +169,7 @@ func (j *Job) journeys(ctx context.Context, o RedirectOptions) (*RedirectTest, e
 }
 
 // siteOf returns the site of the network that an address belongs to; the main one where it is none of them.
-func (j *Job) siteOf(raw string) address.Site {
+func siteOf(j *work.Job, raw string) address.Site {
 	all := j.Site.Network()
 	if u, err := url.Parse(raw); err == nil {
 		for _, site := range all {
@@ -181,7 +182,7 @@ func (j *Job) siteOf(raw string) address.Site {
 }
 
 // causes names each problem once, with the addresses that have it, the gravest first.
-func causes(journeys []JourneySeen) []point.Point {
+func causes(journeys []Journey) []point.Point {
 	points := []point.Point{}
 	for _, p := range hops.Order {
 		one := point.Point{ID: string(p), Grade: p.Grade(), Do: p.Do()}
@@ -207,9 +208,9 @@ func causes(journeys []JourneySeen) []point.Point {
 }
 
 // stale says in plain words what a visitor who was here before may still see.
-func (j *Job) stale(ctx context.Context, out *RedirectTest) {
+func stale(ctx context.Context, j *work.Job, out *Tested) {
 	add := func(format string, args ...any) { out.Stale = append(out.Stale, fmt.Sprintf(format, args...)) }
-	if slices.ContainsFunc(out.Journeys, func(s JourneySeen) bool {
+	if slices.ContainsFunc(out.Journeys, func(s Journey) bool {
 		return len(s.Hops) > 1 && (s.Hops[0].Status == 301 || s.Hops[0].Status == 308)
 	}) {
 		add("Browsers remember a permanent redirect and keep following it after you remove it, until their cache is cleared.")

@@ -1,4 +1,4 @@
-package work
+package redirect
 
 import (
 	"errors"
@@ -9,6 +9,7 @@ import (
 
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
+	"trimlantern/work"
 )
 
 // filePlace is a file in its folder.
@@ -23,40 +24,40 @@ type filePlace struct {
 func placeOf(file string) (*filePlace, error) {
 	path, err := filepath.Abs(file)
 	if err != nil {
-		return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
+		return nil, work.Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	if path, err = disk.Followed(path); err != nil {
-		return nil, Failed(err, "the file cannot be used", "name the file itself, not a link to it")
+		return nil, work.Failed(err, "the file cannot be used", "name the file itself, not a link to it")
 	}
 	tree, err := disk.OpenTree(filepath.Dir(path))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, BadUse(nil, "there is no folder "+filepath.Dir(file), "name the file that the server reads")
+		return nil, work.BadUse(nil, "there is no folder "+filepath.Dir(file), "name the file that the server reads")
 	}
 	if err != nil {
-		return nil, Failed(err, "the folder of the file cannot be opened", "make the folder; nothing was changed")
+		return nil, work.Failed(err, "the folder of the file cannot be opened", "make the folder; nothing was changed")
 	}
 	return &filePlace{path, tree, filepath.Base(path)}, nil
 }
 
 // changeFile replaces one file, or removes it where nothing is left in it; its old content goes
 // into a journal of its own first. It returns the journal's name. info is nil where there is no file.
-func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after []byte) (string, error) {
+func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, after []byte) (string, error) {
 	entry := &sheet.File{Path: at.path, Before: before, Missing: info == nil, After: sheet.Hash(after), Mode: 0o644}
-	gone := len(after) == 0 && j.made(at.path)
+	gone := len(after) == 0 && made(j, at.path)
 	if gone {
 		entry.After = ""
 	}
 	if info != nil {
 		entry.Mode, entry.Time = uint32(info.Mode().Perm()), info.ModTime().UTC().Format(time.RFC3339Nano)
 	}
-	id := j.runID()
-	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
+	id := j.RunID()
+	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
 	if err != nil {
-		return "", Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+		return "", work.Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
 	}
 	defer journal.Close()
 	if err := journal.Append(sheet.Record{File: entry}); err != nil {
-		return "", Failed(err, "the journal cannot be written", "make room on the disk; nothing was changed")
+		return "", work.Failed(err, "the journal cannot be written", "make room on the disk; nothing was changed")
 	}
 	if gone {
 		err = at.tree.Remove(at.name)
@@ -64,17 +65,17 @@ func (j *Job) changeFile(at *filePlace, before []byte, info fs.FileInfo, after [
 		err = at.tree.Write(at.name, after, disk.Looks{Mode: fs.FileMode(entry.Mode)})
 	}
 	if err != nil {
-		return "", Failed(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
+		return "", work.Failed(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
 	}
 	if err := journal.Append(sheet.Record{Mark: sheet.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
-		return "", Failed(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
+		return "", work.Failed(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
 	}
 	return id, nil
 }
 
 // made reports whether a file was made by a run of ours: the newest journal that names it says that there was
 // none before.
-func (j *Job) made(path string) bool {
+func made(j *work.Job, path string) bool {
 	ids, err := j.Book.Journals()
 	if err != nil {
 		return false // it stays, empty
