@@ -16,19 +16,6 @@ import (
 	"trimlantern/outside/probe"
 )
 
-// BrowserState is what a real browser said, held against what was read.
-type BrowserState struct {
-	Version     string   `json:"version"`
-	Pages       int      `json:"pages"`
-	Reports     int      `json:"reports"`               // of mixed content
-	Known       int      `json:"known"`                 // of them, those that had been read already
-	New         int      `json:"new"`                   // and those that only the browser saw
-	Unconfirmed []Unread `json:"unconfirmed,omitempty"` // read as certain, and not reported by the browser
-	Failed      []Unread `json:"failed,omitempty"`
-	LeftOut     int      `json:"left_out,omitempty"`
-	Unprotected bool     `json:"unprotected,omitempty"` // it ran as root, without its sandbox
-}
-
 // browsed is what became of the browser's look at one page.
 type browsed struct {
 	URL     string `json:"u"`

@@ -75,6 +75,12 @@ func (j *Job) foreign(table string) bool {
 	return slices.ContainsFunc(j.others, func(p string) bool { return strings.HasPrefix(table, p) })
 }
 
+// place returns the site of a number, of several in the database.
+func (j *Job) place(n int) (Place, bool) { p, ok := j.sites[n]; return p, ok }
+
+// hasSite reports whether the database lists a site of that number.
+func (j *Job) hasSite(n int) bool { _, ok := j.sites[n]; return ok }
+
 // places lists the sites of the database, by number.
 func (j *Job) places() []Place {
 	var out []Place

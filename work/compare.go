@@ -2,21 +2,7 @@ package work
 
 import (
 	"slices"
-	"time"
-
-	"trimlantern/core/mixed"
 )
-
-// Comparison is a scan held against an earlier one.
-type Comparison struct {
-	With   string              `json:"with"`
-	Time   time.Time           `json:"time"`
-	New    []Culprit           `json:"new"`
-	Gone   []Culprit           `json:"gone"`          // all pages that held it were looked at again
-	Still  []Culprit           `json:"still"`         // found then and now
-	Unseen []Culprit           `json:"not_looked_at"` // a page that held it was not looked at again
-	Then   map[mixed.Class]int `json:"then"`          // its findings by class
-}
 
 // compareWith reads the scan to compare with; nil where none is asked for.
 func (j *Job) compareWith(id string) (*Scan, error) {

@@ -2,11 +2,9 @@ package work
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/json"
 	"errors"
 	"io"
-	"io/fs"
 	"os"
 	"time"
 
@@ -114,24 +112,6 @@ func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*
 	return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16)}, nil
 }
 
-// eachLine calls visit for each whole line and returns where the last one ends.
-func eachLine(r io.Reader, visit func([]byte) error) (end int64, err error) {
-	in := bufio.NewReaderSize(r, 1<<16)
-	for {
-		b, err := in.ReadBytes('\n')
-		if err == io.EOF {
-			return end, nil
-		}
-		if err != nil {
-			return end, err
-		}
-		if err := visit(bytes.TrimSuffix(b, []byte("\n"))); err != nil {
-			return end, err
-		}
-		end += int64(len(b))
-	}
-}
-
 func (c *crawlLog) put(l crawlLine) error {
 	b, err := json.Marshal(l)
 	if err != nil {
@@ -183,10 +163,10 @@ func (c *crawlLog) each(visit func(crawlLine) error) error {
 // documents stay where they are until Forget is called.
 func (c *crawlLog) end(s *Scan) error {
 	if c.book == nil {
-		s.pages, s.loose = c.f.Name(), true
+		s.KeptIn(c.f.Name(), true)
 		return c.flush()
 	}
-	s.pages = c.book.PagesPath(s.ID)
+	s.KeptIn(c.book.PagesPath(s.ID), false)
 	out, err := c.book.NewPages(s.ID)
 	if err != nil {
 		return err
@@ -209,49 +189,4 @@ func (c *crawlLog) end(s *Scan) error {
 		return err
 	}
 	return os.Remove(c.f.Name())
-}
-
-// EachPage calls visit for each document that was read, in the order of reading.
-func (s *Scan) EachPage(visit func(ScannedPage) error) error {
-	f, err := os.Open(s.pages)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil // of a scan whose pages were cleared away the summary stays
-	}
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if s.loose {
-		_, err := eachLine(f, func(b []byte) error {
-			var l crawlLine
-			if err := json.Unmarshal(b, &l); err != nil || l.Doc == nil {
-				return err
-			}
-			return visit(*l.Doc)
-		})
-		return err
-	}
-	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		return err
-	}
-	defer z.Close()
-	for d := json.NewDecoder(z); ; {
-		var p ScannedPage
-		if err := d.Decode(&p); err == io.EOF {
-			return nil
-		} else if err != nil {
-			return err
-		}
-		if err := visit(p); err != nil {
-			return err
-		}
-	}
-}
-
-// Forget removes the documents of a scan that belongs to no logbook.
-func (s *Scan) Forget() {
-	if s.loose {
-		_ = os.Remove(s.pages) // what stays in the temporary folder goes with it
-	}
 }

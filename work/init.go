@@ -309,7 +309,7 @@ func (in *initing) connect(ctx context.Context) error {
 		return DatabaseFault(err, c)
 	}
 	for _, p := range fit {
-		if site, rest := j.set(p); p != d.Prefix && (rest != "" || j.sites[site].Site == 0) {
+		if site, rest := j.set(p); p != d.Prefix && (rest != "" || !j.hasSite(site)) {
 			in.out.Others = append(in.out.Others, p)
 		}
 	}
@@ -418,7 +418,7 @@ func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, 
 func (in *initing) sites(j *Job) error {
 	chosen := in.file.Choose.Sites
 	for _, n := range chosen {
-		if _, ok := j.sites[n]; !ok {
+		if !j.hasSite(n) {
 			return BadUse(nil, fmt.Sprintf("the database lists no site %d", n), "leave --sites out, and init lists them")
 		}
 	}

@@ -126,40 +126,6 @@ func (j *Job) ReadSheet(id string) (h sheet.Header, end *sheet.Summary, err erro
 	return r.Header, r.End, nil
 }
 
-// Weightiest returns the newest scan that says something of the whole site: one that found something,
-// or was of all of it. Where there is none, the newest of any kind.
-func (j *Job) Weightiest() (*Scan, error) {
-	ids, err := j.Book.Scans()
-	if err != nil {
-		return nil, err
-	}
-	var newest *Scan
-	for i := len(ids) - 1; i >= 0; i-- {
-		s, err := j.ReadScan(ids[i])
-		if err != nil {
-			return nil, err
-		}
-		if s.Site != j.Site.String() {
-			continue // of another site whose logbook this was
-		}
-		if newest == nil {
-			newest = s
-		}
-		if len(s.Culprits) > 0 || s.Sample == 0 && s.Named == 0 && !s.AsHTTPS {
-			return s, nil
-		}
-	}
-	return newest, nil
-}
-
-func (j *Job) LastScan() (*Scan, error) {
-	ids, err := j.Book.Scans()
-	if err != nil || len(ids) == 0 {
-		return nil, err
-	}
-	return j.ReadScan(ids[len(ids)-1])
-}
-
 // PastEntry is one run that left something behind.
 type PastEntry struct {
 	ID     string   `json:"id"`

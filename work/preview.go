@@ -227,7 +227,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 }
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
-	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask, Hashed: j.System.Hashed(j.conn)}
+	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask, Hashed: j.hashed()}
 	replaced := j.replacements()
 	replaced.rule(rules)
 	return &survey{job: j, replaced: replaced, rules: rules, judge: judge{rules: rules, system: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
@@ -245,7 +245,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 	for i, t := range tables {
 		var err error
 		if counts[i], exact[i], err = db.Count(ctx, t); err != nil {
-			return s.failed(err, t)
+			return tableFault(err, t)
 		}
 		total += counts[i]
 	}
@@ -284,7 +284,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 			err = s.opinion.drain()
 		}
 		if err != nil {
-			return s.failed(err, t)
+			return tableFault(err, t)
 		}
 		before += counts[i]
 		if len(t.Triggers) > 0 && tc.Cells > 0 {
@@ -302,7 +302,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 func (s *survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCount) error {
 	if tc.Rows == 0 { // only reading tells how many there are
 		if err := s.db.Candidates(ctx, t, database.References, func(database.Row) error { return nil }, func(rows int64) { tc.Rows = rows }); err != nil {
-			return s.failed(err, t)
+			return tableFault(err, t)
 		}
 	}
 	s.out.Tables = append(s.out.Tables, *tc)
@@ -313,7 +313,7 @@ func (s *survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCoun
 	return s.left(sheet.Left{Reason: rewrite.Immutable, Table: t.Name, Count: int(tc.Rows)})
 }
 
-func (s *survey) failed(err error, t database.Table) error {
+func tableFault(err error, t database.Table) error {
 	var f *Fault
 	if errors.As(err, &f) {
 		return err
@@ -343,7 +343,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 	}
 	for _, t := range tables {
 		site, short := j.set(t.Name)
-		if len(j.sites) == 0 {
+		if len(j.places()) == 0 {
 			site = 0
 		}
 		for _, a := range j.System.Addresses {
@@ -352,7 +352,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 			}
 			v, key, found, err := db.Lookup(ctx, t, a.Column, a.Where, a.Equals)
 			if err != nil {
-				return s.failed(err, t)
+				return tableFault(err, t)
 			}
 			if !found || v.Null {
 				continue
@@ -374,7 +374,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 			s.addresses[cellID(t.Name, key, a.Column)] = a.Name
 			s.out.Addresses = append(s.out.Addresses, st)
 		}
-		if p, ok := j.sites[site]; ok && !slices.Contains(s.out.Sites, p) {
+		if p, ok := j.place(site); ok && !slices.Contains(s.out.Sites, p) {
 			s.out.Sites = append(s.out.Sites, p)
 		}
 	}
@@ -482,7 +482,7 @@ func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, e
 		}
 		taken, err := s.db.Taken(s.ctx, t, ix, row.Key, c.Name, database.Value{Bytes: o.after, As: row.Values[o.column].As})
 		if err != nil {
-			return "", s.failed(err, t)
+			return "", tableFault(err, t)
 		}
 		// Two rows that differ now may become equal. Collations that do not mind letter
 		// case are the rule, so letter case does not count here.

@@ -15,8 +15,6 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
-	"trimlantern/outside/logbook"
-	"trimlantern/outside/probe"
 )
 
 // ScanOptions bound a scan and say what it looks at.
@@ -44,147 +42,13 @@ type ScanOptions struct {
 	Trace       bool // say where each culprit lives
 }
 
-// Scan is what a scan found. Its pages are kept in a file: see EachPage.
-type Scan struct {
-	Site     string              `json:"site"`
-	ID       string              `json:"id"`
-	Time     time.Time           `json:"time"`
-	AsHTTPS  bool                `json:"as_https,omitempty"`
-	Resumed  bool                `json:"resumed,omitempty"`
-	Read     int                 `json:"pages_read"`
-	Sheets   int                 `json:"style_sheets"`
-	Others   int                 `json:"others"`         // scripts, images and the like that were asked for
-	Classes  map[mixed.Class]int `json:"classes"`        // findings that count, by class
-	On       map[mixed.Class]int `json:"documents_with"` // documents that have them
-	Clean    int                 `json:"documents_clean"`
-	Culprits []Culprit           `json:"culprits"` // the findings by URL, the gravest first
-	More     int                 `json:"more_culprits,omitempty"`
-	Worst    []PageCount         `json:"worst"`           // documents with the most
-	Hosts    []HostState         `json:"hosts"`           // other hosts that pages load from insecurely
-	Outward  int                 `json:"links_elsewhere"` // insecure links and names of other hosts
-	Coverage coverage.Summary    `json:"coverage"`        // what became of all addresses
-	Sites    []SiteState         `json:"sites"`           // where the site has several names under which pages were read
-	Unread   []Unread            `json:"unread"`          // documents that could not be read
-	Dead     int                 `json:"dead_links"`
-	Broken   []Unread            `json:"broken,omitempty"`       // loaded securely, and gives nothing
-	LeftOut  int                 `json:"left_out"`               // addresses past the bounds, or that a rule keeps out
-	Sample   int                 `json:"sample,omitempty"`       // it was to read only so many pages
-	Stored   int                 `json:"pages_stored,omitempty"` // pages that the database knows of
-	Named    int                 `json:"named,omitempty"`        // addresses that it began at, instead of the front page and the site map
-	Browser  *BrowserState       `json:"browser,omitempty"`
-	Compared *Comparison         `json:"compared,omitempty"`
-	FailOn   string              `json:"fail_on,omitempty"`
-	Accepted []AcceptedURL       `json:"accepted"` // findings that the owner accepts: they do not count
-
-	pages string // the file that holds the pages
-	loose bool   // which belongs to no logbook
-}
-
-// ScannedPage is one document.
-type ScannedPage struct {
-	URL      string          `json:"url"`
-	Title    string          `json:"title,omitempty"`
-	Kind     string          `json:"kind,omitempty"` // "" a page; "style", "script", "frame", "feed" …, "browser" what the browser saw of it
-	Findings []mixed.Finding `json:"findings"`
-}
-
-// Culprit is one insecure URL on however many pages.
-type Culprit struct {
-	Number    int             `json:"number,omitempty"` // by which show, trace and decide know it
-	URL       string          `json:"url"`
-	By        string          `json:"by"`
-	Class     mixed.Class     `json:"class"`
-	Certainty mixed.Certainty `json:"certainty"`
-	Ours      bool            `json:"ours"`
-	Via       string          `json:"via,omitempty"`
-	Pages     int             `json:"pages"` // documents that hold it
-	On        string          `json:"on"`    // one of them
-	Line      int             `json:"line"`  // there
-	Col       int             `json:"column"`
-	Around    string          `json:"around,omitempty"` // the markup there
-	In        string          `json:"in,omitempty"`     // what kind of document that is: see ScannedPage
-	Places    []Origin        `json:"places,omitempty"` // where it lives, the likeliest first
-}
-
-// AcceptedURL is an insecure URL that the owner accepts, on however many documents.
-type AcceptedURL struct {
-	URL     string      `json:"url"`
-	Class   mixed.Class `json:"class"`
-	Pages   int         `json:"pages"`
-	Because string      `json:"because"`
-}
-
-// PageCount is how much one document has.
-type PageCount struct {
-	URL     string              `json:"url"`
-	Title   string              `json:"title,omitempty"`
-	Classes map[mixed.Class]int `json:"classes"`
-	Sum     int                 `json:"sum"`
-}
-
-// HostState is another host that pages load from over HTTP.
-type HostState struct {
-	Host     string        `json:"host"`
-	Findings int           `json:"findings"`
-	Verdict  probe.Verdict `json:"verdict"`
-}
-
-// Unread is a document that could not be read.
-type Unread struct {
-	URL string `json:"url"`
-	Why string `json:"why"`
-}
-
-// SiteState is what was found under one of the site's names.
-type SiteState struct {
-	Host     string              `json:"host"`
-	Complete bool                `json:"complete"`
-	Read     int                 `json:"pages_read"`
-	Known    int                 `json:"pages_known"`
-	Classes  map[mixed.Class]int `json:"classes"`
-}
-
 // Bounds of what a scan keeps in memory.
 const (
 	maxCulprits = 50000
 	maxUnread   = 500
 	maxWorst    = 60
 	maxLocs     = 200000 // addresses of one site map
-	perHost     = 5      // assets of a host that are asked for over HTTPS
 )
-
-// Complete reports whether all that the scan came to know of was looked at: only then nothing found
-// means that nothing is there.
-func (s *Scan) Complete() bool { return s.Coverage.Complete }
-
-// Whole reports whether the scan is complete and of the whole site, and not of pages that the user named.
-func (s *Scan) Whole() bool { return s.Complete() && s.Named == 0 }
-
-// Proven reports whether the scan shows that the whole site is clean over HTTPS.
-func (s *Scan) Proven() bool {
-	return s.Whole() && !s.AsHTTPS && s.Sample == 0 && len(s.Classes) == 0 && len(s.Culprits) == 0
-}
-
-// Code is the exit code that the scan comes to.
-func (s *Scan) Code() int {
-	if s.Read == 0 || len(s.Unread) > 0 {
-		return Remain
-	}
-	for _, l := range s.Coverage.Blocking() {
-		if s.FailOn != "none" && (s.Sample == 0 || l.Cause != coverage.Sampled) {
-			return Remain
-		}
-	}
-	for _, c := range mixed.Classes {
-		if s.Classes[c] > 0 && s.FailOn != "none" {
-			return Remain
-		}
-		if string(c) == s.FailOn {
-			break
-		}
-	}
-	return Clean
-}
 
 // fails reports whether a name is one that FailOn knows.
 func fails(name string) bool {
@@ -251,7 +115,7 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	}
 	defer func() {
 		s.log.close()
-		if s.out.pages == "" && s.log.book == nil {
+		if !s.out.IsKept() && s.log.book == nil {
 			s.log.discard() // nobody could go on with it
 		}
 	}()
@@ -736,14 +600,6 @@ func (s *scanning) host(f mixed.Finding) {
 	}
 }
 
-func HostOf(raw string) string {
-	u, err := url.Parse(raw)
-	if err != nil {
-		return ""
-	}
-	return u.Host
-}
-
 // worst keeps the documents that have the most.
 func (s *scanning) worst(c PageCount) {
 	graver := func(a, b PageCount) int {
@@ -800,14 +656,9 @@ func (s *scanning) number() error {
 // judgeHosts asks the other hosts whether they serve over HTTPS what pages load from
 // them.
 func (s *scanning) judgeHosts(ctx context.Context) error {
-	var v *verdicts
-	if s.job.Book != nil {
-		var err error
-		if v, err = s.job.verdicts(ctx); err != nil {
-			return err
-		}
-	} else {
-		v = &verdicts{job: s.job, ctx: ctx, known: map[string]probe.Verdict{}}
+	v, err := s.job.verdicts(ctx)
+	if err != nil {
+		return err
 	}
 	for name, h := range s.hosts {
 		host := name
@@ -817,15 +668,12 @@ func (s *scanning) judgeHosts(ctx context.Context) error {
 		for _, asset := range s.assets[name] {
 			v.ask(host, asset)
 		}
-		h.Verdict = v.known[host]
+		h.Verdict = v.of(host)
 		s.out.Hosts = append(s.out.Hosts, *h)
 	}
 	slices.SortFunc(s.out.Hosts, func(a, b HostState) int {
 		return cmp.Or(b.Findings-a.Findings, strings.Compare(a.Host, b.Host))
 	})
-	if s.job.Book == nil {
-		return nil
-	}
 	if err := v.keep(); err != nil {
 		return Failed(err, "the verdicts cannot be kept", "make room on the disk")
 	}
@@ -837,39 +685,3 @@ func (s *scanning) ours(raw string) bool {
 	u, err := url.Parse(raw)
 	return err == nil && s.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours
 }
-
-// ReadScan reads a scan of the logbook.
-func (j *Job) ReadScan(id string) (*Scan, error) {
-	var s Scan
-	if err := j.Book.ReadJSON(logbook.ScanName(id), &s); err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
-	}
-	s.pages = j.Book.PagesPath(id)
-	s.forgotten(j.AcceptedURLs())
-	return &s, nil
-}
-
-// forgotten has findings count again that were accepted when the scan was made, and are no more.
-func (s *Scan) forgotten(accepted map[string]string) {
-	s.Accepted = slices.DeleteFunc(s.Accepted, func(a AcceptedURL) bool {
-		if accepted[SameURL(a.URL)] != "" {
-			return false
-		}
-		s.Classes[a.Class] += a.Pages
-		s.Culprits = append(s.Culprits, Culprit{URL: a.URL, Class: a.Class, Pages: a.Pages})
-		return true
-	})
-}
-
-// Because returns the owner's reason for accepting a URL, or "".
-func (s *Scan) Because(url string) string {
-	for _, a := range s.Accepted {
-		if a.URL == url {
-			return a.Because
-		}
-	}
-	return ""
-}
-
-// ScanIDs lists the scans of the logbook, the oldest first.
-func (j *Job) ScanIDs() ([]string, error) { return j.Book.Scans() }

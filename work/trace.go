@@ -25,41 +25,6 @@ import (
 	"trimlantern/outside/system"
 )
 
-// Origin is one place that can produce a reference.
-type Origin struct {
-	Table  string         `json:"table,omitempty"`
-	Key    []sheet.Value  `json:"key,omitempty"`
-	Column string         `json:"column,omitempty"`
-	Label  string         `json:"label,omitempty"` // what the row is called: "setting logo_url"
-	Path   string         `json:"path,omitempty"`  // inside the value
-	Page   string         `json:"page,omitempty"`  // the page that the row is shown on
-	File   string         `json:"file,omitempty"`
-	Line   int            `json:"line,omitempty"`
-	Col    int            `json:"col,omitempty"`
-	Text   string         `json:"text,omitempty"` // the line of the file
-	Match  Match          `json:"match"`
-	Reason rewrite.Reason `json:"reason,omitempty"` // why preview leaves it; "" where it changes it
-	Count  int            `json:"count"`            // references in this place
-	Do     string         `json:"do"`
-
-	score int
-	slug  string
-}
-
-// Match is how a place and a reference belong together.
-type Match string
-
-// The matches: the first two stand here, the third is put together here, the others may come from here.
-const (
-	Exact    Match = "exact"    // the same address
-	Scaled   Match = "scaled"   // the picture that it is a smaller copy of
-	Joined   Match = "joined"   // pieces of it are put together here
-	Prefix   Match = "prefix"   // the beginning of it, to which the rest is added
-	Piece    Match = "piece"    // a piece of it
-	Address  Match = "address"  // the site's own address, from which it is made
-	Document Match = "document" // the style sheet, script or frame of another host that holds it
-)
-
 // Traced is where one reference lives.
 type Traced struct {
 	URL    string   `json:"url"`
@@ -137,7 +102,7 @@ func key(u *url.URL) string {
 
 func (j *Job) tracing() *tracing {
 	t := &tracing{job: j, by: map[string][]*target{}, byHost: map[string][]*target{}, smaller: map[string][]*target{}}
-	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.System.Hashed(j.conn), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
+	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.hashed(), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
 	return t
 }
 
@@ -248,7 +213,7 @@ func (t *tracing) run(ctx context.Context) error {
 		return err
 	}
 	t.rules.Verdict = func(host, _ string) rewrite.Verdict { // what is known; tracing asks nobody
-		return asked.known[host].Meaning()
+		return asked.of(host).Meaning()
 	}
 	for i, table := range tables {
 		if err := t.table(ctx, db, table, i, len(tables)); err != nil {
@@ -357,7 +322,7 @@ func (t *tracing) each(ctx context.Context, db database.Database, table database
 		return nil
 	}, func(int64) {})
 	if err != nil {
-		return (&survey{}).failed(err, table)
+		return tableFault(err, table)
 	}
 	return nil
 }
@@ -521,7 +486,7 @@ func (t *tracing) code(rel string, b []byte, cached bool) {
 
 // locks adds the configuration that holds an address against the database.
 func (t *tracing) locks() {
-	conn := t.job.conn
+	conn := t.job.connection()
 	if conn == nil {
 		return
 	}
@@ -643,4 +608,44 @@ func (o *Origin) remedy(newest *newestSheet) string {
 		return "trimlantern apply changes it: it is in the newest sheet, " + newest.id
 	}
 	return "not in a change sheet yet: run trimlantern preview"
+}
+
+// StoredPages calls visit with the address of each page that the database knows of, over HTTPS. A site without a
+// database, or whose system description tells no pages, has none.
+func (j *Job) StoredPages(ctx context.Context, visit func(page string)) error {
+	if !j.Stored() || len(j.System.Pages) == 0 {
+		return nil
+	}
+	db, tables, err := j.Open(ctx, true)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	t := j.tracing()
+	for _, table := range tables {
+		site, short := j.set(table.Name)
+		if !slices.ContainsFunc(j.System.Pages, func(p system.Cache) bool { return p.Table == short }) {
+			continue
+		}
+		base := j.Site.String()
+		if place, ok := j.place(site); ok && site > 1 {
+			base = "https://" + place.Address
+		}
+		// Only what tells the page is read, and not its text.
+		needs := j.System.Needs(short)
+		table.Columns = slices.DeleteFunc(slices.Clone(table.All), func(c database.Column) bool { return !slices.Contains(needs, c.Name) })
+		j.Progress.At("reading which pages there are in "+table.Name, 0, 0)
+		err := t.each(ctx, db, table, database.Everything, func(r *tracedRow) {
+			if r.idle || !j.System.IsPage(short, r.get) {
+				return
+			}
+			if page := r.label.PageOf(r.get); page != "" {
+				visit(base + page)
+			}
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

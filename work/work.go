@@ -360,6 +360,13 @@ func (j *Job) config() (database.Config, error) {
 	return c, nil
 }
 
+// connection returns what the system's own configuration says; nil before the database was opened, or where nothing
+// says it.
+func (j *Job) connection() *system.Connection { return j.conn }
+
+// hashed returns the values of the system that have a hash beside them.
+func (j *Job) hashed() []envelope.Hashed { return j.System.Hashed(j.conn) }
+
 // usualSocket finds the local socket that client libraries use for localhost;
 // PostgreSQL names its folder.
 func usualSocket(kind string) string {
@@ -530,6 +537,7 @@ func (j *Job) secrets() (http.Header, error) {
 const (
 	verdictsFile = "verdicts.json"
 	verdictAge   = 7 * 24 * time.Hour // a verdict older than this is asked for again
+	perHost      = 5                  // assets of a host that are asked for over HTTPS
 )
 
 // verdicts answers for other hosts: the user's decision, what the logbook
@@ -546,8 +554,10 @@ type verdicts struct {
 
 func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
 	v := &verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
-	if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "fix or remove the file")
+	if j.Book != nil {
+		if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
+			return nil, Failed(err, "the logbook cannot be read", "fix or remove the file")
+		}
 	}
 	for host, known := range v.known {
 		if j.Now().Sub(known.Asked) > verdictAge || known.Answer == "unknown" || known.Answer == "leave" {
@@ -599,9 +609,12 @@ func (v *verdicts) ask(host, url string) rewrite.Verdict {
 	return own.Meaning()
 }
 
+// of returns what is known of a host by now.
+func (v *verdicts) of(host string) probe.Verdict { return v.known[host] }
+
 // keep writes what was found out into the logbook.
 func (v *verdicts) keep() error {
-	if !v.dirty {
+	if !v.dirty || v.job.Book == nil {
 		return nil
 	}
 	return v.job.Book.WriteJSON(verdictsFile, v.known)
