@@ -6,12 +6,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
-	"trimlantern/work"
 	"trimlantern/work/checkup"
+	"trimlantern/work/scan"
 )
 
 func (a *app) checkupCommand() *cobra.Command {
-	o := work.ScanOptions{Depth: 50, Parallel: 4}
+	o := scan.Options{Depth: 50, Parallel: 4}
 	var soon time.Duration
 	timer := ""
 	c := &cobra.Command{

@@ -18,6 +18,7 @@ import (
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
 	"trimlantern/work/ready"
+	"trimlantern/work/scan"
 	"trimlantern/work/status"
 )
 
@@ -52,11 +53,11 @@ var fleetJobs = []fleetJob{
 		}, func() fleet.Result { return &work.Applied{} }},
 	{"scan", "What is insecure on the pages of each site", "Reads the pages of each site over HTTPS.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
-			return j.Scan(ctx, work.ScanOptions{Pages: o.pages, Depth: 50, Parallel: 2})
+			return scan.Run(ctx, j, scan.Options{Pages: o.pages, Depth: 50, Parallel: 2})
 		}, func() fleet.Result { return &work.Scan{} }},
 	{"checkup", "Check the health of each site", "Checks certificate, redirects and pages of each site. With --quiet it prints nothing when all are well, and else one text that can be mailed.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
-			return checkup.Run(ctx, j, o.soon, work.ScanOptions{Pages: o.pages, Depth: 50, Parallel: 2})
+			return checkup.Run(ctx, j, o.soon, scan.Options{Pages: o.pages, Depth: 50, Parallel: 2})
 		}, func() fleet.Result { return &checkup.Result{} }},
 	{"renew", "Renew the certificates that are due", "Renews what cert obtain obtained for each site, where it is due.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {

@@ -15,10 +15,11 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/scan"
 )
 
 func (a *app) scanCommand() *cobra.Command {
-	o := work.ScanOptions{}
+	o := scan.Options{}
 	var list string
 	var reports []string
 	var timeout time.Duration
@@ -69,7 +70,7 @@ With --site it needs no site file; results are kept in your data folder.
 				args = append(args, more...)
 			}
 			o.URLs = args
-			r, err := j.Scan(c.Context(), o)
+			r, err := scan.Run(c.Context(), j, o)
 			if err != nil {
 				return err
 			}
@@ -91,7 +92,7 @@ With --site it needs no site file; results are kept in your data folder.
 }
 
 // scanFlags adds the flags that bound a scan and say what it looks at.
-func scanFlags(c *cobra.Command, o *work.ScanOptions) {
+func scanFlags(c *cobra.Command, o *scan.Options) {
 	f := c.Flags()
 	f.IntVar(&o.Pages, "pages", 10000, "read at most this many `pages`")
 	f.IntVar(&o.Depth, "depth", 50, "follow at most this many `links` from the start")

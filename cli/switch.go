@@ -23,6 +23,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/guide"
+	"trimlantern/work/scan"
 )
 
 // switching are the flags of the guided run.
@@ -34,7 +35,7 @@ type switching struct {
 	yes      bool
 	plain    bool
 	summary  string
-	scan     work.ScanOptions
+	scan     scan.Options
 	cert     cert.ObtainOptions
 }
 
@@ -108,7 +109,7 @@ func (a *app) runSwitch(ctx context.Context, o switching, folder string) error {
 	if o.until == string(guide.Site) {
 		return nil
 	}
-	o.scan = work.ScanOptions{Pages: 10000, Depth: 50, Parallel: 4}
+	o.scan = scan.Options{Pages: 10000, Depth: 50, Parallel: 4}
 	began := time.Now()
 	walked, err := guide.Walk(ctx, j, p, guide.Options{Until: guide.Step(o.until), Scan: o.scan, Cert: o.cert})
 	if ctx.Err() != nil {

@@ -136,7 +136,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 // remain reads everything once more and returns what is left.
 func (a *applying) remain(header sheet.Header) (*Preview, error) {
 	j := a.job
-	asked, err := j.verdicts(a.ctx)
+	asked, err := j.Verdicts(a.ctx)
 	if err != nil {
 		return nil, err
 	}

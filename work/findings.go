@@ -270,8 +270,8 @@ func (j *Job) LastScan() (*Scan, error) {
 	return j.ReadScan(ids[len(ids)-1])
 }
 
-// eachLine calls visit for each whole line and returns where the last one ends.
-func eachLine(r io.Reader, visit func([]byte) error) (end int64, err error) {
+// EachLine calls visit for each whole line and returns where the last one ends.
+func EachLine(r io.Reader, visit func([]byte) error) (end int64, err error) {
 	in := bufio.NewReaderSize(r, 1<<16)
 	for {
 		b, err := in.ReadBytes('\n')
@@ -305,7 +305,7 @@ func (s *Scan) EachPage(visit func(ScannedPage) error) error {
 	}
 	defer f.Close()
 	if s.loose {
-		_, err := eachLine(f, func(b []byte) error {
+		_, err := EachLine(f, func(b []byte) error {
 			var l struct { // a line of the crawl's log
 				Doc *ScannedPage `json:"doc"`
 			}

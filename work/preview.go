@@ -177,7 +177,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	if tables, err = j.chosen(choice, tables); err != nil {
 		return nil, err
 	}
-	asked, err := j.verdicts(ctx)
+	asked, err := j.Verdicts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -212,7 +212,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	for host, v := range asked.known {
 		p.Verdicts[host] = v.Answer + ": " + v.Why
 	}
-	if err := asked.keep(); err != nil {
+	if err := asked.Keep(); err != nil {
 		return nil, Failed(err, "the verdicts cannot be kept", "make room on the disk")
 	}
 	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Copies: len(p.Copies), Hosts: p.Hosts, Left: p.Counts})
@@ -227,7 +227,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 }
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
-	rules := &rewrite.Rules{Site: j.Site, Verdict: v.ask, Hashed: j.hashed()}
+	rules := &rewrite.Rules{Site: j.Site, Verdict: v.Ask, Hashed: j.hashed()}
 	replaced := j.replacements()
 	replaced.rule(rules)
 	return &survey{job: j, replaced: replaced, rules: rules, judge: judge{rules: rules, system: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},

@@ -175,8 +175,8 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 	return out, nil
 }
 
-// traceScan names the places of all culprits of a scan, in one pass.
-func (j *Job) traceScan(ctx context.Context, s *Scan) error {
+// TraceScan names the places of all culprits of a scan, in one pass.
+func (j *Job) TraceScan(ctx context.Context, s *Scan) error {
 	if j.Book == nil || !j.Stored() {
 		return BadUse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
 	}
@@ -208,12 +208,12 @@ func (t *tracing) run(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
-	asked, err := j.verdicts(ctx)
+	asked, err := j.Verdicts(ctx)
 	if err != nil {
 		return err
 	}
 	t.rules.Verdict = func(host, _ string) rewrite.Verdict { // what is known; tracing asks nobody
-		return asked.of(host).Meaning()
+		return asked.Of(host).Meaning()
 	}
 	for i, table := range tables {
 		if err := t.table(ctx, db, table, i, len(tables)); err != nil {

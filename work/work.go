@@ -537,7 +537,7 @@ func (j *Job) secrets() (http.Header, error) {
 const (
 	verdictsFile = "verdicts.json"
 	verdictAge   = 7 * 24 * time.Hour // a verdict older than this is asked for again
-	perHost      = 5                  // assets of a host that are asked for over HTTPS
+	PerHost      = 5                  // assets of a host that are asked for over HTTPS
 )
 
 // verdicts answers for other hosts: the user's decision, what the logbook
@@ -552,7 +552,7 @@ type verdicts struct {
 	assets map[string]probe.Verdict // and what for
 }
 
-func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
+func (j *Job) Verdicts(ctx context.Context) (*verdicts, error) {
 	v := &verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
 	if j.Book != nil {
 		if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
@@ -570,12 +570,12 @@ func (j *Job) verdicts(ctx context.Context) (*verdicts, error) {
 	return v, nil
 }
 
-// ask is the Verdict function of the rules. A host that was not known is asked for the
+// Ask is the Verdict function of the rules. A host that was not known is asked for the
 // first few of the assets that pages load from it: it serves them all, or it is
 // insecure; what it was asked for itself goes by its own answer.
-func (v *verdicts) ask(host, url string) rewrite.Verdict {
+func (v *verdicts) Ask(host, url string) rewrite.Verdict {
 	known, ok := v.known[host]
-	if ok && (known.Assets == 0 || known.Assets >= perHost || !v.asked[host]) {
+	if ok && (known.Assets == 0 || known.Assets >= PerHost || !v.asked[host]) {
 		return known.Meaning()
 	}
 	if own, ok := v.assets[url]; ok {
@@ -609,11 +609,11 @@ func (v *verdicts) ask(host, url string) rewrite.Verdict {
 	return own.Meaning()
 }
 
-// of returns what is known of a host by now.
-func (v *verdicts) of(host string) probe.Verdict { return v.known[host] }
+// Of returns what is known of a host by now.
+func (v *verdicts) Of(host string) probe.Verdict { return v.known[host] }
 
-// keep writes what was found out into the logbook.
-func (v *verdicts) keep() error {
+// Keep writes what was found out into the logbook.
+func (v *verdicts) Keep() error {
 	if !v.dirty || v.job.Book == nil {
 		return nil
 	}

@@ -24,7 +24,7 @@ import (
 
 	"trimlantern/outside/browser"
 	"trimlantern/outside/fetch"
-	"trimlantern/work"
+	"trimlantern/work/scan"
 )
 
 // demoSite lays the made-up site out and keeps its server up; run runs the program in it.
@@ -183,7 +183,7 @@ setTimeout(() => { new Image().src = "ht" + "tp://assets.example/late.png" }, 60
 	seen, err := b.Look(context.Background(), "https://ternrock.example/")
 	require.NoError(t, err)
 	var found []string
-	for _, f := range work.Reports(seen) {
+	for _, f := range scan.Reports(seen) {
 		found = append(found, strings.TrimPrefix(f.URL, "http://assets.example/"))
 	}
 	slices.Sort(found)

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/core/mixed"
-	"trimlantern/work"
+	"trimlantern/work/scan"
 )
 
 // loads are ways to load something; each is crossed with each of the surroundings.
@@ -194,7 +194,7 @@ func TestChromiumJudgesCrossed(t *testing.T) {
 	type row struct{ reports, found, claims, confirmed int }
 	rows := map[mixed.Class]*row{mixed.Blocked: {}, mixed.Upgraded: {}}
 	for n, c := range cases {
-		truth, ours := work.Reports(seen[n]), judged(t, w, pages[n])
+		truth, ours := scan.Reports(seen[n]), judged(t, w, pages[n])
 		for _, r := range truth {
 			if rows[r.Class] == nil {
 				continue

@@ -23,6 +23,7 @@ import (
 	"trimlantern/outside/browser"
 	"trimlantern/outside/fetch"
 	"trimlantern/work"
+	"trimlantern/work/scan"
 )
 
 type quiet struct{}
@@ -74,7 +75,7 @@ func judged(t *testing.T, w *internet, page string) (out []mixed.Finding) {
 	j, err := work.OpenAddress("https://ternrock.example", nil, nil, quiet{})
 	require.NoError(t, err)
 	j.Resolve, j.CA, j.Offline, j.Now = w.resolve, w.ca, true, time.Now
-	s, err := j.Scan(context.Background(), work.ScanOptions{URLs: []string{page}, Pages: 1, Depth: 0, Parallel: 2})
+	s, err := scan.Run(context.Background(), j, scan.Options{URLs: []string{page}, Pages: 1, Depth: 0, Parallel: 2})
 	require.NoError(t, err, page)
 	defer s.Forget()
 	require.NoError(t, s.EachPage(func(p work.ScannedPage) error {
@@ -102,7 +103,7 @@ func TestChromiumJudges(t *testing.T) {
 	seen := look(t, w, pages)
 	var reports, found, wrong, claims, confirmed, secure, scripts int
 	for n, c := range cases {
-		truth := work.Reports(seen[n])
+		truth := scan.Reports(seen[n])
 		if c.script { // only a browser sees them, which is what --browser is for
 			scripts++
 			continue
@@ -236,7 +237,7 @@ func TestBrowserConfides(t *testing.T) {
 	seen, err := b.Look(context.Background(), "https://ternrock.example/")
 	require.NoError(t, err)
 	assert.Equal(t, "Staging", seen.Title)
-	assert.Len(t, work.Reports(seen), 2)
+	assert.Len(t, scan.Reports(seen), 2)
 	mu.Lock()
 	defer mu.Unlock()
 	assert.True(t, shown["ternrock.example/"])

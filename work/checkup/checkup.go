@@ -15,6 +15,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
+	"trimlantern/work/scan"
 )
 
 // Result is the result of one health check, compared with the previous one. It is reported whatever fails:
@@ -47,7 +48,7 @@ func (c *Result) Code() int {
 }
 
 // Run checks certificate, server, redirects and pages. Notes and accepted faults are not reported.
-func Run(ctx context.Context, j *work.Job, soon time.Duration, scan work.ScanOptions) (*Result, error) {
+func Run(ctx context.Context, j *work.Job, soon time.Duration, look scan.Options) (*Result, error) {
 	defer j.Progress.End()
 	j.Cookies = true
 	out := &Result{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
@@ -83,8 +84,8 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, scan work.ScanOpt
 	} else if len(out.Down) == 0 { // else they say the same again
 		out.Redirects = faultsOf(redirects.Points)
 	}
-	scan.Compare = "last"
-	now, err := j.Scan(ctx, scan)
+	look.Compare = "last"
+	now, err := scan.Run(ctx, j, look)
 	if err != nil {
 		if err := failed("pages", err); err != nil {
 			return nil, err
@@ -191,7 +192,7 @@ func timer(j *work.Job, kind, name, command, what, often string, hours ...int) (
 		return nil, work.Failed(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
 	}
 	command = shellWord(program) + " " + command + " --config " + shellWord(j.File.Path)
-	minute := int(work.HashOf(j.Site.Host) % 60) // not all sites of a machine at once
+	minute := int(scan.Hash(j.Site.Host) % 60) // not all sites of a machine at once
 	at, calendar := []string{}, ""
 	for _, h := range hours {
 		at = append(at, fmt.Sprint(h))

@@ -13,6 +13,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/ready"
+	"trimlantern/work/scan"
 	"trimlantern/work/status"
 )
 
@@ -62,8 +63,8 @@ var errUntil = errors.New("far enough")
 
 // Options bound a walk.
 type Options struct {
-	Until Step             // the last step; "": all of them
-	Scan  work.ScanOptions // how pages are read
+	Until Step         // the last step; "": all of them
+	Scan  scan.Options // how pages are read
 	Cert  cert.ObtainOptions
 }
 
@@ -318,10 +319,10 @@ func (w *walk) backup() error {
 // look reads the pages as they are.
 func (w *walk) look() error {
 	o := w.o.Scan
-	s, err := w.job.Scan(w.ctx, o)
+	s, err := scan.Run(w.ctx, w.job, o)
 	if err != nil { // before HTTPS is there, pages are read over HTTP
 		o.AsHTTPS = true
-		if s, err = w.job.Scan(w.ctx, o); err != nil {
+		if s, err = scan.Run(w.ctx, w.job, o); err != nil {
 			return w.told(err)
 		}
 	}
@@ -389,7 +390,7 @@ func (w *walk) check() error {
 	for {
 		o := w.o.Scan
 		o.Trace = true
-		s, err := w.job.Scan(w.ctx, o)
+		s, err := scan.Run(w.ctx, w.job, o)
 		if err != nil {
 			return w.told(err)
 		}

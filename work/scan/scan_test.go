@@ -1,4 +1,4 @@
-package work
+package scan
 
 import (
 	"context"
@@ -17,6 +17,7 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
+	"trimlantern/work"
 )
 
 type quiet struct{}
@@ -26,12 +27,12 @@ func (quiet) End()                    {}
 
 // served makes a job of a site that a handler serves over HTTPS. The certificate
 // of the test server is for example.com.
-func served(t *testing.T, h http.HandlerFunc) *Job {
+func served(t *testing.T, h http.HandlerFunc) *work.Job {
 	s := httptest.NewTLSServer(h)
 	t.Cleanup(s.Close)
 	ca := filepath.Join(t.TempDir(), "ca.pem")
 	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600))
-	j, err := OpenAddress("https://example.com", nil, nil, quiet{})
+	j, err := work.OpenAddress("https://example.com", nil, nil, quiet{})
 	require.NoError(t, err)
 	j.CA, j.Resolve = ca, []string{"*:443:" + strings.TrimPrefix(s.URL, "https://")}
 	return j
@@ -62,13 +63,13 @@ func TestScan(t *testing.T) {
 			http.NotFound(w, r)
 		}
 	})
-	s, err := j.Scan(context.Background(), ScanOptions{Pages: 100, Depth: 10, Parallel: 1})
+	s, err := Run(context.Background(), j, Options{Pages: 100, Depth: 10, Parallel: 1})
 	require.NoError(t, err)
 	for path, n := range asked {
 		assert.Equal(t, 1, n, "%s is asked for once", path)
 	}
 	var pages []string
-	require.NoError(t, s.EachPage(func(p ScannedPage) error {
+	require.NoError(t, s.EachPage(func(p work.ScannedPage) error {
 		pages = append(pages, strings.TrimPrefix(p.URL, "https://example.com"))
 		return nil
 	}))
@@ -78,9 +79,9 @@ func TestScan(t *testing.T) {
 	assert.Equal(t, map[mixed.Class]int{mixed.Blocked: 1, mixed.Upgraded: 4, mixed.Link: 1}, s.Classes)
 	assert.Equal(t, 2, s.Outward, "the link elsewhere, and the other origin")
 	require.NotEmpty(t, s.Culprits)
-	assert.Equal(t, Culprit{Number: 1, URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Certainty: mixed.Likely, Pages: 1, On: "https://example.com/t.css", In: "style", Line: 1, Col: 23, Around: "@font-face { src: url(http://cdn.example/f.woff) }"}, s.Culprits[0])
+	assert.Equal(t, work.Culprit{Number: 1, URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Certainty: mixed.Likely, Pages: 1, On: "https://example.com/t.css", In: "style", Line: 1, Col: 23, Around: "@font-face { src: url(http://cdn.example/f.woff) }"}, s.Culprits[0])
 	assert.Equal(t, 2, s.Culprits[1].Pages, "on two pages, however often on each")
-	assert.Equal(t, Remain, s.Code())
+	assert.Equal(t, work.Remain, s.Code())
 	var unread []string
 	for _, u := range s.Unread {
 		unread = append(unread, u.URL)
@@ -93,17 +94,17 @@ func TestScan(t *testing.T) {
 
 func TestScanFails(t *testing.T) {
 	j := served(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "x", http.StatusInternalServerError) })
-	_, err := j.Scan(context.Background(), ScanOptions{Pages: 10, Depth: 1, Parallel: 1})
-	var f *Fault
+	_, err := Run(context.Background(), j, Options{Pages: 10, Depth: 1, Parallel: 1})
+	var f *work.Fault
 	require.ErrorAs(t, err, &f)
-	assert.Equal(t, World, f.Code)
+	assert.Equal(t, work.World, f.Code)
 	assert.Contains(t, f.Error(), "answers 500")
-	_, err = j.Scan(context.Background(), ScanOptions{URLs: []string{"https://other.example/"}, Pages: 10, Depth: 1, Parallel: 1})
+	_, err = Run(context.Background(), j, Options{URLs: []string{"https://other.example/"}, Pages: 10, Depth: 1, Parallel: 1})
 	require.ErrorAs(t, err, &f)
-	assert.Equal(t, Misuse, f.Code)
+	assert.Equal(t, work.Misuse, f.Code)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = j.Scan(ctx, ScanOptions{Pages: 10, Depth: 1, Parallel: 1})
+	_, err = Run(ctx, j, Options{Pages: 10, Depth: 1, Parallel: 1})
 	require.ErrorAs(t, err, &f)
 	assert.Contains(t, f.Error(), "interrupted")
 }

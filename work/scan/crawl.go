@@ -1,4 +1,4 @@
-package work
+package scan
 
 import (
 	"bufio"
@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/logbook"
+	"trimlantern/work"
 )
 
 // errRobots says that robots.txt keeps us out.
@@ -21,12 +22,12 @@ var errRobots = errors.New("robots.txt forbids it")
 // crawlLine is one line of a crawl's log: what became of one job. A scan is counted
 // from these lines alone, so that one that was interrupted can go on.
 type crawlLine struct {
-	Scan    *Scan        `json:"scan,omitempty"` // the first line
-	Job     *fetch.Job   `json:"job,omitempty"`
-	Doc     *ScannedPage `json:"doc,omitempty"`
-	Next    []fetch.Job  `json:"next,omitempty"` // what was found there first
-	Broken  *Unread      `json:"broken,omitempty"`
-	Outward int          `json:"outward,omitempty"`
+	Scan    *work.Scan        `json:"scan,omitempty"` // the first line
+	Job     *fetch.Job        `json:"job,omitempty"`
+	Doc     *work.ScannedPage `json:"doc,omitempty"`
+	Next    []fetch.Job       `json:"next,omitempty"` // what was found there first
+	Broken  *work.Unread      `json:"broken,omitempty"`
+	Outward int               `json:"outward,omitempty"`
 
 	Browsed   *browsed `json:"browsed,omitempty"`   // a page that the browser looked at
 	Canonical string   `json:"canonical,omitempty"` // what the page calls itself
@@ -55,7 +56,7 @@ type crawlLog struct {
 const flushTime = 300 * time.Millisecond
 
 // newCrawl begins a log. What an interrupted scan left is given up.
-func (j *Job) newCrawl(s *Scan) (*crawlLog, error) {
+func newCrawl(j *work.Job, s *work.Scan) (*crawlLog, error) {
 	if j.Book == nil {
 		f, err := os.CreateTemp("", "trimlantern-scan-")
 		if err != nil {
@@ -86,9 +87,9 @@ func (j *Job) newCrawl(s *Scan) (*crawlLog, error) {
 func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*crawlLog, error) {
 	f, err := book.OpenCrawl(id)
 	if err != nil {
-		return nil, Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+		return nil, work.Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
 	}
-	end, err := eachLine(f, func(b []byte) error {
+	end, err := work.EachLine(f, func(b []byte) error {
 		var l crawlLine
 		if json.Unmarshal(b, &l) != nil {
 			return io.ErrUnexpectedEOF
@@ -103,11 +104,11 @@ func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*
 	}
 	if err != nil {
 		f.Close()
-		var fault *Fault
+		var fault *work.Fault
 		if errors.As(err, &fault) {
 			return nil, fault
 		}
-		return nil, Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+		return nil, work.Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
 	}
 	return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16)}, nil
 }
@@ -146,7 +147,7 @@ func (c *crawlLog) each(visit func(crawlLine) error) error {
 		return err
 	}
 	defer f.Close()
-	_, err = eachLine(f, func(b []byte) error {
+	_, err = work.EachLine(f, func(b []byte) error {
 		var l crawlLine
 		if err := json.Unmarshal(b, &l); err != nil {
 			return err
@@ -161,7 +162,7 @@ func (c *crawlLog) each(visit func(crawlLine) error) error {
 
 // end keeps the scan: its summary, and its documents packed. Without a logbook the
 // documents stay where they are until Forget is called.
-func (c *crawlLog) end(s *Scan) error {
+func (c *crawlLog) end(s *work.Scan) error {
 	if c.book == nil {
 		s.KeptIn(c.f.Name(), true)
 		return c.flush()

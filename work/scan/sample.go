@@ -1,4 +1,4 @@
-package work
+package scan
 
 import (
 	"fmt"
@@ -7,6 +7,7 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/outside/fetch"
+	"trimlantern/work"
 )
 
 // sampleFile keeps which pages the samples of a round had, so that they get round to all.
@@ -17,9 +18,9 @@ type round struct {
 	Pages map[string]bool `json:"pages"` // hashes of addresses
 }
 
-func pageHash(u string) string { return fmt.Sprintf("%x", HashOf(u)) }
+func pageHash(u string) string { return fmt.Sprintf("%x", Hash(u)) }
 
-func HashOf(s string) uint64 {
+func Hash(s string) uint64 {
 	h := fnv.New64a()
 	h.Write([]byte(s)) // a Hash takes everything
 	return h.Sum64()
@@ -86,7 +87,7 @@ func (s *scanning) knownPages() error {
 			continue // one that cannot be read has no pages to tell of
 		}
 		var l crawlLine
-		err = last.EachPage(func(p ScannedPage) error {
+		err = last.EachPage(func(p work.ScannedPage) error {
 			if p.Kind == "" && s.own(p.URL) == p.URL {
 				s.add(&l, fetch.Job{URL: p.URL, Depth: 1})
 			}

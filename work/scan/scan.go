@@ -1,4 +1,4 @@
-package work
+package scan
 
 import (
 	"bytes"
@@ -15,10 +15,11 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
+	"trimlantern/work"
 )
 
-// ScanOptions bound a scan and say what it looks at.
-type ScanOptions struct {
+// Options bound a scan and say what it looks at.
+type Options struct {
 	URLs        []string // where to begin; none: the front page, the site map and the feed
 	Pages       int
 	Depth       int
@@ -61,15 +62,15 @@ type culpritID struct {
 }
 
 type scanning struct {
-	job       *Job
-	o         ScanOptions
+	job       *work.Job
+	o         Options
 	client    *fetch.Client
-	out       *Scan
+	out       *work.Scan
 	front     *fetch.Frontier
 	log       *crawlLog
 	rules     map[string]*fetch.Rules // by host
 	at        map[culpritID]int
-	hosts     map[string]*HostState
+	hosts     map[string]*work.HostState
 	assets    map[string][]string // of a host that pages load from insecurely, some
 	memo      mixed.Memo
 	known     map[string]string // own, of addresses that were asked for it already
@@ -81,31 +82,31 @@ type scanning struct {
 	canonical map[string]bool // what pages that were read call themselves, where some come later
 	sites     map[string]map[mixed.Class]int
 
-	resumed *BrowserState     // what the browser had said before the scan was interrupted
-	browsed map[string]bool   // pages that the browser looked at
-	fronts  map[string][]byte // front pages, which other names of their sites are held against
+	resumed *work.BrowserState // what the browser had said before the scan was interrupted
+	browsed map[string]bool    // pages that the browser looked at
+	fronts  map[string][]byte  // front pages, which other names of their sites are held against
 
 	accepted map[string]string // by the owner: URLs, with the reasons
 }
 
-// Scan crawls the site over HTTPS and lists what its pages load, send or name
+// Run crawls the site over HTTPS and lists what its pages load, send or name
 // insecurely.
-func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
+func Run(ctx context.Context, j *work.Job, o Options) (*work.Scan, error) {
 	defer j.Progress.End()
 	if !fails(o.FailOn) {
-		return nil, BadUse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
+		return nil, work.BadUse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
 	}
 	if o.Pages < 1 || o.Depth < 0 || o.Sample < 0 {
-		return nil, BadUse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")
+		return nil, work.BadUse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")
 	}
 	if err := findBrowser(&o); err != nil {
 		return nil, err
 	}
-	before, err := j.compareWith(o.Compare)
+	before, err := compareWith(j, o.Compare)
 	if err != nil {
 		return nil, err
 	}
-	s, err := j.scanning(o)
+	s, err := begin(j, o)
 	if err != nil {
 		return nil, err
 	}
@@ -136,40 +137,40 @@ func (j *Job) Scan(ctx context.Context, o ScanOptions) (*Scan, error) {
 	}
 	if before != nil {
 		if s.out.Compared, err = s.compare(before); err != nil {
-			return nil, Failed(err, "the scan to compare with cannot be read", "run the scan without --compare")
+			return nil, work.Failed(err, "the scan to compare with cannot be read", "run the scan without --compare")
 		}
 	}
 	if o.Trace {
-		if err := j.traceScan(ctx, s.out); err != nil {
+		if err := j.TraceScan(ctx, s.out); err != nil {
 			return nil, err
 		}
 	}
 	if err := s.log.end(s.out); err != nil {
-		return nil, Failed(err, "the scan's result cannot be kept", "make the folder of the site file writable, with room on the disk")
+		return nil, work.Failed(err, "the scan's result cannot be kept", "make the folder of the site file writable, with room on the disk")
 	}
 	return s.out, nil
 }
 
-// scanning makes ready for a scan.
-func (j *Job) scanning(o ScanOptions) (*scanning, error) {
+// begin makes ready for a scan.
+func begin(j *work.Job, o Options) (*scanning, error) {
 	j.Cookies = true
 	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.AcceptedURLs(),
-		out: &Scan{Site: j.Site.String(), ID: j.RunID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
-			Culprits: []Culprit{}, Worst: []PageCount{}, Hosts: []HostState{}, Unread: []Unread{}, Sites: []SiteState{}, Accepted: []AcceptedURL{}},
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*work.HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.AcceptedURLs(),
+		out: &work.Scan{Site: j.Site.String(), ID: j.RunID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
+			Culprits: []work.Culprit{}, Worst: []work.PageCount{}, Hosts: []work.HostState{}, Unread: []work.Unread{}, Sites: []work.SiteState{}, Accepted: []work.AcceptedURL{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
 	s.ledger = coverage.New(s.group)
 	for _, f := range o.Follow {
 		if !slices.Contains(FollowKinds, f) {
-			return nil, BadUse(nil, "--follow "+f+" is not known", "write "+strings.Join(FollowKinds, " or "))
+			return nil, work.BadUse(nil, "--follow "+f+" is not known", "write "+strings.Join(FollowKinds, " or "))
 		}
 	}
 	for _, pattern := range o.Except {
 		if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
-			return nil, BadUse(nil, "--except "+pattern+" fits no path", "begin it with / or *, like /calendar/*")
+			return nil, work.BadUse(nil, "--except "+pattern+" fits no path", "begin it with / or *, like /calendar/*")
 		}
 		quoted := strings.ReplaceAll(regexp.QuoteMeta(pattern), `\*`, ".*")
 		s.except = append(s.except, regexp.MustCompile("^"+quoted+"$"))
@@ -218,9 +219,9 @@ func (s *scanning) crawl(ctx context.Context) error {
 	}
 	switch {
 	case err != nil && ctx.Err() == nil:
-		return Failed(err, "what was read cannot be kept", "make room on the disk")
+		return work.Failed(err, "what was read cannot be kept", "make room on the disk")
 	case err != nil:
-		return Failed(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), s.again())
+		return work.Failed(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), s.again())
 	}
 	s.count()
 	switch {
@@ -233,7 +234,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 		if s.out.Coverage.Count(coverage.Password) > 0 {
 			do = "the site requires a password: put its headers in a file and pass --credentials FILE"
 		}
-		return Failed(nil, u.URL+" cannot be read: "+u.Why, do)
+		return work.Failed(nil, u.URL+" cannot be read: "+u.Why, do)
 	}
 	s.log.discard()
 	what := "no page of " + s.job.Site.String() + " was read: its addresses lead to other hosts, or give no pages"
@@ -243,7 +244,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 			break
 		}
 	}
-	return Failed(nil, what, "check the address in a browser; another name of the same site: --also HOST")
+	return work.Failed(nil, what, "check the address in a browser; another name of the same site: --also HOST")
 }
 
 // again says how to go on with a scan that was interrupted.
@@ -263,7 +264,7 @@ func (s *scanning) count() {
 		switch l.State {
 		case coverage.Login, coverage.Undecodable, coverage.Failed:
 			for _, e := range l.Examples {
-				out.Unread = append(out.Unread, Unread{e.URL, e.Note})
+				out.Unread = append(out.Unread, work.Unread{URL: e.URL, Why: e.Note})
 			}
 		case coverage.Excluded, coverage.NotAsked:
 			if l.Blocks {
@@ -272,18 +273,18 @@ func (s *scanning) count() {
 		}
 	}
 	out.Coverage = s.ledger.Summary(maxExamples)
-	out.Sites = []SiteState{}
+	out.Sites = []work.SiteState{}
 	for _, host := range s.ledger.Groups() {
 		if one := s.ledger.SummaryOf(host, 0); one.PagesKnown > 0 && host != "" {
 			classes := s.sites[host]
 			if classes == nil {
 				classes = map[mixed.Class]int{}
 			}
-			out.Sites = append(out.Sites, SiteState{host, one.Complete, one.PagesRead, one.PagesKnown, classes})
+			out.Sites = append(out.Sites, work.SiteState{Host: host, Complete: one.Complete, Read: one.PagesRead, Known: one.PagesKnown, Classes: classes})
 		}
 	}
 	if len(out.Sites) == 1 {
-		out.Sites = []SiteState{}
+		out.Sites = []work.SiteState{}
 	}
 }
 
@@ -295,7 +296,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	start := slices.Clone(s.o.URLs)
 	for i, u := range start {
 		if start[i] = s.own(u); start[i] == "" {
-			return BadUse(nil, u+" is not an address of "+s.job.Site.String(), "name pages of the site, like "+s.job.Site.String()+"/about")
+			return work.BadUse(nil, u+" is not an address of "+s.job.Site.String(), "name pages of the site, like "+s.job.Site.String()+"/about")
 		}
 	}
 	if s.o.Resume {
@@ -305,8 +306,8 @@ func (s *scanning) begin(ctx context.Context) error {
 		return s.resume()
 	}
 	var err error
-	if s.log, err = s.job.newCrawl(s.out); err != nil {
-		return Failed(err, "what is read cannot be kept", "make the folder of the site file writable")
+	if s.log, err = newCrawl(s.job, s.out); err != nil {
+		return work.Failed(err, "what is read cannot be kept", "make the folder of the site file writable")
 	}
 	var jobs []fetch.Job
 	var same []coverage.Mark
@@ -345,7 +346,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	}
 	s.take(first)
 	if err := s.log.put(first); err != nil {
-		return Failed(err, "what is read cannot be kept", "make room on the disk")
+		return work.Failed(err, "what is read cannot be kept", "make room on the disk")
 	}
 	return s.log.flush()
 }
@@ -414,11 +415,11 @@ func (s *scanning) robots(ctx context.Context, site address.Site, host string, m
 // resume takes up the scan that was interrupted last.
 func (s *scanning) resume() error {
 	if s.job.Book == nil {
-		return BadUse(nil, "--resume needs a logbook", "run the scan without it")
+		return work.BadUse(nil, "--resume needs a logbook", "run the scan without it")
 	}
 	ids, err := s.job.Book.Crawls()
 	if err != nil || len(ids) == 0 {
-		return BadUse(err, "there is no scan to go on with", "trimlantern scan begins one")
+		return work.BadUse(err, "there is no scan to go on with", "trimlantern scan begins one")
 	}
 	done := map[string]bool{}
 	key := func(j fetch.Job) string { return fmt.Sprint(j.Brief, j.URL) }
@@ -427,7 +428,7 @@ func (s *scanning) resume() error {
 	s.log, err = openCrawl(s.job.Book, id, func(l crawlLine) error {
 		if l.Scan != nil {
 			if l.Scan.Site != s.out.Site || l.Scan.AsHTTPS != s.o.AsHTTPS {
-				return BadUse(nil, "the interrupted scan was one of another kind", "give it the same --as-https, or begin anew with trimlantern scan")
+				return work.BadUse(nil, "the interrupted scan was one of another kind", "give it the same --as-https, or begin anew with trimlantern scan")
 			}
 			s.out.ID, s.out.Time = l.Scan.ID, l.Scan.Time
 		}
@@ -435,7 +436,7 @@ func (s *scanning) resume() error {
 			done[key(*l.Job)] = true
 		}
 		if l.Scan == nil && l.Job != nil && l.Marks == nil && l.Doc != nil && l.Doc.Kind != "browser" {
-			return BadUse(nil, "the interrupted scan was made by an older version", "begin anew: trimlantern scan")
+			return work.BadUse(nil, "the interrupted scan was made by an older version", "begin anew: trimlantern scan")
 		}
 		queued = append(queued, l.Next...)
 		for _, m := range l.Marks {
@@ -458,7 +459,7 @@ func (s *scanning) resume() error {
 		return err
 	}
 	if len(queued) == 0 {
-		return BadUse(nil, "the interrupted scan had not begun", "trimlantern scan begins anew")
+		return work.BadUse(nil, "the interrupted scan had not begun", "trimlantern scan begins anew")
 	}
 	s.log.book = s.job.Book
 	for _, j := range queued {
@@ -484,7 +485,7 @@ func (s *scanning) take(l crawlLine) {
 	out.Outward += l.Outward
 	if b := l.Browsed; b != nil && out.Browser == nil { // read back
 		if s.resumed == nil {
-			s.resumed = &BrowserState{}
+			s.resumed = &work.BrowserState{}
 		}
 		s.browsed[b.URL] = true
 		s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New = s.resumed.Pages+1, s.resumed.Reports+b.Reports, s.resumed.Known+b.Known, s.resumed.New+b.Reports-b.Known
@@ -513,15 +514,15 @@ func (s *scanning) take(l crawlLine) {
 	if l.Doc == nil {
 		return
 	}
-	counts := PageCount{URL: l.Doc.URL, Title: l.Doc.Title, Classes: map[mixed.Class]int{}}
+	counts := work.PageCount{URL: l.Doc.URL, Title: l.Doc.Title, Classes: map[mixed.Class]int{}}
 	counted := map[culpritID]bool{}
 	for _, f := range l.Doc.Findings {
-		if because := s.accepted[SameURL(f.URL)]; because != "" && len(s.accepted) > 0 {
+		if because := s.accepted[work.SameURL(f.URL)]; because != "" && len(s.accepted) > 0 {
 			s.accept(f, because, counted)
 			continue
 		}
 		out.Classes[f.Class]++
-		host := HostOf(l.Doc.URL)
+		host := work.HostOf(l.Doc.URL)
 		if s.sites[host] == nil {
 			s.sites[host] = map[mixed.Class]int{}
 		}
@@ -558,8 +559,8 @@ func (s *scanning) culprit(l crawlLine, f mixed.Finding, counted map[culpritID]b
 		if l.Job != nil && l.Job.From != "" && f.Via != "" {
 			on = l.Job.From
 		}
-		out.Culprits = append(out.Culprits, Culprit{URL: f.URL, By: f.By, Class: f.Class, Certainty: f.Certainty, Ours: ours, Via: f.Via, On: on, In: l.Doc.Kind, Line: f.Line, Col: f.Col, Around: f.Around})
-	} else if h := s.hosts[HostOf(f.URL)]; h != nil {
+		out.Culprits = append(out.Culprits, work.Culprit{URL: f.URL, By: f.By, Class: f.Class, Certainty: f.Certainty, Ours: ours, Via: f.Via, On: on, In: l.Doc.Kind, Line: f.Line, Col: f.Col, Around: f.Around})
+	} else if h := s.hosts[work.HostOf(f.URL)]; h != nil {
 		h.Findings++
 	}
 	if !counted[k] {
@@ -571,10 +572,10 @@ func (s *scanning) culprit(l crawlLine, f mixed.Finding, counted map[culpritID]b
 // accept counts a finding that the owner accepts.
 func (s *scanning) accept(f mixed.Finding, because string, counted map[culpritID]bool) {
 	k := culpritID{f.URL, f.Class}
-	i := slices.IndexFunc(s.out.Accepted, func(a AcceptedURL) bool { return a.URL == f.URL && a.Class == f.Class })
+	i := slices.IndexFunc(s.out.Accepted, func(a work.AcceptedURL) bool { return a.URL == f.URL && a.Class == f.Class })
 	if i < 0 {
 		i = len(s.out.Accepted)
-		s.out.Accepted = append(s.out.Accepted, AcceptedURL{URL: f.URL, Class: f.Class, Because: because})
+		s.out.Accepted = append(s.out.Accepted, work.AcceptedURL{URL: f.URL, Class: f.Class, Because: because})
 	}
 	if !counted[k] {
 		counted[k] = true
@@ -588,21 +589,21 @@ func (s *scanning) host(f mixed.Finding) {
 	if f.Class != mixed.Blocked && f.Class != mixed.Upgraded && f.Class != mixed.Masked {
 		return
 	}
-	name := HostOf(f.URL)
+	name := work.HostOf(f.URL)
 	h := s.hosts[name]
 	if h == nil {
-		h = &HostState{Host: name}
+		h = &work.HostState{Host: name}
 		s.hosts[name] = h
 	}
 	h.Findings++
-	if list := s.assets[name]; len(list) < perHost {
+	if list := s.assets[name]; len(list) < work.PerHost {
 		s.assets[name] = append(list, f.URL)
 	}
 }
 
 // worst keeps the documents that have the most.
-func (s *scanning) worst(c PageCount) {
-	graver := func(a, b PageCount) int {
+func (s *scanning) worst(c work.PageCount) {
+	graver := func(a, b work.PageCount) int {
 		for _, class := range mixed.Classes {
 			if n := b.Classes[class] - a.Classes[class]; n != 0 {
 				return n
@@ -622,10 +623,10 @@ func (s *scanning) worst(c PageCount) {
 
 // sort brings the results into the order of reading.
 func (s *scanning) sort() {
-	byURL := func(a, b Unread) int { return strings.Compare(a.URL, b.URL) }
+	byURL := func(a, b work.Unread) int { return strings.Compare(a.URL, b.URL) }
 	slices.SortFunc(s.out.Unread, byURL)
 	slices.SortFunc(s.out.Broken, byURL)
-	slices.SortStableFunc(s.out.Culprits, func(a, b Culprit) int {
+	slices.SortStableFunc(s.out.Culprits, func(a, b work.Culprit) int {
 		return cmp.Or(slices.Index(mixed.Classes, a.Class)-slices.Index(mixed.Classes, b.Class), b.Pages-a.Pages, strings.Compare(a.URL, b.URL))
 	})
 }
@@ -644,7 +645,7 @@ func (s *scanning) number() error {
 	}
 	var keys []string
 	for _, c := range s.out.Culprits[:min(len(s.out.Culprits), maxNumbered)] {
-		keys = append(keys, InsecureAddress+" "+SameURL(c.URL))
+		keys = append(keys, work.InsecureAddress+" "+work.SameURL(c.URL))
 	}
 	numbers, err := j.Numbered(keys)
 	for i, n := range numbers {
@@ -656,7 +657,7 @@ func (s *scanning) number() error {
 // judgeHosts asks the other hosts whether they serve over HTTPS what pages load from
 // them.
 func (s *scanning) judgeHosts(ctx context.Context) error {
-	v, err := s.job.verdicts(ctx)
+	v, err := s.job.Verdicts(ctx)
 	if err != nil {
 		return err
 	}
@@ -666,16 +667,16 @@ func (s *scanning) judgeHosts(ctx context.Context) error {
 			host = u.Hostname()
 		}
 		for _, asset := range s.assets[name] {
-			v.ask(host, asset)
+			v.Ask(host, asset)
 		}
-		h.Verdict = v.of(host)
+		h.Verdict = v.Of(host)
 		s.out.Hosts = append(s.out.Hosts, *h)
 	}
-	slices.SortFunc(s.out.Hosts, func(a, b HostState) int {
+	slices.SortFunc(s.out.Hosts, func(a, b work.HostState) int {
 		return cmp.Or(b.Findings-a.Findings, strings.Compare(a.Host, b.Host))
 	})
-	if err := v.keep(); err != nil {
-		return Failed(err, "the verdicts cannot be kept", "make room on the disk")
+	if err := v.Keep(); err != nil {
+		return work.Failed(err, "the verdicts cannot be kept", "make room on the disk")
 	}
 	return nil
 }

@@ -1,20 +1,21 @@
-package work
+package scan
 
 import (
 	"slices"
+	"trimlantern/work"
 )
 
 // compareWith reads the scan to compare with; nil where none is asked for.
-func (j *Job) compareWith(id string) (*Scan, error) {
+func compareWith(j *work.Job, id string) (*work.Scan, error) {
 	if id == "" {
 		return nil, nil
 	}
 	if j.Book == nil {
-		return nil, BadUse(nil, "--compare needs a logbook", "run the scan without it")
+		return nil, work.BadUse(nil, "--compare needs a logbook", "run the scan without it")
 	}
 	ids, err := j.Book.Scans()
 	if err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if id == "last" {
 		if len(ids) == 0 {
@@ -23,15 +24,15 @@ func (j *Job) compareWith(id string) (*Scan, error) {
 		id = ids[len(ids)-1]
 	}
 	if !slices.Contains(ids, id) {
-		return nil, BadUse(nil, "there is no scan "+id, "trimlantern history lists them")
+		return nil, work.BadUse(nil, "there is no scan "+id, "trimlantern history lists them")
 	}
 	return j.ReadScan(id)
 }
 
 // compare holds the scan against an earlier one. What was found then and is not found now is gone only
 // where each page that held it was looked at again.
-func (s *scanning) compare(before *Scan) (*Comparison, error) {
-	c := &Comparison{With: before.ID, Time: before.Time, New: []Culprit{}, Gone: []Culprit{}, Still: []Culprit{}, Unseen: []Culprit{}, Then: before.Classes}
+func (s *scanning) compare(before *work.Scan) (*work.Comparison, error) {
+	c := &work.Comparison{With: before.ID, Time: before.Time, New: []work.Culprit{}, Gone: []work.Culprit{}, Still: []work.Culprit{}, Unseen: []work.Culprit{}, Then: before.Classes}
 	then := map[culpritID]bool{}
 	for _, one := range before.Culprits {
 		then[culpritID{one.URL, one.Class}] = true
@@ -44,7 +45,7 @@ func (s *scanning) compare(before *Scan) (*Comparison, error) {
 		}
 	}
 	unseen := map[culpritID]bool{}
-	err := before.EachPage(func(p ScannedPage) error {
+	err := before.EachPage(func(p work.ScannedPage) error {
 		if s.looked(p) {
 			return nil
 		}
@@ -71,7 +72,7 @@ func (s *scanning) compare(before *Scan) (*Comparison, error) {
 }
 
 // looked reports whether a document of an earlier scan was looked at again, in the same way.
-func (s *scanning) looked(p ScannedPage) bool {
+func (s *scanning) looked(p work.ScannedPage) bool {
 	if p.Kind == "browser" {
 		return s.browsed[p.URL]
 	}

@@ -1,4 +1,4 @@
-package work
+package scan
 
 import (
 	"context"
@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/outside/browser"
 	"trimlantern/outside/probe"
+	"trimlantern/work"
 )
 
 // browsed is what became of the browser's look at one page.
@@ -24,16 +25,16 @@ type browsed struct {
 }
 
 // findBrowser refuses a scan that wants a browser where there is none.
-func findBrowser(o *ScanOptions) error {
+func findBrowser(o *Options) error {
 	if !o.Browser {
 		return nil
 	}
 	if o.AsHTTPS {
-		return BadUse(nil, "a browser cannot look at pages as if they came over HTTPS", "leave out --browser, or --as-https")
+		return work.BadUse(nil, "a browser cannot look at pages as if they came over HTTPS", "leave out --browser, or --as-https")
 	}
 	path, err := browser.Find(o.Chromium)
 	if errors.Is(err, browser.ErrMissing) {
-		return BadUse(err, "--browser", "install Chromium (Debian: apt-get install chromium), or name one with --chromium PATH")
+		return work.BadUse(err, "--browser", "install Chromium (Debian: apt-get install chromium), or name one with --chromium PATH")
 	}
 	o.Chromium = path
 	return err
@@ -81,17 +82,17 @@ func (s *scanning) secureHost(raw string) {
 
 // browse looks at every page with the browser and takes in what it reports.
 func (s *scanning) browse(ctx context.Context) error {
-	out := &BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
+	out := &work.BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
 	if s.resumed != nil {
 		out.Pages, out.Reports, out.Known, out.New = s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New
 	}
 	s.out.Browser = out
 	type look struct {
-		doc  ScannedPage
+		doc  work.ScannedPage
 		seen *browser.Seen
 		err  error
 	}
-	var pages []ScannedPage
+	var pages []work.ScannedPage
 	err := s.log.each(func(l crawlLine) error {
 		switch {
 		case l.Doc.Kind != "" || l.Job == nil || s.own(l.Doc.URL) == "" || l.Doc.Title == "" && len(l.Doc.Findings) > 0 && l.Doc.Findings[0].Via == l.Doc.URL:
@@ -104,15 +105,15 @@ func (s *scanning) browse(ctx context.Context) error {
 		return nil
 	})
 	if err != nil {
-		return Failed(err, "what was read cannot be read back", "look at the disk; then run the same command again")
+		return work.Failed(err, "what was read cannot be read back", "look at the disk; then run the same command again")
 	}
 	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser, Full: true})
 	if err != nil {
-		return Failed(err, "the browser", "try it by itself, or name another with --chromium PATH")
+		return work.Failed(err, "the browser", "try it by itself, or name another with --chromium PATH")
 	}
 	defer b.Close()
 	out.Version = b.Version()
-	jobs, looks := make(chan ScannedPage), make(chan look)
+	jobs, looks := make(chan work.ScannedPage), make(chan look)
 	var tabs sync.WaitGroup
 	for range max(s.o.Tabs, 1) {
 		tabs.Go(func() {
@@ -140,31 +141,31 @@ func (s *scanning) browse(ctx context.Context) error {
 		n++
 		s.job.Progress.At("looking with the browser", int64(n), int64(len(pages)))
 		if l.err != nil {
-			out.Failed = append(out.Failed, Unread{l.doc.URL, l.err.Error()})
+			out.Failed = append(out.Failed, work.Unread{URL: l.doc.URL, Why: l.err.Error()})
 			continue
 		}
 		out.Pages++
 		s.browsed[l.doc.URL] = true
 		if l.seen.Timeout {
-			out.Failed = append(out.Failed, Unread{l.doc.URL, "was not quiet in time; what was seen counts"})
+			out.Failed = append(out.Failed, work.Unread{URL: l.doc.URL, Why: "was not quiet in time; what was seen counts"})
 		}
 		failed = errors.Join(failed, s.seen(l.doc, l.seen))
 	}
 	if ctx.Err() != nil {
-		return Failed(nil, "interrupted while the browser looked", "trimlantern scan --resume goes on from there")
+		return work.Failed(nil, "interrupted while the browser looked", "trimlantern scan --resume goes on from there")
 	}
 	if failed != nil {
-		return Failed(failed, "what was seen cannot be kept", "make room on the disk")
+		return work.Failed(failed, "what was seen cannot be kept", "make room on the disk")
 	}
 	return nil
 }
 
 // seen takes in what the browser reported of one page.
-func (s *scanning) seen(doc ScannedPage, seen *browser.Seen) error {
+func (s *scanning) seen(doc work.ScannedPage, seen *browser.Seen) error {
 	out := s.out.Browser
 	reports := Reports(seen)
 	known := out.Known
-	line := crawlLine{Doc: &ScannedPage{URL: doc.URL, Title: doc.Title, Kind: "browser"}}
+	line := crawlLine{Doc: &work.ScannedPage{URL: doc.URL, Title: doc.Title, Kind: "browser"}}
 	for _, f := range reports {
 		out.Reports++
 		if _, known := s.at[culpritID{f.URL, f.Class}]; known {
@@ -177,7 +178,7 @@ func (s *scanning) seen(doc ScannedPage, seen *browser.Seen) error {
 	for _, f := range doc.Findings {
 		is := func(r mixed.Finding) bool { return r.URL == f.URL }
 		if (f.Class == mixed.Blocked || f.Class == mixed.Upgraded) && f.Certainty == mixed.Certain && !slices.ContainsFunc(reports, is) && len(out.Unconfirmed) < 50 {
-			out.Unconfirmed = append(out.Unconfirmed, Unread{f.URL, f.By + " on " + doc.URL})
+			out.Unconfirmed = append(out.Unconfirmed, work.Unread{URL: f.URL, Why: f.By + " on " + doc.URL})
 		}
 	}
 	line.Browsed = &browsed{doc.URL, len(reports), out.Known - known}
