@@ -16,6 +16,7 @@ import (
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/scan"
+	"trimlantern/work/trace"
 )
 
 func (a *app) scanCommand() *cobra.Command {
@@ -250,7 +251,7 @@ and what to do about it. NUMBER is the number of a finding in the last scan.
 			if err != nil {
 				return err
 			}
-			r, err := j.Trace(c.Context(), args[0])
+			r, err := trace.Run(c.Context(), j, args[0])
 			if err != nil {
 				return err
 			}

@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/work"
 	"trimlantern/work/status"
+	"trimlantern/work/trace"
 )
 
 // nasty is what a hostile database, page or server would send to a terminal.
@@ -43,7 +44,7 @@ func results() map[string]struct {
 	applied := &work.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
 	undone := &work.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
 	places := []work.Origin{{Table: nasty, Column: nasty, Label: nasty, Path: nasty, Page: nasty, Match: work.Address, Count: 3, Do: nasty}, {File: nasty, Line: 7, Col: 9, Text: nasty, Match: work.Scaled, Do: "trimlantern preview changes it"}}
-	traced := &work.Traced{URL: nasty, Places: places}
+	traced := &trace.Traced{URL: nasty, Places: places}
 	scan := &work.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Link: 2}, Outward: 3, LeftOut: 4,
 		Worst:    []work.PageCount{{URL: nasty, Title: nasty, Classes: map[mixed.Class]int{mixed.Blocked: 1}, Sum: 1}},
 		Culprits: []work.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Link, Pages: 2, On: nasty, Places: places}},

@@ -12,6 +12,7 @@ import (
 
 	"trimlantern/core/mixed"
 	"trimlantern/work"
+	"trimlantern/work/trace"
 )
 
 // Scan reports what a scan found.
@@ -358,7 +359,7 @@ func ScanJSON(w io.Writer, s *work.Scan) error {
 }
 
 // Traced reports where a reference lives.
-func (t *Text) Traced(r *work.Traced) {
+func (t *Text) Traced(r *trace.Traced) {
 	t.printf("%s\n", t.clip(r.URL, 78))
 	if r.On != "" {
 		at := ""
@@ -399,7 +400,7 @@ func (t *Text) Traced(r *work.Traced) {
 }
 
 // around returns what stands around an address in a page, from a little before it.
-func around(r *work.Traced) string {
+func around(r *trace.Traced) string {
 	at := strings.LastIndex(r.Around, r.URL)
 	if at < 0 {
 		return r.Around

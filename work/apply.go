@@ -483,17 +483,17 @@ func (a *applying) recheck() error {
 		if !ok {
 			continue
 		}
-		now, err := tx.Read(a.ctx, t, [][][]byte{keys(c.Key)}, []string{c.Column})
+		now, err := tx.Read(a.ctx, t, [][][]byte{Keys(c.Key)}, []string{c.Column})
 		if err != nil {
 			return a.dbFailed(err)
 		}
 		if now[0] == nil || sheet.Hash(now[0][0].Bytes) != c.After {
 			continue
 		}
-		id := cellID(c.Table, keys(c.Key), c.Column)
+		id := CellID(c.Table, Keys(c.Key), c.Column)
 		before := len(a.out.Skipped)
 		a.out.Skipped = slices.DeleteFunc(a.out.Skipped, func(s sheet.Skip) bool {
-			return s.Column != "" && cellID(s.Table, keys(s.Key), s.Column) == id
+			return s.Column != "" && CellID(s.Table, Keys(s.Key), s.Column) == id
 		})
 		if len(a.out.Skipped) == before {
 			continue
@@ -564,7 +564,7 @@ func (a *applying) mark(m sheet.Mark) error {
 	return nil
 }
 
-func keys(k []sheet.Value) [][]byte {
+func Keys(k []sheet.Value) [][]byte {
 	out := make([][]byte, len(k))
 	for i := range k {
 		out[i] = k[i]

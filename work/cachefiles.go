@@ -34,9 +34,9 @@ func (j *Job) cachePaths() (out []CacheFolder) {
 	return out
 }
 
-// cacheFolders finds the folders of cached files that the system description names, where they
+// CacheFolders finds the folders of cached files that the system description names, where they
 // hold anything.
-func (j *Job) cacheFolders() ([]CacheFolder, error) {
+func (j *Job) CacheFolders() ([]CacheFolder, error) {
 	var out []CacheFolder
 	for _, f := range j.cachePaths() {
 		if info, err := os.Lstat(f.Path); err != nil || !info.IsDir() {
@@ -87,7 +87,7 @@ func keptIn(journal string) string { return startsOurs + journal }
 // emptyCaches moves the files of safe folders aside, each move into the journal first: into a
 // folder of ours in the same one, where moving costs nothing and the rights are the same.
 func (a *applying) emptyCaches() error {
-	folders, err := a.job.cacheFolders()
+	folders, err := a.job.CacheFolders()
 	if err != nil {
 		return err
 	}

@@ -50,22 +50,22 @@ func (j *Job) findSites(ctx context.Context, db database.Database, tables []data
 	}
 	j.others = nil
 	for _, p := range j.System.Prefix(tableNames(tables)) {
-		if site, rest := j.set(p); p != prefix && strings.HasPrefix(p, prefix) && (rest != "" || j.sites[site].Site == 0) {
+		if site, rest := j.Set(p); p != prefix && strings.HasPrefix(p, prefix) && (rest != "" || j.sites[site].Site == 0) {
 			j.others = append(j.others, p)
 		}
 	}
 	return nil
 }
 
-// set tells to which site of the database a table belongs, and its name in the
+// Set tells to which site of the database a table belongs, and its name in the
 // system description.
-func (j *Job) set(table string) (site int, short string) {
+func (j *Job) Set(table string) (site int, short string) {
 	return j.System.Set(strings.TrimPrefix(table, j.File.Database.Prefix), func(n int) bool { _, ok := j.sites[n]; return ok })
 }
 
 // Short returns a table's name as system descriptions know it.
 func (j *Job) Short(table string) string {
-	_, short := j.set(table)
+	_, short := j.Set(table)
 	return short
 }
 
@@ -75,8 +75,8 @@ func (j *Job) foreign(table string) bool {
 	return slices.ContainsFunc(j.others, func(p string) bool { return strings.HasPrefix(table, p) })
 }
 
-// place returns the site of a number, of several in the database.
-func (j *Job) place(n int) (Place, bool) { p, ok := j.sites[n]; return p, ok }
+// Place returns the site of a number, of several in the database.
+func (j *Job) Place(n int) (Place, bool) { p, ok := j.sites[n]; return p, ok }
 
 // hasSite reports whether the database lists a site of that number.
 func (j *Job) hasSite(n int) bool { _, ok := j.sites[n]; return ok }
@@ -142,7 +142,7 @@ func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table,
 	}
 	return slices.DeleteFunc(slices.Clone(tables), func(t database.Table) bool {
 		fits := func(p string) bool { return j.Fits(p, t.Name) }
-		site, _ := j.set(t.Name)
+		site, _ := j.Set(t.Name)
 		return len(c.Tables) > 0 && !slices.ContainsFunc(c.Tables, fits) || slices.ContainsFunc(c.ExceptTables(), fits) ||
 			len(c.Sites) > 0 && !slices.Contains(c.Sites, site)
 	}), nil

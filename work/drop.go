@@ -56,7 +56,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	ahead := map[string]bool{}
 	for _, r := range a.open {
 		if r.Dropped != nil {
-			ahead[cellID(r.Dropped.Table, keys(r.Dropped.Key), "")] = true
+			ahead[CellID(r.Dropped.Table, Keys(r.Dropped.Key), "")] = true
 		}
 	}
 	var gone []*sheet.Drop
@@ -65,11 +65,11 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 		t, ok := database.Find(a.tables, d.Table)
 		var image []database.Value
 		if ok {
-			if image, err = tx.Image(ctx, t, keys(d.Key)); err != nil {
+			if image, err = tx.Image(ctx, t, Keys(d.Key)); err != nil {
 				return a.dbFailed(err)
 			}
 		}
-		written := ahead[cellID(d.Table, keys(d.Key), "")]
+		written := ahead[CellID(d.Table, Keys(d.Key), "")]
 		switch {
 		case image == nil && written:
 			dropped++
@@ -103,7 +103,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	}
 	for _, d := range gone {
 		t, _ := database.Find(a.tables, d.Table)
-		if err := tx.Delete(ctx, t, keys(d.Key)); err != nil {
+		if err := tx.Delete(ctx, t, Keys(d.Key)); err != nil {
 			return a.dbFailed(err)
 		}
 	}

@@ -404,14 +404,3 @@ func somePaths(pages []string) string {
 	}
 	return list
 }
-
-// CountOf returns a number and its noun.
-func CountOf(n int, noun string) string {
-	switch {
-	case n == 1:
-		return "1 " + noun
-	case strings.HasSuffix(noun, "ss"):
-		noun += "e"
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}

@@ -25,7 +25,7 @@ func (s *survey) files() error {
 		return nil // files hold no serialized values
 	}
 	var err error
-	if s.out.Folders, err = s.job.cacheFolders(); err != nil {
+	if s.out.Folders, err = s.job.CacheFolders(); err != nil {
 		return err
 	}
 	seen := map[string]bool{}
@@ -38,7 +38,7 @@ func (s *survey) files() error {
 			seen[name] = true // one folder may be named that lies in another
 			return s.file(name, info, b)
 		})
-		s.out.Skipped = append(s.out.Skipped, s.job.named(skipped)...)
+		s.out.Skipped = append(s.out.Skipped, s.job.Named(skipped)...)
 		var f *Fault
 		switch {
 		case errors.As(err, &f):
@@ -52,8 +52,8 @@ func (s *survey) files() error {
 	return nil
 }
 
-// named names files that were not read as a sheet does.
-func (j *Job) named(list []files.Skipped) []files.Skipped {
+// Named names files that were not read as a sheet does.
+func (j *Job) Named(list []files.Skipped) []files.Skipped {
 	for i := range list {
 		list[i].Path = j.Relative(list[i].Path)
 	}

@@ -40,9 +40,6 @@ type Origin struct {
 	Reason rewrite.Reason `json:"reason,omitempty"` // why preview leaves it; "" where it changes it
 	Count  int            `json:"count"`            // references in this place
 	Do     string         `json:"do"`
-
-	score int
-	slug  string
 }
 
 // Match is how a place and a reference belong together.

@@ -85,10 +85,10 @@ func (a *applying) overlaps(batch []*sheet.Cell) bool {
 func (a *applying) checked(f *flushing) ([][]byte, error) {
 	for _, r := range a.open {
 		if r.Entry != nil {
-			f.ahead[cellID(r.Entry.Table, keys(r.Entry.Key), r.Entry.Column)] = r.Entry
+			f.ahead[CellID(r.Entry.Table, Keys(r.Entry.Key), r.Entry.Column)] = r.Entry
 		}
 		if r.Skip != nil {
-			f.passed[cellID(r.Skip.Table, keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
+			f.passed[CellID(r.Skip.Table, Keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
 	var block []byte
@@ -272,7 +272,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		}
 		if id := RowID(c.Key); !hasKey(at, id) {
 			at[id] = len(rows)
-			rows = append(rows, keys(c.Key))
+			rows = append(rows, Keys(c.Key))
 		}
 		if !slices.Contains(columns, c.Column) {
 			columns = append(columns, c.Column)
@@ -325,7 +325,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		if !ok {
 			i = len(f.changes)
 			change[RowID(c.Key)] = i
-			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: keys(c.Key)}})
+			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: Keys(c.Key)}})
 		}
 		u := &f.changes[i]
 		u.update.Columns, u.update.Values, u.cells = append(u.update.Columns, c.Column), append(u.update.Values, v), append(u.cells, c)
@@ -360,7 +360,7 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 		if now[i] != nil {
 			continue
 		}
-		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[cellID(t.Name, key, column)] })
+		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[CellID(t.Name, key, column)] })
 		if err != nil {
 			return Failed(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
 		}
@@ -399,7 +399,7 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw string) ([]byte, error) {
 	id := ""
 	if f.again {
-		id = cellID(c.Table, keys(c.Key), c.Column)
+		id = CellID(c.Table, Keys(c.Key), c.Column)
 	}
 	entry := f.ahead[id]
 	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
@@ -417,7 +417,7 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw s
 	case errors.Is(err, sheet.ErrChanged):
 		f.skip(c, "changed since the preview")
 		return nil, nil
-	case f.a.unproven[cellID(c.Table, keys(c.Key), c.Column)]:
+	case f.a.unproven[CellID(c.Table, Keys(c.Key), c.Column)]:
 		f.skip(c, unproven)
 		return nil, nil
 	case err != nil:
@@ -495,7 +495,7 @@ func (f *flushing) prove(t database.Table, changes []rowChange, refused []error)
 			case d.Text == sheet.Hash(u.Values[k].Bytes):
 				f.proven++
 			default:
-				f.a.unproven = noted(f.a.unproven, cellID(t.Name, u.Key, u.Columns[k]))
+				f.a.unproven = noted(f.a.unproven, CellID(t.Name, u.Key, u.Columns[k]))
 				wrong++
 			}
 		}

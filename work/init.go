@@ -309,7 +309,7 @@ func (in *initing) connect(ctx context.Context) error {
 		return DatabaseFault(err, c)
 	}
 	for _, p := range fit {
-		if site, rest := j.set(p); p != d.Prefix && (rest != "" || !j.hasSite(site)) {
+		if site, rest := j.Set(p); p != d.Prefix && (rest != "" || !j.hasSite(site)) {
 			in.out.Others = append(in.out.Others, p)
 		}
 	}

@@ -1,8 +1,10 @@
 package work
 
 import (
+	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"trimlantern/core/sheet"
@@ -186,4 +188,15 @@ func (j *Job) LastBackup() (*BackedUp, error) {
 		return nil, nil
 	}
 	return &b, nil
+}
+
+// CountOf returns a number and its noun.
+func CountOf(n int, noun string) string {
+	switch {
+	case n == 1:
+		return "1 " + noun
+	case strings.HasSuffix(noun, "ss"):
+		noun += "e"
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
 }

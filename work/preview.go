@@ -227,7 +227,7 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 }
 
 func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
-	rules := &rewrite.Rules{Site: j.Site, Verdict: v.Ask, Hashed: j.hashed()}
+	rules := &rewrite.Rules{Site: j.Site, Verdict: v.Ask, Hashed: j.Hashed()}
 	replaced := j.replacements()
 	replaced.rule(rules)
 	return &survey{job: j, replaced: replaced, rules: rules, judge: judge{rules: rules, system: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
@@ -245,7 +245,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 	for i, t := range tables {
 		var err error
 		if counts[i], exact[i], err = db.Count(ctx, t); err != nil {
-			return tableFault(err, t)
+			return TableFault(err, t)
 		}
 		total += counts[i]
 	}
@@ -284,7 +284,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 			err = s.opinion.drain()
 		}
 		if err != nil {
-			return tableFault(err, t)
+			return TableFault(err, t)
 		}
 		before += counts[i]
 		if len(t.Triggers) > 0 && tc.Cells > 0 {
@@ -302,7 +302,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 func (s *survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCount) error {
 	if tc.Rows == 0 { // only reading tells how many there are
 		if err := s.db.Candidates(ctx, t, database.References, func(database.Row) error { return nil }, func(rows int64) { tc.Rows = rows }); err != nil {
-			return tableFault(err, t)
+			return TableFault(err, t)
 		}
 	}
 	s.out.Tables = append(s.out.Tables, *tc)
@@ -313,7 +313,7 @@ func (s *survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCoun
 	return s.left(sheet.Left{Reason: rewrite.Immutable, Table: t.Name, Count: int(tc.Rows)})
 }
 
-func tableFault(err error, t database.Table) error {
+func TableFault(err error, t database.Table) error {
 	var f *Fault
 	if errors.As(err, &f) {
 		return err
@@ -342,7 +342,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 		return BadUse(err, "the system's configuration cannot be read", "fix database.config in the site file")
 	}
 	for _, t := range tables {
-		site, short := j.set(t.Name)
+		site, short := j.Set(t.Name)
 		if len(j.places()) == 0 {
 			site = 0
 		}
@@ -352,7 +352,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 			}
 			v, key, found, err := db.Lookup(ctx, t, a.Column, a.Where, a.Equals)
 			if err != nil {
-				return tableFault(err, t)
+				return TableFault(err, t)
 			}
 			if !found || v.Null {
 				continue
@@ -371,10 +371,10 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 			if len(res.Edits) == 0 && !s.ownSecure(string(v.Bytes)) {
 				foreign++
 			}
-			s.addresses[cellID(t.Name, key, a.Column)] = a.Name
+			s.addresses[CellID(t.Name, key, a.Column)] = a.Name
 			s.out.Addresses = append(s.out.Addresses, st)
 		}
-		if p, ok := j.place(site); ok && !slices.Contains(s.out.Sites, p) {
+		if p, ok := j.Place(site); ok && !slices.Contains(s.out.Sites, p) {
 			s.out.Sites = append(s.out.Sites, p)
 		}
 	}
@@ -396,8 +396,8 @@ func (s *survey) ownSecure(v string) bool {
 	return len(s.rules.Value([]byte(insecure)).Edits) > 0
 }
 
-// cellID names a cell for maps.
-func cellID(table string, key [][]byte, column string) string {
+// CellID names a cell for maps.
+func CellID(table string, key [][]byte, column string) string {
 	return table + "\x00" + string(bytes.Join(key, []byte{1})) + "\x00" + column
 }
 
@@ -466,7 +466,7 @@ func (s *survey) refuse(t database.Table, row database.Row, column string) rewri
 		return rewrite.NotChosen
 	}
 	if s.choice.Address != "" {
-		if name := s.addresses[cellID(t.Name, row.Key, column)]; name != "" && name != s.choice.Address {
+		if name := s.addresses[CellID(t.Name, row.Key, column)]; name != "" && name != s.choice.Address {
 			return rewrite.NotChosen
 		}
 	}
@@ -482,7 +482,7 @@ func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, e
 		}
 		taken, err := s.db.Taken(s.ctx, t, ix, row.Key, c.Name, database.Value{Bytes: o.after, As: row.Values[o.column].As})
 		if err != nil {
-			return "", tableFault(err, t)
+			return "", TableFault(err, t)
 		}
 		// Two rows that differ now may become equal. Collations that do not mind letter
 		// case are the rule, so letter case does not count here.
@@ -566,7 +566,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 		return nil
 	}
 	cell := sheet.Cell{Table: t.Name, Key: Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
-		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[cellID(t.Name, row.Key, c.Name)] != ""}
+		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[CellID(t.Name, row.Key, c.Name)] != ""}
 	// The row's memory is used again before the answer comes.
 	for k := range cell.Key {
 		cell.Key[k] = bytes.Clone(cell.Key[k])

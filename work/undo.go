@@ -448,7 +448,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	var columns []string
 	at, byCell := map[string]int{}, map[string]*sheet.Entry{}
 	for _, e := range entries {
-		byCell[cellID(t.Name, keys(e.Key), e.Column)] = e
+		byCell[CellID(t.Name, Keys(e.Key), e.Column)] = e
 		if _, ok := t.Column(e.Column); ok && !slices.Contains(columns, e.Column) {
 			columns = append(columns, e.Column)
 		}
@@ -475,11 +475,11 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	for _, e := range entries {
 		row, id := at[RowID(e.Key)], RowID(e.Key)
 		if now[row] == nil { // put back already where its key was a part of it
-			old, err := p.tx.Read(p.ctx, t, [][][]byte{keys(e.Key)}, columns)
+			old, err := p.tx.Read(p.ctx, t, [][][]byte{Keys(e.Key)}, columns)
 			if err != nil {
 				return p.u.failed(err)
 			}
-			now[row], rows[row] = old[0], keys(e.Key)
+			now[row], rows[row] = old[0], Keys(e.Key)
 		}
 		i := slices.Index(columns, e.Column)
 		switch {
@@ -514,7 +514,7 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 		p.leave(e.Table, e.Key, e.Column, lossy)
 	case hash != e.After:
 		p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
-	case p.u.unproven[cellID(e.Table, keys(e.Key), e.Column)]:
+	case p.u.unproven[CellID(e.Table, Keys(e.Key), e.Column)]:
 		p.leave(e.Table, e.Key, e.Column, unproven)
 	default:
 		return true
@@ -525,12 +525,12 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 // whereNow returns the key under which the row of an entry is found now: another one where the
 // run has changed the key itself.
 func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) ([][]byte, error) {
-	to, err := movedKey(t, keys(e.Key), func(column string) *sheet.Entry { return byCell[cellID(t.Name, keys(e.Key), column)] })
+	to, err := movedKey(t, Keys(e.Key), func(column string) *sheet.Entry { return byCell[CellID(t.Name, Keys(e.Key), column)] })
 	if err != nil {
 		return nil, Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	if to == nil {
-		return keys(e.Key), nil
+		return Keys(e.Key), nil
 	}
 	return to, nil
 }
@@ -603,7 +603,7 @@ func (p *puttingBack) prove(changes []*rowBack, refused []error) error {
 		case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
 			p.proven++
 		default:
-			p.u.unproven = noted(p.u.unproven, cellID(e.Table, keys(e.Key), e.Column))
+			p.u.unproven = noted(p.u.unproven, CellID(e.Table, Keys(e.Key), e.Column))
 			wrong++
 		}
 	}
@@ -620,7 +620,7 @@ func (p *puttingBack) insert(d *sheet.Dropped) error {
 		p.leave(d.Table, d.Key, "", "the table is gone")
 		return nil
 	}
-	there, err := p.tx.Image(p.ctx, t, keys(d.Key))
+	there, err := p.tx.Image(p.ctx, t, Keys(d.Key))
 	if err != nil {
 		return p.u.failed(err)
 	}
@@ -706,7 +706,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 		}
 		columns, image := droppedRow(d)
 		u.out.Rows++
-		text, err := s.Insert(t, keys(d.Key), columns, image)
+		text, err := s.Insert(t, Keys(d.Key), columns, image)
 		if err != nil {
 			return "", Failed(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
 		}
@@ -724,7 +724,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	if !ok {
 		return "", nil
 	}
-	key := keys(e.Key)
+	key := Keys(e.Key)
 	if pass == 1 {
 		return s.Left(t, key, c, sheet.Hash(e.Before), e.Before), nil
 	}

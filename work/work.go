@@ -360,12 +360,12 @@ func (j *Job) config() (database.Config, error) {
 	return c, nil
 }
 
-// connection returns what the system's own configuration says; nil before the database was opened, or where nothing
+// Connection returns what the system's own configuration says; nil before the database was opened, or where nothing
 // says it.
-func (j *Job) connection() *system.Connection { return j.conn }
+func (j *Job) Connection() *system.Connection { return j.conn }
 
-// hashed returns the values of the system that have a hash beside them.
-func (j *Job) hashed() []envelope.Hashed { return j.System.Hashed(j.conn) }
+// Hashed returns the values of the system that have a hash beside them.
+func (j *Job) Hashed() []envelope.Hashed { return j.System.Hashed(j.conn) }
 
 // usualSocket finds the local socket that client libraries use for localhost;
 // PostgreSQL names its folder.

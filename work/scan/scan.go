@@ -16,6 +16,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
 	"trimlantern/work"
+	"trimlantern/work/trace"
 )
 
 // Options bound a scan and say what it looks at.
@@ -141,7 +142,7 @@ func Run(ctx context.Context, j *work.Job, o Options) (*work.Scan, error) {
 		}
 	}
 	if o.Trace {
-		if err := j.TraceScan(ctx, s.out); err != nil {
+		if err := trace.Scan(ctx, j, s.out); err != nil {
 			return nil, err
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/outside/fetch"
+	"trimlantern/work/trace"
 )
 
 // byDatabase is By of a page that the database names: it may have another address for its visitors.
@@ -14,7 +15,7 @@ const byDatabase = "database"
 // storedPages returns the pages that the database knows of, also those that no link and no site map leads
 // to: without them nobody could say that every page was read.
 func (s *scanning) storedPages(ctx context.Context) (jobs []fetch.Job, err error) {
-	err = s.job.StoredPages(ctx, func(page string) {
+	err = trace.StoredPages(ctx, s.job, func(page string) {
 		if own := s.own(page); own != "" {
 			jobs = append(jobs, fetch.Job{URL: own, Depth: 1, By: byDatabase})
 		}

@@ -1,4 +1,4 @@
-package work
+package trace
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
+	"trimlantern/work"
 )
 
 // Bounds of looking for pieces.
@@ -26,8 +27,8 @@ const (
 func (t *tracing) pieces(ctx context.Context, db database.Database, tables []database.Table) error {
 	var open []*target
 	for _, one := range t.targets {
-		whole := slices.ContainsFunc(one.places, func(o Origin) bool {
-			return (o.Match == Exact || o.Match == Scaled) && o.Reason != rewrite.Cached && o.Reason != rewrite.Identifier
+		whole := slices.ContainsFunc(one.places, func(o candidate) bool {
+			return (o.Match == work.Exact || o.Match == work.Scaled) && o.Reason != rewrite.Cached && o.Reason != rewrite.Identifier
 		})
 		if !whole && one.wanted != nil && len(open) < maxPieced {
 			open = append(open, one)
@@ -42,7 +43,7 @@ func (t *tracing) pieces(ctx context.Context, db database.Database, tables []dat
 		}
 		for _, one := range open {
 			for _, h := range one.wanted.Find(b, maxHits) {
-				one.piece(Origin{File: rel, Line: files.Line(b, h.Offset), Col: files.Column(b, h.Offset), Text: files.Text(b, h.Offset), Count: 1, score: h.Score}, h.Joined)
+				one.piece(candidate{Origin: work.Origin{File: rel, Line: files.Line(b, h.Offset), Col: files.Column(b, h.Offset), Text: files.Text(b, h.Offset), Count: 1}, score: h.Score}, h.Joined)
 			}
 		}
 	})
@@ -74,14 +75,14 @@ func (t *tracing) pieces(ctx context.Context, db database.Database, tables []dat
 	}
 	for _, one := range open {
 		if one.fewer(); one.seen.On == "" { // no page has it: a word of it says nothing
-			one.places = slices.DeleteFunc(one.places, func(o Origin) bool { return o.Match == Piece && o.score < strong })
+			one.places = slices.DeleteFunc(one.places, func(o candidate) bool { return o.Match == work.Piece && o.score < strong })
 		}
 	}
 	return nil
 }
 
 // piece adds a place that has pieces of the target, unless it is known by more.
-func (one *target) piece(o Origin, joined bool) {
+func (one *target) piece(o candidate, joined bool) {
 	for i := range one.places {
 		p := &one.places[i]
 		same := o.File != "" && p.File == o.File && p.Line == o.Line ||
@@ -91,8 +92,8 @@ func (one *target) piece(o Origin, joined bool) {
 			return
 		}
 	}
-	if o.Match = Piece; joined {
-		o.Match = Joined
+	if o.Match = work.Piece; joined {
+		o.Match = work.Joined
 	}
 	one.places = append(one.places, o)
 	if len(one.places) > 20*maxPieces {
@@ -103,15 +104,15 @@ func (one *target) piece(o Origin, joined bool) {
 // fewer keeps the likeliest of the places that have only pieces.
 func (one *target) fewer() {
 	kept := one.places[:0:0]
-	var found []Origin
+	var found []candidate
 	for _, p := range one.places {
-		if p.Match == Piece || p.Match == Joined {
+		if p.Match == work.Piece || p.Match == work.Joined {
 			found = append(found, p)
 		} else {
 			kept = append(kept, p)
 		}
 	}
-	slices.SortStableFunc(found, func(a, b Origin) int { return b.score - a.score })
+	slices.SortStableFunc(found, func(a, b candidate) int { return b.score - a.score })
 	one.places = append(kept, found[:min(len(found), maxPieces)]...)
 }
 
@@ -124,8 +125,8 @@ func (t *tracing) documents() {
 		if err != nil || c.In == "" || c.In == "browser" || c.Via != "" || t.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours {
 			continue
 		}
-		one.places = append(one.places, Origin{Match: Document, Page: c.On, Line: c.Line, Col: c.Col, Text: c.Around, Count: 1,
-			Do: fmt.Sprintf("the %s belongs to %s: load another version, keep your own copy, or ask its owner", map[string]string{"style": "style sheet", "script": "script", "frame": "page in the frame"}[c.In], u.Hostname())})
+		one.places = append(one.places, candidate{Origin: work.Origin{Match: work.Document, Page: c.On, Line: c.Line, Col: c.Col, Text: c.Around, Count: 1,
+			Do: fmt.Sprintf("the %s belongs to %s: load another version, keep your own copy, or ask its owner", map[string]string{"style": "style sheet", "script": "script", "frame": "page in the frame"}[c.In], u.Hostname())}})
 	}
 }
 
@@ -137,11 +138,11 @@ type newestSheet struct {
 }
 
 // newestSheet reads which cells and files the newest sheet changes; one that is broken changes none.
-func (j *Job) newestSheet() (*newestSheet, error) {
+func newestSheet(j *work.Job) (*newestSheet, error) {
 	n := &newestSheet{cells: map[string]bool{}, files: map[string]bool{}}
 	ids, err := j.Book.Sheets()
 	if err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if len(ids) == 0 {
 		return n, nil
@@ -149,7 +150,7 @@ func (j *Job) newestSheet() (*newestSheet, error) {
 	n.id = ids[len(ids)-1]
 	f, err := j.Book.OpenSheet(n.id)
 	if err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
@@ -158,7 +159,7 @@ func (j *Job) newestSheet() (*newestSheet, error) {
 	}
 	defer r.Close()
 	err = r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
-		n.cells[cellID(c.Table, keys(c.Key), c.Column)] = true
+		n.cells[work.CellID(c.Table, work.Keys(c.Key), c.Column)] = true
 		return nil
 	}, Source: func(s *sheet.Source) error {
 		n.files[s.Path] = true
@@ -171,9 +172,9 @@ func (j *Job) newestSheet() (*newestSheet, error) {
 }
 
 // changes reports whether the sheet changes a place.
-func (n *newestSheet) changes(o *Origin) bool {
+func (n *newestSheet) changes(o *candidate) bool {
 	if o.File != "" {
 		return n.files[o.File]
 	}
-	return n.cells[cellID(o.Table, keys(o.Key), o.Column)]
+	return n.cells[work.CellID(o.Table, work.Keys(o.Key), o.Column)]
 }

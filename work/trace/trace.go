@@ -1,4 +1,4 @@
-package work
+package trace
 
 import (
 	"bytes"
@@ -23,18 +23,19 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/outside/system"
+	"trimlantern/work"
 )
 
 // Traced is where one reference lives.
 type Traced struct {
-	URL    string   `json:"url"`
-	Places []Origin `json:"places"`
-	Rows   int64    `json:"rows_read"`
-	Files  int      `json:"files_read"`
-	Scan   string   `json:"scan,omitempty"`   // the newest that has it
-	On     string   `json:"on,omitempty"`     // a page that has it, by that scan
-	Line   int      `json:"line,omitempty"`   // there
-	Around string   `json:"around,omitempty"` // the markup there
+	URL    string        `json:"url"`
+	Places []work.Origin `json:"places"`
+	Rows   int64         `json:"rows_read"`
+	Files  int           `json:"files_read"`
+	Scan   string        `json:"scan,omitempty"`   // the newest that has it
+	On     string        `json:"on,omitempty"`     // a page that has it, by that scan
+	Line   int           `json:"line,omitempty"`   // there
+	Around string        `json:"around,omitempty"` // the markup there
 
 	Skipped []files.Skipped `json:"skipped_files,omitempty"`
 }
@@ -42,9 +43,9 @@ type Traced struct {
 // Code is the exit code that it comes to.
 func (t *Traced) Code() int {
 	if len(t.Places) > 0 || t.On != "" {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // maxPlaces is how many places of one reference are kept.
@@ -59,14 +60,30 @@ type target struct {
 	ours   bool
 	page   string // one page that it is on
 	pages  int
-	seen   Culprit // what the scan has of it; empty: nothing
+	seen   work.Culprit // what the scan has of it; empty: nothing
 	wanted *pieces.Wanted
-	places []Origin
+	places []candidate
+}
+
+// candidate is a place that may hold a reference, and how likely it is.
+type candidate struct {
+	Origin
+	score int
+	slug  string // of the row, where its page is known by one
+}
+
+// origins are the places that were found, the likeliest first.
+func (one *target) origins() []work.Origin {
+	out := make([]work.Origin, len(one.places))
+	for i, p := range one.places {
+		out[i] = p.Origin
+	}
+	return out
 }
 
 // tracing looks for all targets in one pass.
 type tracing struct {
-	job     *Job
+	job     *work.Job
 	rules   *rewrite.Rules
 	by      map[string][]*target // by the address's key
 	smaller map[string][]*target // by the key of the picture that it is a copy of
@@ -100,17 +117,17 @@ func key(u *url.URL) string {
 	return k
 }
 
-func (j *Job) tracing() *tracing {
+func tracing(j *work.Job) *tracing {
 	t := &tracing{job: j, by: map[string][]*target{}, byHost: map[string][]*target{}, smaller: map[string][]*target{}}
-	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.hashed(), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
+	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.Hashed(), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
 	return t
 }
 
 // want adds a reference to look for; seen is what a scan has of it, if it has.
-func (t *tracing) want(raw string, seen Culprit) error {
+func (t *tracing) want(raw string, seen work.Culprit) error {
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" {
-		return BadUse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
+		return work.BadUse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
 	}
 	one := &target{url: u, page: seen.On, pages: seen.Pages, seen: seen, wanted: pieces.New(u, seen.Around)}
 	one.ours = t.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours
@@ -128,27 +145,27 @@ func (t *tracing) want(raw string, seen Culprit) error {
 	return nil
 }
 
-// Trace says where a reference lives: table, row, path inside the value, file and line. It is an
+// Run says where a reference lives: table, row, path inside the value, file and line. It is an
 // address, or the number under which the last scan lists it.
-func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
+func Run(ctx context.Context, j *work.Job, raw string) (*Traced, error) {
 	defer j.Progress.End()
 	scan, err := j.LastScan()
 	if err != nil {
 		scan = nil // it only helps
 	}
-	seen := Culprit{}
+	seen := work.Culprit{}
 	if n, err := strconv.Atoi(raw); err == nil {
 		if scan == nil {
-			return nil, BadUse(nil, "there is no scan whose findings have numbers", "trimlantern scan makes one; or write the address")
+			return nil, work.BadUse(nil, "there is no scan whose findings have numbers", "trimlantern scan makes one; or write the address")
 		}
-		i := slices.IndexFunc(scan.Culprits, func(c Culprit) bool { return c.Number == n })
+		i := slices.IndexFunc(scan.Culprits, func(c work.Culprit) bool { return c.Number == n })
 		switch {
 		case i >= 0:
 			raw = scan.Culprits[i].URL
 		case n > 0 && n <= len(scan.Culprits) && scan.Culprits[n-1].Number == 0: // a scan of before there were numbers
 			raw = scan.Culprits[n-1].URL
 		default:
-			return nil, BadUse(nil, fmt.Sprintf("the last scan has no finding %d", n), "trimlantern scan and trimlantern show number the findings; or write an address")
+			return nil, work.BadUse(nil, fmt.Sprintf("the last scan has no finding %d", n), "trimlantern scan and trimlantern show number the findings; or write an address")
 		}
 	}
 	if scan != nil {
@@ -158,29 +175,26 @@ func (j *Job) Trace(ctx context.Context, raw string) (*Traced, error) {
 			}
 		}
 	}
-	t := j.tracing()
+	t := tracing(j)
 	if err := t.want(raw, seen); err != nil {
 		return nil, err
 	}
 	if err := t.run(ctx); err != nil {
 		return nil, err
 	}
-	out := &Traced{URL: raw, Places: t.targets[0].places, Rows: t.rows, Files: t.files, Skipped: t.skipped, On: seen.On, Line: seen.Line, Around: seen.Around}
-	if out.Places == nil {
-		out.Places = []Origin{}
-	}
+	out := &Traced{URL: raw, Places: t.targets[0].origins(), Rows: t.rows, Files: t.files, Skipped: t.skipped, On: seen.On, Line: seen.Line, Around: seen.Around}
 	if seen.On != "" {
 		out.Scan = scan.ID
 	}
 	return out, nil
 }
 
-// TraceScan names the places of all culprits of a scan, in one pass.
-func (j *Job) TraceScan(ctx context.Context, s *Scan) error {
+// Scan names the places of all culprits of a scan, in one pass.
+func Scan(ctx context.Context, j *work.Job, s *work.Scan) error {
 	if j.Book == nil || !j.Stored() {
-		return BadUse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
+		return work.BadUse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
 	}
-	t := j.tracing()
+	t := tracing(j)
 	for _, c := range s.Culprits {
 		if err := t.want(c.URL, c); err != nil {
 			t.targets = append(t.targets, &target{url: &url.URL{}}) // what is no address has no place
@@ -193,9 +207,7 @@ func (j *Job) TraceScan(ctx context.Context, s *Scan) error {
 		return err
 	}
 	for i := range s.Culprits {
-		if s.Culprits[i].Places = t.targets[i].places; s.Culprits[i].Places == nil {
-			s.Culprits[i].Places = []Origin{}
-		}
+		s.Culprits[i].Places = t.targets[i].origins()
 	}
 	return nil
 }
@@ -228,18 +240,18 @@ func (t *tracing) run(ctx context.Context) error {
 		return err
 	}
 	t.documents()
-	if t.sheet, err = j.newestSheet(); err != nil {
+	if t.sheet, err = newestSheet(j); err != nil {
 		return err
 	}
 	for _, one := range t.targets {
-		shared := slices.ContainsFunc(one.places, func(o Origin) bool { return o.Match == Exact && o.everywhere() })
+		shared := slices.ContainsFunc(one.places, func(o candidate) bool { return o.Match == work.Exact && o.everywhere() })
 		for i := range one.places {
 			o := &one.places[i]
-			if o.rank(one, t.sheet); o.Match == Address && one.pages > 3 && !shared {
+			if o.rank(one, t.sheet); o.Match == work.Address && one.pages > 3 && !shared {
 				o.score += 60 // many pages have it, and no setting and no file holds it: they make it
 			}
 		}
-		slices.SortStableFunc(one.places, func(a, b Origin) int { return b.score - a.score })
+		slices.SortStableFunc(one.places, func(a, b candidate) int { return b.score - a.score })
 		one.places = one.places[:min(len(one.places), maxPlaces)]
 	}
 	return nil
@@ -273,8 +285,8 @@ func (r *tracedRow) get(name string) string {
 }
 
 // origin is a place in the row.
-func (r *tracedRow) origin(column string) Origin {
-	o := Origin{Table: r.table.Name, Key: Values(r.row.Key), Column: column}
+func (r *tracedRow) origin(column string) candidate {
+	o := candidate{Origin: work.Origin{Table: r.table.Name, Key: work.Values(r.row.Key), Column: column}}
 	if r.labeled {
 		if name := r.get(r.label.Column); name != "" {
 			o.Label = r.label.Word + " " + name
@@ -322,7 +334,7 @@ func (t *tracing) each(ctx context.Context, db database.Database, table database
 		return nil
 	}, func(int64) {})
 	if err != nil {
-		return tableFault(err, table)
+		return work.TableFault(err, table)
 	}
 	return nil
 }
@@ -368,7 +380,7 @@ func (t *tracing) value(b []byte) []rewrite.Finding {
 }
 
 // place gives what was found in one place to those that look for it; b is the value or the file.
-func (t *tracing) place(o Origin, found []rewrite.Finding, isAddress bool, b []byte) {
+func (t *tracing) place(o candidate, found []rewrite.Finding, isAddress bool, b []byte) {
 	for _, f := range found {
 		if f.URL == "" {
 			continue
@@ -389,33 +401,33 @@ func (t *tracing) place(o Origin, found []rewrite.Finding, isAddress bool, b []b
 			if o.File != "" && at > f.Offset && !bytes.HasPrefix(bytes.ToLower(b[min(f.Offset, len(b)):]), []byte("http")) { // inside JSON or the like: the offset is that of the whole
 				here.Line, here.Col, here.Text = files.Line(b, at), files.Column(b, at), files.Text(b, at)
 			}
-			one.add(here, Exact)
+			one.add(here, work.Exact)
 		}
 		for _, one := range t.smaller[k] {
-			one.add(here, Scaled)
+			one.add(here, work.Scaled)
 		}
 		t.beginning(here, k, isAddress)
 	}
 }
 
 // beginning gives a place to the targets of which it holds the beginning k: the rest is added by code.
-func (t *tracing) beginning(o Origin, k string, isAddress bool) {
+func (t *tracing) beginning(o candidate, k string, isAddress bool) {
 	host, rest, _ := strings.Cut(k, "/")
 	for _, one := range t.byHost[host] {
 		whole := key(one.url)
 		switch {
 		case whole == k || !strings.HasPrefix(whole, k):
 		case isAddress && one.ours:
-			one.add(o, Address)
+			one.add(o, work.Address)
 		case rest != "" || o.File != "" || !one.ours && o.everywhere(): // content that only names the host makes nothing of it
 			o := o
 			o.score = min(len(rest), 20)
-			one.add(o, Prefix)
+			one.add(o, work.Prefix)
 		}
 	}
 }
 
-func (one *target) add(o Origin, m Match) {
+func (one *target) add(o candidate, m work.Match) {
 	o.Match = m
 	for i, p := range one.places {
 		if p.Table == o.Table && p.Column == o.Column && p.Path == o.Path && p.File == o.File && p.Line == o.Line && p.Match == m &&
@@ -446,22 +458,22 @@ func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 			return nil // preview says so
 		}
 		if !cached {
-			t.skipped = append(t.skipped, j.named(skipped)...)
+			t.skipped = append(t.skipped, j.Named(skipped)...)
 		}
 		return err
 	}
 	for _, dir := range j.File.Files {
 		if err := look(j.File.Abs(dir), false); err != nil {
-			return Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
+			return work.Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
 		}
 	}
-	folders, err := j.cacheFolders()
+	folders, err := j.CacheFolders()
 	if err != nil {
 		return err
 	}
 	for _, f := range folders {
 		if err := look(f.Path, true); err != nil {
-			return Failed(err, "reading files in "+f.Path, "look at the folder; then run the same command again")
+			return work.Failed(err, "reading files in "+f.Path, "look at the folder; then run the same command again")
 		}
 	}
 	return nil
@@ -476,7 +488,7 @@ func (t *tracing) code(rel string, b []byte, cached bool) {
 	t.found = t.found[:0]
 	res := t.rules.File(rel, b)
 	for _, f := range append(slices.Clone(t.found), res.Left...) {
-		o := Origin{File: rel, Line: files.Line(b, f.Offset), Col: files.Column(b, f.Offset), Text: files.Text(b, f.Offset)}
+		o := candidate{Origin: work.Origin{File: rel, Line: files.Line(b, f.Offset), Col: files.Column(b, f.Offset), Text: files.Text(b, f.Offset)}}
 		if o.Reason = f.Reason; cached {
 			o.Reason = rewrite.Cached
 		}
@@ -486,7 +498,7 @@ func (t *tracing) code(rel string, b []byte, cached bool) {
 
 // locks adds the configuration that holds an address against the database.
 func (t *tracing) locks() {
-	conn := t.job.connection()
+	conn := t.job.Connection()
 	if conn == nil {
 		return
 	}
@@ -499,14 +511,14 @@ func (t *tracing) locks() {
 		if err != nil {
 			rel = conn.File
 		}
-		o := Origin{File: rel, Line: lock.Line, Text: lock.Constant, Count: 1, Do: "change it in this file: the database does not count while " + lock.Constant + " is set"}
+		o := candidate{Origin: work.Origin{File: rel, Line: lock.Line, Text: lock.Constant, Count: 1, Do: "change it in this file: the database does not count while " + lock.Constant + " is set"}}
 		for _, one := range t.targets {
 			switch k := key(u); {
 			case key(one.url) == k:
-				one.add(o, Exact)
+				one.add(o, work.Exact)
 			case one.ours && strings.HasPrefix(key(one.url), k):
 				o.score = 15 // it counts, and the setting in the database does not
-				one.add(o, Address)
+				one.add(o, work.Address)
 			}
 		}
 	}
@@ -514,21 +526,21 @@ func (t *tracing) locks() {
 
 // rank says how likely a place is the one that produces a reference, and what to do
 // about it.
-func (o *Origin) rank(one *target, newest *newestSheet) {
+func (o *candidate) rank(one *target, newest *newestSheet) {
 	switch o.Match {
-	case Exact:
+	case work.Exact:
 		o.score += 100
-	case Document:
+	case work.Document:
 		o.score += 95
-	case Scaled:
+	case work.Scaled:
 		o.score += 70
-	case Joined: // on top of what its pieces count
+	case work.Joined: // on top of what its pieces count
 		o.score += 15
-	case Prefix:
+	case work.Prefix:
 		if o.score += 45; o.Table != "" && !o.everywhere() {
 			o.score -= 20 // a row of content that only names the same host
 		}
-	case Address:
+	case work.Address:
 		o.score += 40
 	}
 	switch o.Reason {
@@ -554,7 +566,7 @@ func (o *Origin) rank(one *target, newest *newestSheet) {
 }
 
 // everywhere reports whether a place is one that many pages share.
-func (o *Origin) everywhere() bool { return o.File != "" || strings.HasPrefix(o.Label, "setting ") }
+func (o *candidate) everywhere() bool { return o.File != "" || strings.HasPrefix(o.Label, "setting ") }
 
 func pathOf(raw string) string {
 	u, err := url.Parse(raw)
@@ -593,11 +605,11 @@ var remedies = map[rewrite.Reason]string{
 	rewrite.Malformed:  "not a well-formed address: correct it in the system itself",
 }
 
-func (o *Origin) remedy(newest *newestSheet) string {
+func (o *candidate) remedy(newest *newestSheet) string {
 	switch {
-	case o.Match == Joined:
+	case o.Match == work.Joined:
 		return "check this line: it seems to build the address; write https:// here, or where the start of the address is set"
-	case o.Match == Piece:
+	case o.Match == work.Piece:
 		return "check this line: it contains part of the address"
 	case o.Reason != "":
 		if do := remedies[o.Reason]; do != "" {
@@ -612,7 +624,7 @@ func (o *Origin) remedy(newest *newestSheet) string {
 
 // StoredPages calls visit with the address of each page that the database knows of, over HTTPS. A site without a
 // database, or whose system description tells no pages, has none.
-func (j *Job) StoredPages(ctx context.Context, visit func(page string)) error {
+func StoredPages(ctx context.Context, j *work.Job, visit func(page string)) error {
 	if !j.Stored() || len(j.System.Pages) == 0 {
 		return nil
 	}
@@ -621,14 +633,14 @@ func (j *Job) StoredPages(ctx context.Context, visit func(page string)) error {
 		return err
 	}
 	defer db.Close()
-	t := j.tracing()
+	t := tracing(j)
 	for _, table := range tables {
-		site, short := j.set(table.Name)
+		site, short := j.Set(table.Name)
 		if !slices.ContainsFunc(j.System.Pages, func(p system.Cache) bool { return p.Table == short }) {
 			continue
 		}
 		base := j.Site.String()
-		if place, ok := j.place(site); ok && site > 1 {
+		if place, ok := j.Place(site); ok && site > 1 {
 			base = "https://" + place.Address
 		}
 		// Only what tells the page is read, and not its text.
