@@ -138,7 +138,7 @@ type newestSheet struct {
 }
 
 // newestSheet reads which cells and files the newest sheet changes; one that is broken changes none.
-func newestSheet(j *work.Job) (*newestSheet, error) {
+func findNewestSheet(j *work.Job) (*newestSheet, error) {
 	n := &newestSheet{cells: map[string]bool{}, files: map[string]bool{}}
 	ids, err := j.Book.Sheets()
 	if err != nil {

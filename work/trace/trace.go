@@ -67,7 +67,7 @@ type target struct {
 
 // candidate is a place that may hold a reference, and how likely it is.
 type candidate struct {
-	Origin
+	work.Origin
 	score int
 	slug  string // of the row, where its page is known by one
 }
@@ -117,7 +117,7 @@ func key(u *url.URL) string {
 	return k
 }
 
-func tracing(j *work.Job) *tracing {
+func newTracing(j *work.Job) *tracing {
 	t := &tracing{job: j, by: map[string][]*target{}, byHost: map[string][]*target{}, smaller: map[string][]*target{}}
 	t.rules = &rewrite.Rules{Site: j.Site, Hashed: j.Hashed(), Rewritten: func(f rewrite.Finding) { t.found = append(t.found, f) }}
 	return t
@@ -175,7 +175,7 @@ func Run(ctx context.Context, j *work.Job, raw string) (*Traced, error) {
 			}
 		}
 	}
-	t := tracing(j)
+	t := newTracing(j)
 	if err := t.want(raw, seen); err != nil {
 		return nil, err
 	}
@@ -194,7 +194,7 @@ func Scan(ctx context.Context, j *work.Job, s *work.Scan) error {
 	if j.Book == nil || !j.Stored() {
 		return work.BadUse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
 	}
-	t := tracing(j)
+	t := newTracing(j)
 	for _, c := range s.Culprits {
 		if err := t.want(c.URL, c); err != nil {
 			t.targets = append(t.targets, &target{url: &url.URL{}}) // what is no address has no place
@@ -240,7 +240,7 @@ func (t *tracing) run(ctx context.Context) error {
 		return err
 	}
 	t.documents()
-	if t.sheet, err = newestSheet(j); err != nil {
+	if t.sheet, err = findNewestSheet(j); err != nil {
 		return err
 	}
 	for _, one := range t.targets {
@@ -633,7 +633,7 @@ func StoredPages(ctx context.Context, j *work.Job, visit func(page string)) erro
 		return err
 	}
 	defer db.Close()
-	t := tracing(j)
+	t := newTracing(j)
 	for _, table := range tables {
 		site, short := j.Set(table.Name)
 		if !slices.ContainsFunc(j.System.Pages, func(p system.Cache) bool { return p.Table == short }) {
