@@ -510,6 +510,20 @@ func (j *Job) Web() (*fetch.Client, error) {
 	return c, nil
 }
 
+// LinksOf returns the links of a front page, where it was asked for in this run.
+func (j *Job) LinksOf(front string) (links []string, asked bool) {
+	links, asked = j.links[front]
+	return links, asked
+}
+
+// KeepLinks keeps the links of a front page for the rest of this run.
+func (j *Job) KeepLinks(front string, links []string) {
+	if j.links == nil {
+		j.links = map[string][]string{}
+	}
+	j.links[front] = links
+}
+
 // secrets reads what a staging site wants to be shown: from a file, so that it is
 // never an argument that others see.
 func (j *Job) secrets() (http.Header, error) {

@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/cert"
+	"trimlantern/work/reach"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
 	"trimlantern/work/scan"
@@ -148,11 +149,11 @@ func down(r *ready.Result) []string {
 			continue
 		}
 		switch {
-		case t.Stands == work.NoSecure:
+		case t.Stands == reach.NoSecure:
 			out = append(out, "https://"+t.Page+": "+t.Secure.Err)
 		case t.Secure.Status >= 500:
 			out = append(out, fmt.Sprintf("https://%s answers %d", t.Page, t.Secure.Status))
-		case t.Stands != work.TooFar:
+		case t.Stands != reach.TooFar:
 			return []string{} // some visitors get it
 		}
 	}

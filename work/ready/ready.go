@@ -19,6 +19,7 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
+	"trimlantern/work/reach"
 )
 
 // Result answers whether the site may switch.
@@ -28,7 +29,7 @@ type Result struct {
 	Points  []point.Point `json:"points"` // in the order in which they were looked at
 	Days    int           `json:"days"`   // that the certificate is good for
 	Until   time.Time     `json:"until"`  // when the first certificate ends
-	Pages   []work.Twin   `json:"pages"`  // what was looked at over HTTP and over HTTPS
+	Pages   []reach.Twin  `json:"pages"`  // what was looked at over HTTP and over HTTPS
 	Support string        `json:"support,omitempty"`
 }
 
@@ -123,7 +124,7 @@ func check(ctx context.Context, j *work.Job, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, dead: map[string]string{}, faults: map[string]int{}, out: &Result{Site: j.Site.String(), Time: j.Now(), Pages: []work.Twin{}}}
+	r := &readying{job: j, ctx: ctx, o: o, prints: map[string]*seenAt{}, dead: map[string]string{}, faults: map[string]int{}, out: &Result{Site: j.Site.String(), Time: j.Now(), Pages: []reach.Twin{}}}
 	for _, site := range j.Site.Network() {
 		if err := r.names(client, site); err != nil {
 			return nil, err
@@ -135,11 +136,11 @@ func check(ctx context.Context, j *work.Job, o Options) (*Result, error) {
 	if err := r.answers(); err != nil {
 		return nil, err
 	}
-	if r.out.Pages, err = j.Twins(ctx, r.dead); err != nil {
+	if r.out.Pages, err = reach.Twins(ctx, j, r.dead); err != nil {
 		return nil, err
 	}
-	alive := slices.DeleteFunc(slices.Clone(r.out.Pages), func(t work.Twin) bool { return r.dead[work.HostOf("https://"+t.Page)] != "" })
-	r.out.Points = append(r.out.Points, work.TwinPoints(alive)...)
+	alive := slices.DeleteFunc(slices.Clone(r.out.Pages), func(t reach.Twin) bool { return r.dead[work.HostOf("https://"+t.Page)] != "" })
+	r.out.Points = append(r.out.Points, reach.TwinPoints(alive)...)
 	r.locked()
 	r.addresses()
 	if r.out.Points, err = j.WithDecisions(r.out.Points); err != nil {
@@ -204,7 +205,7 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 
 // partner asks about the name that visitors type as well: the site's with www, or without.
 func (r *readying) partner(client *fetch.Client, site address.Site) {
-	for _, name := range r.job.OtherName(site) {
+	for _, name := range reach.OtherName(r.job, site) {
 		switch ok, err := probe.Known(r.ctx, client, name); {
 		case err != nil:
 			r.add("partner", name, point.Note, "whether "+name+" leads anywhere cannot be told: the name server does not answer", "", "")
@@ -422,7 +423,7 @@ func (r *readying) answers() error {
 					continue // said already
 				}
 				journey := hops.Journey{Typed: scheme + "://" + name + site.Path + "/", Method: http.MethodGet, Kind: hops.Page}
-				if err := r.job.Travel(r.ctx, &journey); err != nil {
+				if err := reach.Travel(r.ctx, r.job, &journey); err != nil {
 					return err
 				}
 				r.journey(site, journey, scheme == "http")

@@ -18,6 +18,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/work"
+	"trimlantern/work/reach"
 )
 
 // Rules are the rules for a server, as text.
@@ -96,7 +97,7 @@ func RulesFor(j *work.Job, r rules.Rule, hsts bool) (*Rules, error) {
 			out.Note = "The last scan is clean, so browsers are told to remember for a year. Names below the site's are left out: with includeSubDomains each of them would need HTTPS too."
 		}
 	}
-	for _, name := range j.OtherName(j.Site) {
+	for _, name := range reach.OtherName(j, j.Site) {
 		out.Note = strings.TrimSpace(out.Note + " The rules leave " + name + " alone: if visitors reach the site by that name too, add --also " + name + ".")
 	}
 	if len(r.HeaderNames()) > 0 && r.Server == "nginx" {
@@ -315,11 +316,11 @@ func (g *guard) look() error {
 				Why: "together with our rules that is an endless loop", Do: fmt.Sprintf("remove that redirect from line %d, then install again", other.Line)})
 		}
 	}
-	twins, err := g.job.Twins(g.ctx, nil)
+	twins, err := reach.Twins(g.ctx, g.job, nil)
 	if err != nil {
 		return err
 	}
-	reached := slices.ContainsFunc(twins, func(t work.Twin) bool {
+	reached := slices.ContainsFunc(twins, func(t reach.Twin) bool {
 		return t.Plain.Err == "" || t.Secure.Err == "" || t.Plain.Loop || t.Secure.Loop
 	})
 	if !reached {
@@ -329,9 +330,9 @@ func (g *guard) look() error {
 	}
 	if g.rule.Proxy || strings.Contains(string(g.file.before), "trimlantern redirect:") {
 		// These rules may be what ends a loop: a system that is not told how visitors came sends them round, or back.
-		twins = slices.DeleteFunc(twins, func(t work.Twin) bool { return t.Secure.Loop || t.Stands == work.Back })
+		twins = slices.DeleteFunc(twins, func(t reach.Twin) bool { return t.Secure.Loop || t.Stands == reach.Back })
 	}
-	for _, p := range work.TwinPoints(twins) {
+	for _, p := range reach.TwinPoints(twins) {
 		switch {
 		case p.Grade == point.Stop:
 			g.refuse(p)
@@ -355,7 +356,7 @@ func (g *guard) look() error {
 func (g *guard) test() (*Tested, error) {
 	o := Options{Paths: g.rule.Paths}
 	add := func(path string) {
-		if rest, ok := strings.CutPrefix(path, g.job.Site.Path); ok && len(o.places) < 2*work.MaxFolders {
+		if rest, ok := strings.CutPrefix(path, g.job.Site.Path); ok && len(o.places) < 2*reach.MaxFolders {
 			o.places = append(o.places, hops.Place{Path: rest, Kind: hops.Probe})
 		}
 	}

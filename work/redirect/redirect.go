@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/reach"
 )
 
 // Tested is what a visitor meets who types any of the site's addresses.
@@ -118,7 +119,7 @@ func journeys(ctx context.Context, j *work.Job, o Options) (*Tested, error) {
 	}
 	var ways []way
 	for _, site := range j.Site.Network() {
-		places := j.PagesToSee(ctx, client, site)
+		places := reach.PagesToSee(ctx, j, client, site)
 		if site.Host == j.Site.Host {
 			places = append(places, o.places...)
 		}
@@ -127,7 +128,7 @@ func journeys(ctx context.Context, j *work.Job, o Options) (*Tested, error) {
 			if err != nil {
 				return nil, work.BadUse(err, journey.Typed, "check site and also in the site file")
 			}
-			servers := j.Servers(ctx, client, u.Hostname())
+			servers := reach.Servers(ctx, j, client, u.Hostname())
 			for i, at := range servers {
 				if i > 0 && journey.Kind != hops.Page {
 					break // a server that differs shows it on its pages
@@ -147,7 +148,7 @@ func journeys(ctx context.Context, j *work.Job, o Options) (*Tested, error) {
 		ways = append(ways, way{site: siteOf(j, u), Journey: hops.Journey{Typed: u, Method: "GET", Kind: hops.Probe}})
 	}
 	out := &Tested{Site: j.Site.String(), Time: j.Now(), Paths: append([]string{}, o.Paths...), Journeys: make([]Journey, len(ways)), Stale: []string{}}
-	err = j.EachTogether(ctx, len(ways), func(ctx context.Context, i int) string {
+	err = reach.EachTogether(ctx, j, len(ways), func(ctx context.Context, i int) string {
 		w := &ways[i]
 		host := ""
 		if u, err := url.Parse(w.Typed); err == nil {
@@ -157,7 +158,7 @@ func journeys(ctx context.Context, j *work.Job, o Options) (*Tested, error) {
 		if w.at != nil {
 			defer visitor.Leave()
 		}
-		work.Follow(ctx, visitor, &w.Journey)
+		reach.Follow(ctx, visitor, &w.Journey)
 		out.Journeys[i] = Journey{w.Journey, w.Landing(), w.Judge(w.site, o.Paths)}
 		return "asking " + w.Typed
 	})

@@ -1,4 +1,4 @@
-package work
+package reach
 
 import (
 	"context"
@@ -11,13 +11,14 @@ import (
 	"trimlantern/core/hops"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
+	"trimlantern/work"
 )
 
 // maxTravel is after how many hops a visitor's browser gives up.
 const maxTravel = 20
 
 // Travel follows a journey hop by hop, as a visitor who comes for the first time.
-func (j *Job) Travel(ctx context.Context, journey *hops.Journey) error {
+func Travel(ctx context.Context, j *work.Job, journey *hops.Journey) error {
 	client, err := j.Web()
 	if err != nil {
 		return err
@@ -56,7 +57,7 @@ func Follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
 
 // OtherName returns the name that visitors of a site type as well, with www or without, where nobody named it.
 // People do not type www before a name below another.
-func (j *Job) OtherName(site address.Site) (names []string) {
+func OtherName(j *work.Job, site address.Site) (names []string) {
 	bare := strings.TrimPrefix(site.Host, "www.")
 	if registered, err := publicsuffix.EffectiveTLDPlusOne(bare); err != nil || registered != bare || j.Offline {
 		return nil

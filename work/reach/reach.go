@@ -1,4 +1,4 @@
-package work
+package reach
 
 import (
 	"context"
@@ -17,6 +17,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
+	"trimlantern/work"
 )
 
 // Twin is one page of the site as one of its servers shows it over HTTP and over HTTPS.
@@ -65,7 +66,7 @@ const (
 
 // PagesToSee returns the pages of a site to check: the front page, the system description's entrances, and one page in
 // each first-level folder, taken from the last scan or, without one, from the front page's links.
-func (j *Job) PagesToSee(ctx context.Context, client *fetch.Client, site address.Site) []hops.Place {
+func PagesToSee(ctx context.Context, j *work.Job, client *fetch.Client, site address.Site) []hops.Place {
 	out := []hops.Place{{Path: "/", Kind: hops.Page}}
 	for _, e := range j.System.Entrances {
 		out = append(out, hops.Place{Path: e.Path, Kind: hops.Entrance})
@@ -83,7 +84,7 @@ func (j *Job) PagesToSee(ctx context.Context, client *fetch.Client, site address
 	}
 	if j.Book != nil {
 		if scan, err := j.Weightiest(); err == nil && scan != nil {
-			_ = scan.EachPage(func(p ScannedPage) error { // what cannot be read names no pages
+			_ = scan.EachPage(func(p work.ScannedPage) error { // what cannot be read names no pages
 				if p.Kind == "" {
 					add(p.URL, hops.Page)
 				}
@@ -92,7 +93,7 @@ func (j *Job) PagesToSee(ctx context.Context, client *fetch.Client, site address
 		}
 	}
 	if len(folders) == 0 {
-		for _, u := range j.linked(ctx, client, site) {
+		for _, u := range linked(ctx, j, client, site) {
 			add(u, hops.Probe) // a link may lead to what is not there
 		}
 	}
@@ -100,15 +101,12 @@ func (j *Job) PagesToSee(ctx context.Context, client *fetch.Client, site address
 }
 
 // linked returns what a site's front page links to, by its secure addresses. It is asked for once.
-func (j *Job) linked(ctx context.Context, client *fetch.Client, site address.Site) (links []string) {
+func linked(ctx context.Context, j *work.Job, client *fetch.Client, site address.Site) (links []string) {
 	front := "http://" + site.Host + site.Path + "/"
-	if links, asked := j.links[front]; asked {
+	if links, asked := j.LinksOf(front); asked {
 		return links
 	}
-	if j.links == nil {
-		j.links = map[string][]string{}
-	}
-	j.links[front] = nil
+	j.KeepLinks(front, nil)
 	r, err := client.Get(ctx, front, nil)
 	if err != nil || r.Status >= 400 {
 		return nil
@@ -122,13 +120,13 @@ func (j *Job) linked(ctx context.Context, client *fetch.Client, site address.Sit
 		u.Scheme, u.Host, u.Fragment = "https", site.Host, ""
 		links = append(links, u.String())
 	}
-	j.links[front] = links
+	j.KeepLinks(front, links)
 	return links
 }
 
 // Servers returns the servers behind a name, each as IP:PORT for ports 80 and 443. A single nil map means
 // that the name has one server, reached the usual way.
-func (j *Job) Servers(ctx context.Context, client *fetch.Client, name string) (all []map[string]string) {
+func Servers(ctx context.Context, j *work.Job, client *fetch.Client, name string) (all []map[string]string) {
 	secure, err := probe.Addresses(ctx, client, name, "443")
 	if err != nil || len(secure) < 2 {
 		return []map[string]string{nil}
@@ -149,7 +147,7 @@ func (j *Job) Servers(ctx context.Context, client *fetch.Client, name string) (a
 
 // Twins fetches the same pages over HTTP and HTTPS, for each site of the network, under each of its names, on
 // each server. dead maps names that are known not to answer over HTTPS to the reason; they are not asked again.
-func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error) {
+func Twins(ctx context.Context, j *work.Job, dead map[string]string) ([]Twin, error) {
 	client, err := j.Web()
 	if err != nil {
 		return nil, err
@@ -157,9 +155,9 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 	var all []Twin
 	var visitors []*fetch.Client
 	for _, site := range j.Site.Network() {
-		pages := j.PagesToSee(ctx, client, site)
+		pages := PagesToSee(ctx, j, client, site)
 		for _, name := range site.Hosts() {
-			servers := j.Servers(ctx, client, name)
+			servers := Servers(ctx, j, client, name)
 			for _, at := range servers {
 				see := pages
 				if name != site.Host {
@@ -176,7 +174,7 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 			}
 		}
 	}
-	err = j.EachTogether(ctx, len(all), func(ctx context.Context, i int) string {
+	err = EachTogether(ctx, j, len(all), func(ctx context.Context, i int) string {
 		t, v := &all[i], visitors[i]
 		defer v.Leave()
 		t.Plain = answer(ctx, v, "http://"+t.Page)
@@ -193,7 +191,7 @@ func (j *Job) Twins(ctx context.Context, dead map[string]string) ([]Twin, error)
 }
 
 // EachTogether calls do for 0 to n-1, a few at a time, and shows progress. do returns what it did, in words.
-func (j *Job) EachTogether(ctx context.Context, n int, do func(ctx context.Context, i int) string) error {
+func EachTogether(ctx context.Context, j *work.Job, n int, do func(ctx context.Context, i int) string) error {
 	var lock sync.Mutex
 	done := 0
 	g, ctx := errgroup.WithContext(ctx)
@@ -212,7 +210,7 @@ func (j *Job) EachTogether(ctx context.Context, n int, do func(ctx context.Conte
 		})
 	}
 	if g.Wait() != nil || ctx.Err() != nil && done < n {
-		return Failed(nil, "interrupted", "run the same command again")
+		return work.Failed(nil, "interrupted", "run the same command again")
 	}
 	return nil
 }
@@ -381,9 +379,9 @@ func TwinPoints(twins []Twin) (points []point.Point) {
 		switch n := right[h]; {
 		case n == 0:
 		case compared[h] > 0:
-			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: the same over HTTP and HTTPS (%s compared)", h, CountOf(compared[h], "page"))})
+			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: the same over HTTP and HTTPS (%s compared)", h, work.CountOf(compared[h], "page"))})
 		default:
-			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: HTTPS shows %s; HTTP redirects there, so there is nothing to compare", h, CountOf(n, "page"))})
+			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: HTTPS shows %s; HTTP redirects there, so there is nothing to compare", h, work.CountOf(n, "page"))})
 		}
 	}
 	return points
