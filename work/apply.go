@@ -145,6 +145,7 @@ func (a *applying) remain(header sheet.Header) (*Preview, error) {
 		return nil, err
 	}
 	s := j.survey(a.db, asked, nil, header.Kind, header.Choice)
+	s.cause = header.Cause
 	if err := s.run(a.ctx, a.db, tables); err != nil {
 		return nil, err
 	}
@@ -173,13 +174,6 @@ func dbLockFault(err error, command string) error {
 		return Failed(err, "the database is in use by this tool already", "wait until the other run has ended")
 	}
 	return Failed(err, "the database failed before anything was changed now", "when it is back, go on with the same command: trimlantern "+command)
-}
-
-func LockFault(err error) error {
-	if errors.Is(err, logbook.ErrBusy) {
-		return Failed(err, "the logbook is locked", "wait until the other run has ended")
-	}
-	return Failed(err, "the logbook cannot be written", "make the folder of the site file writable; nothing was changed")
 }
 
 // ChooseSheet returns the newest sheet, or refuses a name that no sheet has.

@@ -22,14 +22,6 @@ import (
 	"trimlantern/outside/pack"
 )
 
-// RowsCount compares one table.
-type RowsCount struct {
-	Table  string `json:"table"`
-	Backup int64  `json:"backup"`
-	Before int64  `json:"before"` // rows in the database before the backup was made
-	After  int64  `json:"after"`
-}
-
 const (
 	backupRecord = "backup.json"
 	half         = ".part" // ends the name of a backup's folder until it is whole

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 )
 
@@ -84,29 +83,6 @@ func eachCached(dir string, visit func(size int64)) error {
 // keptIn names the folder, in a folder of cached files, to which a journal's run moves them.
 func keptIn(journal string) string { return startsOurs + journal }
 
-// emptyCaches moves the files of safe folders aside, each move into the journal first: into a
-// folder of ours in the same one, where moving costs nothing and the rights are the same.
-func (a *applying) emptyCaches() error {
-	folders, err := a.job.CacheFolders()
-	if err != nil {
-		return err
-	}
-	for _, f := range folders {
-		if !f.Safe {
-			continue
-		}
-		m := &sheet.Moved{From: f.Path, To: filepath.Join(f.Path, keptIn(a.out.Journal))}
-		if err := a.journal.Append(sheet.Record{Moved: m}); err != nil {
-			return journalFault(err, "apply")
-		}
-		if err := setAside(f.Path, keptIn(a.out.Journal)); err != nil {
-			return Failed(err, "the cached files cannot be moved away", "empty "+f.Path+" by hand, or run the command without --drop-caches; what was moved is in the journal")
-		}
-		a.out.Emptied = append(a.out.Emptied, f)
-	}
-	return nil
-}
-
 // setAside moves all that a folder holds into a new folder in it, which no web server may serve.
 func setAside(dir, kept string) error {
 	tree, err := disk.OpenTree(dir)
@@ -149,29 +125,6 @@ func nameBefore(kept string) string {
 		return ".htaccess"
 	}
 	return kept
-}
-
-// moveBack puts back the files of a folder that was emptied; where the system has
-// filled it again, its files stay.
-func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
-	known := false
-	for _, f := range u.job.cachePaths() {
-		known = known || f.Path == m.From
-	}
-	if !known || m.To != filepath.Join(m.From, keptIn(journal)) {
-		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "no folder of cached files of this site"})
-		return nil
-	}
-	done, filled, err := bringBack(m.From, keptIn(journal))
-	switch {
-	case err != nil:
-		return Failed(err, "the cached files cannot be put back", "move them by hand from "+m.To)
-	case filled:
-		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "the system has filled it anew"})
-	case done:
-		u.out.Folders = append(u.out.Folders, m.From)
-	}
-	return nil
 }
 
 // bringBack undoes setAside. done is false where nothing is set aside any more; filled says

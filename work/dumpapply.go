@@ -162,9 +162,6 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 	return d.out, j.Note(run, filepath.Base(d.out.Wrote[0]), d.out.Changed)
 }
 
-// DumpRecord is where the logbook keeps what was last made of a dump.
-const DumpRecord = "dump.json"
-
 // plan reads the sheet.
 func (d *dumpApplying) plan(id string) error {
 	for _, t := range d.store.About.Tables {

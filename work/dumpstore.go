@@ -1,12 +1,15 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
@@ -88,11 +91,10 @@ func dumpFault(err error, c database.Config) error {
 	case errors.Is(err, context.Canceled):
 		return Failed(nil, "interrupted; nothing was changed", "run the same command again")
 	}
-	f := &filtering{o: FilterOptions{In: c.File}}
 	var broken *dump.Broken
 	var foreign *pack.Foreign
 	if errors.As(err, &broken) || errors.As(err, &foreign) || errors.Is(err, pack.ErrPacked) || errors.Is(err, dump.ErrChanged) {
-		return f.failed(err, true)
+		return inputFault(err, c.File, "", true)
 	}
 	return nil
 }
@@ -137,22 +139,75 @@ func store(db database.Database) *mirror.Store {
 	return nil
 }
 
-// besideRows adds what stands outside of the rows of a dump to a preview.
-func (s *survey) besideRows() error {
-	copied := store(s.db)
-	if copied == nil || s.out.Kind != References {
-		return nil
-	}
-	for _, l := range copied.About.Left {
-		if err := s.left(l); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // errDumpOnly says that a command changes a database, which an exported one is not.
 func (j *Job) errDumpOnly() error {
 	return BadUse(nil, fmt.Sprintf("the database is an exported one (%s), which is not changed in place", j.File.Database.File),
 		"write a new dump: trimlantern apply --write FILE; or only what changes: trimlantern apply --patch FILE")
+}
+
+// firstReference returns the text around the first edit, up to what cannot be of an address.
+func firstReference(b []byte, edits []rewrite.Edit) string {
+	if len(edits) == 0 {
+		return ""
+	}
+	end := edits[0].Offset
+	for end < len(b) && b[end] > ' ' && !bytes.ContainsRune([]byte("'\"<>`"), rune(b[end])) && end < edits[0].Offset+100 {
+		end++
+	}
+	return strings.ToValidUTF8(string(b[max(0, edits[0].Offset-4):end]), "?")
+}
+
+// inputFault says in a user's words what stopped the reading of a dump or the writing of another; in and out are
+// their names. Nothing was written under the output's name; before says that nothing was written at all.
+func inputFault(err error, in, out string, before bool) error {
+	var broken *dump.Broken
+	var large *dump.TooLarge
+	var foreign *pack.Foreign
+	var fault *Fault
+	name := in
+	if name == "" || name == "-" {
+		name = "the input"
+	}
+	kept := "nothing was written"
+	if !before && (out == "" || out == "-") {
+		kept = "what was written to standard output is incomplete: delete it"
+	}
+	switch {
+	case errors.As(err, &fault):
+		return err
+	case errors.As(err, &foreign):
+		return BadUse(err, name, foreign.Do)
+	case errors.As(err, &broken):
+		do := "get a whole dump and run the command again; " + kept
+		if errors.Is(err, dump.ErrStatement) {
+			do = "give a whole dump; of one that was split give all parts, in order: IN OUT --part SECOND --part THIRD; " + kept
+		}
+		return BadUse(err, name, do)
+	case errors.As(err, &large):
+		return BadUse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 20*(large.Limit>>20), kept))
+	case errors.Is(err, dump.ErrDialect):
+		return BadUse(err, name, "name a dump as the database's own dump program writes it; for one stored value: --as value")
+	case errors.Is(err, dump.ErrChanged):
+		return Failed(err, name, "wait until it is written, then run the command again; "+kept)
+	case errors.Is(err, syscall.EPIPE):
+		return Failed(nil, "the reader of the output has gone", "run the command again; "+kept)
+	case errors.Is(err, syscall.ENOSPC):
+		return Failed(err, "the output cannot be written", "make room on the disk and run the command again; "+kept)
+	case errors.Is(err, context.Canceled):
+		return Failed(nil, "interrupted", "run the command again; "+kept)
+	case errors.Is(err, pack.ErrPacked):
+		return BadUse(err, name+" is packed", "get a whole file and run the command again; "+kept)
+	case errors.Is(err, fs.ErrNotExist) && before:
+		return BadUse(nil, "there is no file "+missing(err, name), "name the dump")
+	}
+	return Failed(err, name, "check the input and output, then run the command again; "+kept)
+}
+
+// missing returns the file that an error is about.
+func missing(err error, name string) string {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Path
+	}
+	return name
 }

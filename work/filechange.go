@@ -1,18 +1,15 @@
 package work
 
 import (
-	"bytes"
 	"errors"
 	"io/fs"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
-	"trimlantern/outside/disk"
 	"trimlantern/outside/files"
 )
 
@@ -153,68 +150,4 @@ func (s *survey) lines(before, after []byte, edits []rewrite.Edit) (out []LineCh
 		grown += len(e.Inserted) - len(e.Removed)
 	}
 	return out
-}
-
-// source carries out the change of one file: journal, temporary file, fsync, rename.
-// The same file met twice, after a crash, is told by its hash.
-func (a *applying) source(s *sheet.Source) error {
-	j := a.job
-	file := j.File.Abs(filepath.FromSlash(s.Path))
-	skip := func(why string) error {
-		a.out.Skipped = append(a.out.Skipped, sheet.Skip{Table: s.Path, Why: why})
-		return nil
-	}
-	tree, name, err := a.files.Of(file)
-	switch {
-	case errors.Is(err, errUndeclared):
-		return BadUse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
-	case errors.Is(err, fs.ErrNotExist):
-		return skip("the file is gone")
-	case err != nil:
-		return Failed(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
-	}
-	if a.ctx.Err() != nil {
-		return Failed(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
-	}
-	tree.ClearPart(name)
-	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
-	before, info, err := tree.Read(name, files.MaxSize)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return skip("the file is gone")
-	case err != nil:
-		return skip(whyNot(err))
-	}
-	if sheet.Hash(before) == s.After && a.changed[file] {
-		a.out.Files = append(a.out.Files, s.Path)
-		a.out.Refs += s.References
-		return nil
-	}
-	after, err := s.Apply(before)
-	if err != nil {
-		return skip("changed since the preview")
-	}
-	if info.Mode()&0o222 == 0 {
-		return skip("the file may not be written")
-	}
-	entry := &sheet.File{Path: file, Before: before, After: s.After, Mode: uint32(info.Mode().Perm()), Time: info.ModTime().UTC().Format(time.RFC3339Nano)}
-	records := append(slices.Clone(a.carry), sheet.Record{File: entry})
-	if err := a.journal.Append(records...); err != nil {
-		return journalFault(err, "apply")
-	}
-	a.carry = nil
-	if now, _, err := tree.Read(name, files.MaxSize); err != nil || !bytes.Equal(now, before) {
-		return skip("changed since the preview")
-	}
-	// Its time is that of the change: caches of code and of pages go by it.
-	err = tree.Write(name, after, disk.Looks{Mode: info.Mode()})
-	if errors.Is(err, disk.ErrOwner) || errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) {
-		return skip(whyNot(err))
-	}
-	if err != nil {
-		return Failed(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
-	}
-	a.out.Files = append(a.out.Files, s.Path)
-	a.out.Refs += s.References
-	return nil
 }

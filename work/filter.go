@@ -5,14 +5,11 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"trimlantern/core/address"
 	"trimlantern/core/rewrite"
@@ -173,69 +170,9 @@ func (f *filtering) foreign(ctx context.Context) (string, error) {
 	return most, nil
 }
 
-// sistersOf returns the addresses of the other sites of a network.
-func sistersOf(site address.Site) []string {
-	out := []string{}
-	for _, s := range site.Sisters {
-		out = append(out, s.String())
-	}
-	return out
-}
-
-// failed says in a user's words what stopped the filter. Nothing was written under the output's name;
-// before says that nothing was written at all.
+// failed says in a user's words what stopped the filter.
 func (f *filtering) failed(err error, before bool) error {
-	var broken *dump.Broken
-	var large *dump.TooLarge
-	var foreign *pack.Foreign
-	var fault *Fault
-	o := f.o
-	name := o.In
-	if name == "" || name == "-" {
-		name = "the input"
-	}
-	kept := "nothing was written"
-	if !before && (o.Out == "" || o.Out == "-") {
-		kept = "what was written to standard output is incomplete: delete it"
-	}
-	switch {
-	case errors.As(err, &fault):
-		return err
-	case errors.As(err, &foreign):
-		return BadUse(err, name, foreign.Do)
-	case errors.As(err, &broken):
-		do := "get a whole dump and run the command again; " + kept
-		if errors.Is(err, dump.ErrStatement) {
-			do = "give a whole dump; of one that was split give all parts, in order: IN OUT --part SECOND --part THIRD; " + kept
-		}
-		return BadUse(err, name, do)
-	case errors.As(err, &large):
-		return BadUse(err, name, fmt.Sprintf("allow it with --largest-row %d, which takes about %d MB of memory; %s", 4*(large.Limit>>20), 20*(large.Limit>>20), kept))
-	case errors.Is(err, dump.ErrDialect):
-		return BadUse(err, name, "name a dump as the database's own dump program writes it; for one stored value: --as value")
-	case errors.Is(err, dump.ErrChanged):
-		return Failed(err, name, "wait until it is written, then run the command again; "+kept)
-	case errors.Is(err, syscall.EPIPE):
-		return Failed(nil, "the reader of the output has gone", "run the command again; "+kept)
-	case errors.Is(err, syscall.ENOSPC):
-		return Failed(err, "the output cannot be written", "make room on the disk and run the command again; "+kept)
-	case errors.Is(err, context.Canceled):
-		return Failed(nil, "interrupted", "run the command again; "+kept)
-	case errors.Is(err, pack.ErrPacked):
-		return BadUse(err, name+" is packed", "get a whole file and run the command again; "+kept)
-	case errors.Is(err, fs.ErrNotExist) && before:
-		return BadUse(nil, "there is no file "+missing(err, name), "name the dump")
-	}
-	return Failed(err, name, "check the input and output, then run the command again; "+kept)
-}
-
-// missing returns the file that an error is about.
-func missing(err error, name string) string {
-	var path *fs.PathError
-	if errors.As(err, &path) {
-		return path.Path
-	}
-	return name
+	return inputFault(err, f.o.In, f.o.Out, before)
 }
 
 // input is what is read: one source, or several behind each other.

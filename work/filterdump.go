@@ -1,7 +1,6 @@
 package work
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"runtime"
@@ -259,18 +258,6 @@ func (t *tally) beside(p *dump.Passage) {
 	for _, l := range besideRows(t.judge.rules, p) {
 		t.leave(l, p.Offset)
 	}
-}
-
-// firstReference returns the text around the first edit, up to what cannot be of an address.
-func firstReference(b []byte, edits []rewrite.Edit) string {
-	if len(edits) == 0 {
-		return ""
-	}
-	end := edits[0].Offset
-	for end < len(b) && b[end] > ' ' && !bytes.ContainsRune([]byte("'\"<>`"), rune(b[end])) && end < edits[0].Offset+100 {
-		end++
-	}
-	return strings.ToValidUTF8(string(b[max(0, edits[0].Offset-4):end]), "?")
 }
 
 // keeps reports whether one more finding of that reason is kept, and not only counted.

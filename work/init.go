@@ -443,3 +443,12 @@ func (in *initing) sites(j *Job) error {
 	}
 	return nil
 }
+
+// Known describes the site as its site file does.
+func (j *Job) Known() *Inited {
+	where := "none"
+	if c, err := j.config(); err == nil {
+		where = c.Where()
+	}
+	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []AddressState{}}
+}

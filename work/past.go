@@ -46,7 +46,9 @@ func (j *Job) LastChange() (time.Time, error) {
 	runs, err := j.Runs()
 	last := LastOf(runs)
 	if err == nil && j.IsDump() {
-		made := DumpApplied{}
+		made := struct { // of the newest dump or patch that was written
+			Time string `json:"time"`
+		}{}
 		if err := j.Book.ReadJSON(DumpRecord, &made); err != nil {
 			return last, Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), DumpRecord))
 		}
@@ -199,4 +201,15 @@ func CountOf(n int, noun string) string {
 		noun += "e"
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// DumpRecord is where the logbook keeps what was last made of a dump.
+const DumpRecord = "dump.json"
+
+// RowsCount compares one table.
+type RowsCount struct {
+	Table  string `json:"table"`
+	Backup int64  `json:"backup"`
+	Before int64  `json:"before"` // rows in the database before the backup was made
+	After  int64  `json:"after"`
 }

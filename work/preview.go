@@ -134,7 +134,8 @@ type survey struct {
 	ctx       context.Context
 	unique    map[[32]byte]bool // values that a unique index will hold
 	samples   map[string]int
-	opinion   *judging // nil: nobody is asked
+	cause     envelope.Cause // what broke the lengths that are corrected
+	opinion   *judging       // nil: nobody is asked
 	replaced  *replacements
 }
 
@@ -145,7 +146,9 @@ const (
 )
 
 // Preview reads everything, writes a change sheet and changes nothing.
-func (j *Job) Preview(ctx context.Context) (*Preview, error) { return j.preview(ctx, References) }
+func (j *Job) Preview(ctx context.Context) (*Preview, error) {
+	return j.preview(ctx, References, envelope.Cause{})
+}
 
 // Mend proposes corrected lengths for serialized values that an earlier careless
 // replacement, the cause, broke. It writes a change sheet like Preview and changes nothing.
@@ -154,11 +157,10 @@ func (j *Job) Mend(ctx context.Context, cause envelope.Cause) (*Preview, error) 
 		return nil, BadUse(nil, "the replacement that broke the values needs two different texts", "name them: --was http:// --now https://")
 	}
 	j.Offline = true
-	j.cause = cause
-	return j.preview(ctx, Lengths)
+	return j.preview(ctx, Lengths, cause)
 }
 
-func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
+func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*Preview, error) {
 	defer j.Progress.End()
 	if !j.Offline {
 		if _, err := j.Web(); err != nil {
@@ -188,11 +190,12 @@ func (j *Job) preview(ctx context.Context, kind string) (*Preview, error) {
 	}
 	defer pending.Discard()
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
-		Site: j.Site.String(), Also: j.Site.Also, Sisters: sistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice})
+		Site: j.Site.String(), Also: j.Site.Also, Sisters: sistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice, Cause: cause})
 	if err != nil {
 		return nil, Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	s := j.survey(db, asked, w, kind, choice)
+	s.cause = cause
 	if s.opinion, err = j.secondOpinion(kind); err != nil {
 		return nil, err
 	}
@@ -522,7 +525,7 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		}
 	}
 	for i, c := range t.Columns {
-		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.job.cause)
+		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.cause)
 		if !broken {
 			continue
 		}
@@ -641,4 +644,18 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 		where += ", " + label
 	}
 	s.out.Samples = append(s.out.Samples, Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])})
+}
+
+// besideRows adds what stands outside of the rows of a dump to a preview.
+func (s *survey) besideRows() error {
+	copied := store(s.db)
+	if copied == nil || s.out.Kind != References {
+		return nil
+	}
+	for _, l := range copied.About.Left {
+		if err := s.left(l); err != nil {
+			return err
+		}
+	}
+	return nil
 }

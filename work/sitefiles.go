@@ -3,6 +3,7 @@ package work
 import (
 	"errors"
 	"io/fs"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -129,4 +130,15 @@ func FolderThere(dir string) error {
 		tree.Close()
 	}
 	return err
+}
+
+// prune removes the folders of a copy that was removed, where nothing else is in them.
+func (s *siteFiles) prune(tree *disk.Tree, file, name string) {
+	for {
+		file, name = filepath.Dir(file), path.Dir(name)
+		_, below := disk.Inside(s.copies, file)
+		if s.copies == "" || name == "." || !below && file != s.copies || tree.Remove(name) != nil {
+			return
+		}
+	}
 }

@@ -107,8 +107,7 @@ type Job struct {
 	client    *fetch.Client
 	links     map[string][]string // of front pages that were asked for
 
-	Cookies bool           // the client keeps those of the site
-	cause   envelope.Cause // what broke the lengths that Mend corrects
+	Cookies bool // the client keeps those of the site
 }
 
 // OpenAddress makes a job of an address alone, without site file, database and
@@ -248,15 +247,6 @@ func SiteFileOf(folder, home string) string {
 		}
 	}
 	return ""
-}
-
-// Known describes the site as its site file does.
-func (j *Job) Known() *Inited {
-	where := "none"
-	if c, err := j.config(); err == nil {
-		where = c.Where()
-	}
-	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []AddressState{}}
 }
 
 // SummaryPath returns where the summary of a guided run is kept.
@@ -662,4 +652,20 @@ func (j *Job) RunID() string {
 func IsFault(err error) bool {
 	var f *Fault
 	return errors.As(err, &f)
+}
+
+func LockFault(err error) error {
+	if errors.Is(err, logbook.ErrBusy) {
+		return Failed(err, "the logbook is locked", "wait until the other run has ended")
+	}
+	return Failed(err, "the logbook cannot be written", "make the folder of the site file writable; nothing was changed")
+}
+
+// sistersOf returns the addresses of the other sites of a network.
+func sistersOf(site address.Site) []string {
+	out := []string{}
+	for _, s := range site.Sisters {
+		out = append(out, s.String())
+	}
+	return out
 }

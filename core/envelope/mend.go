@@ -28,7 +28,10 @@ const mendSteps = 64
 
 // Cause is what broke lengths: a replacement of one text by another that took no care of
 // them. The zero Cause is one that nobody knows.
-type Cause struct{ Was, Now string }
+type Cause struct {
+	Was string `json:"was"`
+	Now string `json:"now"`
+}
 
 // Mend finds the lengths that make a serialized value sound which an earlier
 // careless replacement broke. Lengths that fit are kept; the answer counts only

@@ -5,6 +5,8 @@
 package sheet
 
 import (
+	"trimlantern/core/envelope"
+
 	"bufio"
 	"bytes"
 	"crypto/sha256"
@@ -44,6 +46,8 @@ type Header struct {
 	Database string   `json:"database"` // identity, without secrets
 	Prefix   string   `json:"prefix"`
 	Choice   Choice   `json:"choice"`
+
+	Cause envelope.Cause `json:"cause,omitzero"` // of a sheet of lengths: the replacement that broke them
 }
 
 // Choice is what of the site a sheet is of; empty lists choose everything.
