@@ -22,6 +22,7 @@ import (
 	"trimlantern/outside/system"
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/dumps"
 	"trimlantern/work/status"
 )
 
@@ -271,7 +272,7 @@ func (a *app) applyCommand() *cobra.Command {
 	var drops bool
 	var failOn []string
 	var rate, largest int
-	var o work.DumpOptions
+	var o dumps.ApplyOptions
 	c := &cobra.Command{
 		Use:   "apply [SHEET]",
 		Short: "Carry out a change sheet: journal first, then the change",
@@ -311,7 +312,7 @@ A patch leaves rows that were edited since the export, and counts them.
 					return fmt.Errorf("--largest-file %d: write a number of megabytes from 1 to 1024", largest)
 				}
 				o.Sheet, o.Largest = strings.Join(args, ""), int64(largest)<<20
-				r, err := j.ApplyDump(c.Context(), o)
+				r, err := dumps.Apply(c.Context(), j, o)
 				if err != nil {
 					return err
 				}
@@ -453,7 +454,7 @@ logbook and asks the database only whether it is there.
 }
 
 func (a *app) filterCommand() *cobra.Command {
-	o := work.FilterOptions{}
+	o := dumps.Options{}
 	var summary string
 	c := &cobra.Command{
 		Use:   "filter --site https://HOST [IN [OUT]]",
@@ -493,7 +494,7 @@ of the dump; a row that is larger than --largest-row stops it, with its place.
 			}
 			args = append(args, "", "")
 			o.Site, o.Also, o.Sisters, o.In, o.Out, o.Stdin, o.Stdout = a.site, a.also, a.sisters, args[0], args[1], os.Stdin, a.out
-			r, err := work.Filter(c.Context(), o, a.progress())
+			r, err := dumps.Filter(c.Context(), o, a.progress())
 			if err != nil {
 				return err
 			}
@@ -519,7 +520,7 @@ of the dump; a row that is larger than --largest-row stops it, with its place.
 
 // summarize writes what filter did to standard error, since its result has
 // standard output to itself.
-func (a *app) summarize(r *work.Filtered, file string) error {
+func (a *app) summarize(r *dumps.Filtered, file string) error {
 	a.code = r.Code()
 	if file != "" {
 		if err := writeFile(file, func(w io.Writer) error { return report.JSON(w, r) }); err != nil {

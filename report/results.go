@@ -16,6 +16,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/dumps"
 	"trimlantern/work/status"
 )
 
@@ -497,7 +498,7 @@ func fileList(names []string) string {
 }
 
 // DumpApplied shows what was made of an exported database.
-func (t *Text) DumpApplied(d *work.DumpApplied) {
+func (t *Text) DumpApplied(d *dumps.Applied) {
 	what := "A new dump of"
 	if len(d.Back) > 0 {
 		what = "A patch for"
@@ -766,7 +767,7 @@ func onHTTPS(s *status.Status) string {
 }
 
 // Filtered reports what filter did.
-func (t *Text) Filtered(f *work.Filtered) {
+func (t *Text) Filtered(f *dumps.Filtered) {
 	if f.As == "value" {
 		t.printf("One value of %s: %s secure now.\n", plural(f.BytesIn, "byte"), plural(f.References, "reference"))
 	} else {
@@ -808,7 +809,7 @@ func (t *Text) Filtered(f *work.Filtered) {
 const placesShown = 3
 
 // filterPlaces shows where the findings are that need a person.
-func (t *Text) filterPlaces(f *work.Filtered) {
+func (t *Text) filterPlaces(f *dumps.Filtered) {
 	var rows [][]string
 	total := 0
 	shown := map[rewrite.Reason]int{}
@@ -837,7 +838,7 @@ func (t *Text) filterPlaces(f *work.Filtered) {
 }
 
 // filterNotes says what follows from the dump itself for whoever loads it.
-func (t *Text) filterNotes(f *work.Filtered) {
+func (t *Text) filterNotes(f *dumps.Filtered) {
 	if f.As != "dump" {
 		return
 	}

@@ -57,7 +57,7 @@ const (
 func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error) {
 	defer j.Progress.End()
 	if j.IsDump() {
-		return nil, j.errDumpOnly()
+		return nil, j.ErrDumpOnly()
 	}
 	if !j.Offline { // the second preview asks: better refused now than after the change
 		if _, err := j.Web(); err != nil {
@@ -78,7 +78,7 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := j.checkSheet(id, db)
+	header, end, err := j.CheckSheet(id, db)
 	if err != nil {
 		return nil, err
 	}
@@ -194,9 +194,9 @@ func (j *Job) ChooseSheet(id string) (string, error) {
 	return "", BadUse(nil, "no change sheet is called "+id, "trimlantern status lists them; or make a new one: trimlantern preview")
 }
 
-// checkSheet reads a sheet to its end before anything is changed, and refuses
+// CheckSheet reads a sheet to its end before anything is changed, and refuses
 // one that is broken or of something else.
-func (j *Job) checkSheet(id string, db database.Database) (sheet.Header, *sheet.Summary, error) {
+func (j *Job) CheckSheet(id string, db database.Database) (sheet.Header, *sheet.Summary, error) {
 	what, again := "the change sheet "+id, "make a new one: trimlantern preview"
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {

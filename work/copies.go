@@ -1,14 +1,11 @@
 package work
 
 import (
-	"bytes"
 	"errors"
 	"io/fs"
-	"path"
 	"path/filepath"
 
 	"trimlantern/core/sheet"
-	"trimlantern/outside/disk"
 )
 
 // maxCopy bounds a file that is a copy.
@@ -56,27 +53,4 @@ func (s *survey) copies() error {
 		}
 	}
 	return nil
-}
-
-// written reads a file back.
-func written(tree *disk.Tree, name string, b []byte) bool {
-	now, _, err := tree.Read(name, maxCopy)
-	return err == nil && bytes.Equal(now, b)
-}
-
-// makeFolders makes a folder in a tree, with those above it, as a web server can read them.
-func makeFolders(tree *disk.Tree, name string) error {
-	if name == "." {
-		return nil
-	}
-	if info, err := tree.Lstat(name); err == nil {
-		if !info.IsDir() {
-			return &fs.PathError{Op: "mkdir", Path: name, Err: disk.ErrNotRegular}
-		}
-		return nil
-	}
-	if err := makeFolders(tree, path.Dir(name)); err != nil {
-		return err
-	}
-	return tree.Mkdir(name, 0o755)
 }

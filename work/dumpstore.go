@@ -25,8 +25,8 @@ const DumpKind = "dump"
 // IsDump reports whether the site's database is an exported one.
 func (j *Job) IsDump() bool { return j.File.Database.Kind == DumpKind }
 
-// storedRow is the largest row of a dump that is a store, in MB.
-const storedRow = 512
+// StoredRow is the largest row of a dump that is a store, in MB.
+const StoredRow = 512
 
 // connect opens the site's database. Of a dump it is the working copy in the logbook, or before there is one, a
 // copy that goes when it is closed.
@@ -63,9 +63,9 @@ func (p *passing) Close() error { return errors.Join(p.Store.Close(), os.RemoveA
 // mirrored says how the dump is copied.
 func (j *Job) mirrored(c database.Config, to string) mirror.Config {
 	rules := &rewrite.Rules{Site: j.Site}
-	return mirror.Config{Dump: c.File, Copy: to, Charset: strings.ToLower(c.Charset), MaxUnit: storedRow << 20,
+	return mirror.Config{Dump: c.File, Copy: to, Charset: strings.ToLower(c.Charset), MaxUnit: StoredRow << 20,
 		Unsound: func(v []byte) bool { return isUnsound(rules.Value(v)) },
-		Beside:  func(p *dump.Passage) []sheet.Left { return besideRows(&rewrite.Rules{Site: j.Site}, p) },
+		Beside:  func(p *dump.Passage) []sheet.Left { return BesideRows(&rewrite.Rules{Site: j.Site}, p) },
 		Progress: func(what string, done, total int64) {
 			if j.Progress != nil {
 				j.Progress.At(what, done>>20, total>>20)
@@ -94,13 +94,13 @@ func dumpFault(err error, c database.Config) error {
 	var broken *dump.Broken
 	var foreign *pack.Foreign
 	if errors.As(err, &broken) || errors.As(err, &foreign) || errors.Is(err, pack.ErrPacked) || errors.Is(err, dump.ErrChanged) {
-		return inputFault(err, c.File, "", true)
+		return InputFault(err, c.File, "", true)
 	}
 	return nil
 }
 
-// besideRows returns what is found in text of a dump that is no value.
-func besideRows(rules *rewrite.Rules, p *dump.Passage) (left []sheet.Left) {
+// BesideRows returns what is found in text of a dump that is no value.
+func BesideRows(rules *rewrite.Rules, p *dump.Passage) (left []sheet.Left) {
 	res := rules.Value(p.Text)
 	table := ""
 	if p.Table != nil {
@@ -128,8 +128,8 @@ func besideReason(p *dump.Passage) rewrite.Reason {
 	return rewrite.Statement
 }
 
-// store returns the working copy where the database is a dump's.
-func store(db database.Database) *mirror.Store {
+// Store returns the working copy where the database is a dump's.
+func Store(db database.Database) *mirror.Store {
 	switch s := db.(type) {
 	case *mirror.Store:
 		return s
@@ -139,8 +139,8 @@ func store(db database.Database) *mirror.Store {
 	return nil
 }
 
-// errDumpOnly says that a command changes a database, which an exported one is not.
-func (j *Job) errDumpOnly() error {
+// ErrDumpOnly says that a command changes a database, which an exported one is not.
+func (j *Job) ErrDumpOnly() error {
 	return BadUse(nil, fmt.Sprintf("the database is an exported one (%s), which is not changed in place", j.File.Database.File),
 		"write a new dump: trimlantern apply --write FILE; or only what changes: trimlantern apply --patch FILE")
 }
@@ -157,9 +157,9 @@ func firstReference(b []byte, edits []rewrite.Edit) string {
 	return strings.ToValidUTF8(string(b[max(0, edits[0].Offset-4):end]), "?")
 }
 
-// inputFault says in a user's words what stopped the reading of a dump or the writing of another; in and out are
+// InputFault says in a user's words what stopped the reading of a dump or the writing of another; in and out are
 // their names. Nothing was written under the output's name; before says that nothing was written at all.
-func inputFault(err error, in, out string, before bool) error {
+func InputFault(err error, in, out string, before bool) error {
 	var broken *dump.Broken
 	var large *dump.TooLarge
 	var foreign *pack.Foreign

@@ -33,9 +33,9 @@ func (in *initing) find() error {
 		return nil
 	}
 	configs := map[string]*system.System{}
-	systems, err := systemsNamed(in.o.System)
+	systems, err := SystemsNamed(in.o.System)
 	if err != nil {
-		return unknownSystem(err)
+		return UnknownSystem(err)
 	}
 	for _, l := range systems {
 		if l.Config != nil {
@@ -230,7 +230,7 @@ func (in *initing) take(path, base string, l *system.System) error {
 // SitesBelow lists the folders below one that hold a site of their own: each is the folder of a system's
 // configuration, or of an SQLite database.
 func SitesBelow(folder string) ([]string, error) {
-	systems, err := systemsNamed("")
+	systems, err := SystemsNamed("")
 	if err != nil {
 		return nil, BadUse(err, "a built-in system description", "report this")
 	}

@@ -147,7 +147,7 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 	}
 	l, err := systemOf(in.file)
 	if err != nil {
-		return "", unknownSystem(err)
+		return "", UnknownSystem(err)
 	}
 	j := &Job{File: in.file, System: l, Progress: p}
 	c, err := j.config()
@@ -273,7 +273,7 @@ func (in *initing) connect(ctx context.Context) error {
 	}
 	l, err := systemOf(in.file)
 	if err != nil {
-		return unknownSystem(err)
+		return UnknownSystem(err)
 	}
 	site, err := in.file.Address()
 	if err != nil {
@@ -335,7 +335,7 @@ func (in *initing) connect(ctx context.Context) error {
 // prefixes that fit.
 func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string, error) {
 	if in.o.System == "" && in.file.System == "generic" {
-		systems, err := systemsNamed("")
+		systems, err := SystemsNamed("")
 		if err != nil {
 			return nil, BadUse(err, "a built-in system description", "report this")
 		}

@@ -12,38 +12,38 @@ import (
 	"trimlantern/outside/system"
 )
 
-// judge decides over rows, whether they come from a database or from a dump.
-type judge struct {
-	rules  *rewrite.Rules
-	system *system.System
+// Judge decides over rows, whether they come from a database or from a dump.
+type Judge struct {
+	Rules  *rewrite.Rules
+	System *system.System
 	labels bool                      // rows that change are called by name too, not only those with something left
-	lean   bool                      // nobody asks for what a value is afterwards
-	wants  func(rewrite.Reason) bool // whether the label of a row left for that reason is needed; nil: always
+	Lean   bool                      // nobody asks for what a value is afterwards
+	Wants  func(rewrite.Reason) bool // whether the label of a row left for that reason is needed; nil: always
 	out    []outcome                 // memory for the next row
 
 	// Where not nil: again reads a value in the next other way, for one whose lengths do not fit; first returns
 	// to the first way.
-	again func(i int) ([]byte, bool)
-	first func(i int)
+	Again func(i int) ([]byte, bool)
+	First func(i int)
 }
 
 // outcome is what becomes of one value of a row.
 type outcome struct {
-	column     int
-	edits      []rewrite.Edit // none: the value stays
+	Column     int
+	Edits      []rewrite.Edit // none: the value stays
 	after      []byte         // nil where the judge is lean
-	references int
-	hosts      []rewrite.HostCount
+	References int
+	Hosts      []rewrite.HostCount
 	safe       bool         // its row is a cached copy that may be removed
-	left       []sheet.Left // without table, key, column and label
+	Left       []sheet.Left // without table, key, column and label
 }
 
-// row decides over one row of a table, which the system description knows as short. value
+// Row decides over one row of a table, which the system description knows as short. value
 // returns a column's value; maybe, where not nil, is a first look at whether it can
 // hold a reference. keyed says that the row can be found again;
 // refuse, where not nil, says why a column is to be left. What it returns is gone
 // with the next row.
-func (g *judge) row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool, refuse func(i int) rewrite.Reason) (label string, out []outcome, err error) {
+func (g *Judge) Row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool, refuse func(i int) rewrite.Reason) (label string, out []outcome, err error) {
 	get := func(column string) string {
 		for i, c := range columns {
 			if c.Name == column {
@@ -69,18 +69,18 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			continue
 		}
 		if !asked {
-			cached, safe = g.system.IsCache(short, get)
+			cached, safe = g.System.IsCache(short, get)
 			asked = true
 		}
-		o := outcome{column: i}
+		o := outcome{Column: i}
 		whole := g.whole(short, c, cached, keyed)
 		if whole == "" && refuse != nil {
 			whole = refuse(i)
 		}
 		o.safe = whole == rewrite.Cached && safe
-		o.references = res.References
+		o.References = res.References
 		if whole != "" && res.References > 0 {
-			o.left = append(o.left, sheet.Left{Reason: whole, Count: res.References})
+			o.Left = append(o.Left, sheet.Left{Reason: whole, Count: res.References})
 		}
 		if whole != rewrite.Identifier && whole != rewrite.Cached && whole != rewrite.NotChosen {
 			for _, f := range res.Left {
@@ -88,7 +88,7 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 				if f.Host != "" {
 					l.Use = f.Use.String()
 				}
-				o.left = append(o.left, l)
+				o.Left = append(o.Left, l)
 			}
 		}
 		if len(res.Edits) > 0 && whole == "" {
@@ -96,20 +96,20 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 			for _, e := range res.Edits {
 				size += int64(len(e.Inserted) - len(e.Removed))
 			}
-			if !g.lean || c.MaxChars > 0 && size > c.MaxChars {
+			if !g.Lean || c.MaxChars > 0 && size > c.MaxChars {
 				if o.after, err = rewrite.Apply(v, res.Edits); err != nil {
 					return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
 				}
 			}
 			if note := outgrows(c, size, o.after); note != "" {
-				o.left = append(o.left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
+				o.Left = append(o.Left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
 			} else {
-				o.edits, o.hosts = res.Edits, res.Hosts
+				o.Edits, o.Hosts = res.Edits, res.Hosts
 			}
 		}
 		out = append(out, o)
 	}
-	if lb, ok := g.system.LabelOf(short); ok && slices.ContainsFunc(out, g.labelled) {
+	if lb, ok := g.System.LabelOf(short); ok && slices.ContainsFunc(out, g.labelled) {
 		if v := get(lb.Column); v != "" {
 			label = lb.Word + " " + text.Show(v)
 		}
@@ -118,17 +118,17 @@ func (g *judge) row(short string, columns []database.Column, value func(i int) (
 }
 
 // value judges a value, read in the way in which its lengths fit.
-func (g *judge) value(i int, v []byte) ([]byte, rewrite.Result) {
-	res := g.rules.Value(v)
-	if g.again == nil || !isUnsound(res) {
+func (g *Judge) value(i int, v []byte) ([]byte, rewrite.Result) {
+	res := g.Rules.Value(v)
+	if g.Again == nil || !isUnsound(res) {
 		return v, res
 	}
-	for other, ok := g.again(i); ok; other, ok = g.again(i) {
-		if r := g.rules.Value(other); !isUnsound(r) && (r.References > 0 || len(r.Left) > 0) {
+	for other, ok := g.Again(i); ok; other, ok = g.Again(i) {
+		if r := g.Rules.Value(other); !isUnsound(r) && (r.References > 0 || len(r.Left) > 0) {
 			return other, r
 		}
 	}
-	g.first(i)
+	g.First(i)
 	return v, res
 }
 
@@ -137,14 +137,14 @@ func isUnsound(r rewrite.Result) bool {
 }
 
 // labelled reports whether the label of a row is asked for.
-func (g *judge) labelled(o outcome) bool {
-	return g.labels || slices.ContainsFunc(o.left, func(l sheet.Left) bool { return g.wants == nil || g.wants(l.Reason) })
+func (g *Judge) labelled(o outcome) bool {
+	return g.labels || slices.ContainsFunc(o.Left, func(l sheet.Left) bool { return g.Wants == nil || g.Wants(l.Reason) })
 }
 
 // whole says why all of a value is left, whatever it holds, or "".
-func (g *judge) whole(short string, c database.Column, cached, keyed bool) rewrite.Reason {
+func (g *Judge) whole(short string, c database.Column, cached, keyed bool) rewrite.Reason {
 	switch {
-	case g.system.IsIdentifier(short, c.Name):
+	case g.System.IsIdentifier(short, c.Name):
 		return rewrite.Identifier
 	case cached:
 		return rewrite.Cached

@@ -44,18 +44,18 @@ func TestJudge(t *testing.T) {
 		{"no key", "x", []database.Column{column("v", 0, 0)}, []string{own}, true, nil, []rewrite.Reason{rewrite.NoKey}, ""},
 		{"only elsewhere", "x", []database.Column{column("v", 0, 0)}, []string{"http://other.example"}, false, nil, []rewrite.Reason{rewrite.Linked}, ""},
 	} {
-		g := judge{rules: &rewrite.Rules{Site: site}, system: wordpress, labels: true}
+		g := Judge{Rules: &rewrite.Rules{Site: site}, System: wordpress, labels: true}
 		value := func(i int) ([]byte, bool) { return []byte(c.values[i]), c.values[i] != "\x00" }
-		label, out, err := g.row(c.table, c.columns, value, nil, !c.keyless, nil)
+		label, out, err := g.Row(c.table, c.columns, value, nil, !c.keyless, nil)
 		require.NoError(t, err, c.why)
 		var changed []string
 		var left []rewrite.Reason
 		for _, o := range out {
-			if len(o.edits) > 0 {
-				changed = append(changed, c.columns[o.column].Name)
-				assert.Equal(t, strings.ReplaceAll(strings.ReplaceAll(c.values[o.column], ":80", ""), "http:", "https:"), string(o.after), c.why)
+			if len(o.Edits) > 0 {
+				changed = append(changed, c.columns[o.Column].Name)
+				assert.Equal(t, strings.ReplaceAll(strings.ReplaceAll(c.values[o.Column], ":80", ""), "http:", "https:"), string(o.after), c.why)
 			}
-			for _, l := range o.left {
+			for _, l := range o.Left {
 				left = append(left, l.Reason)
 			}
 		}
@@ -69,8 +69,8 @@ func TestJudge(t *testing.T) {
 func TestJudgeFirstLook(t *testing.T) {
 	site, err := address.Parse("https://ternrock.example")
 	require.NoError(t, err)
-	g := judge{rules: &rewrite.Rules{Site: site}, system: &system.System{}}
-	_, out, err := g.row("x", []database.Column{{Name: "a"}, {Name: "b"}}, func(i int) ([]byte, bool) {
+	g := Judge{Rules: &rewrite.Rules{Site: site}, System: &system.System{}}
+	_, out, err := g.Row("x", []database.Column{{Name: "a"}, {Name: "b"}}, func(i int) ([]byte, bool) {
 		assert.Equal(t, 1, i)
 		return []byte("http://ternrock.example"), true
 	}, func(i int) bool { return i == 1 }, true, nil)

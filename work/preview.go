@@ -112,11 +112,11 @@ func (p *Preview) Code() int {
 	return Clean
 }
 
-// keepLeft is how many findings of one settled reason a preview shows; those
+// KeepLeft is how many findings of one settled reason a preview shows; those
 // that need a person are all kept, up to maxLeft.
 const (
-	keepLeft   = 5
-	maxLeft    = 2000
+	KeepLeft   = 5
+	MaxLeft    = 2000
 	maxSamples = 8
 )
 
@@ -125,7 +125,7 @@ const (
 type survey struct {
 	job       *Job
 	rules     *rewrite.Rules
-	judge     judge
+	judge     Judge
 	out       *Preview
 	sheet     *sheet.Writer     // nil: counts alone
 	addresses map[string]string // cells that hold an address: its name
@@ -190,7 +190,7 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 	}
 	defer pending.Discard()
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
-		Site: j.Site.String(), Also: j.Site.Also, Sisters: sistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice, Cause: cause})
+		Site: j.Site.String(), Also: j.Site.Also, Sisters: SistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice, Cause: cause})
 	if err != nil {
 		return nil, Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
@@ -233,7 +233,7 @@ func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind st
 	rules := &rewrite.Rules{Site: j.Site, Verdict: v.Ask, Hashed: j.Hashed()}
 	replaced := j.replacements()
 	replaced.rule(rules)
-	return &survey{job: j, replaced: replaced, rules: rules, judge: judge{rules: rules, system: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+	return &survey{job: j, replaced: replaced, rules: rules, judge: Judge{Rules: rules, System: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
 		out: &Preview{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
@@ -417,36 +417,36 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	if row.May != nil {
 		may = func(i int) bool { return row.May[i] }
 	}
-	label, outcomes, err := s.judge.row(s.job.Short(t.Name), t.Columns, value, may, len(t.Key) > 0, refuse)
+	label, outcomes, err := s.judge.Row(s.job.Short(t.Name), t.Columns, value, may, len(t.Key) > 0, refuse)
 	if err != nil {
 		return fmt.Errorf("table %s: %w", t.Name, err)
 	}
 	drops := 0
 	for _, o := range outcomes {
-		c := t.Columns[o.column]
+		c := t.Columns[o.Column]
 		if o.safe {
-			drops += o.references
+			drops += o.References
 		}
-		if len(o.edits) > 0 {
+		if len(o.Edits) > 0 {
 			taken, err := s.taken(t, row, o)
 			if err != nil {
 				return err
 			}
 			if taken != "" {
-				o.edits = nil
-				o.left = append(o.left, sheet.Left{Reason: rewrite.Taken, Note: taken, Count: o.references})
+				o.Edits = nil
+				o.Left = append(o.Left, sheet.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
 			}
 		}
-		for _, l := range o.left {
+		for _, l := range o.Left {
 			l.Table, l.Key, l.Column, l.Label = t.Name, Values(row.Key), c.Name, label
 			if err := s.left(l); err != nil {
 				return err
 			}
 		}
-		if len(o.edits) == 0 {
+		if len(o.Edits) == 0 {
 			continue
 		}
-		if err := s.change(t, row, o.column, label, o, tc); err != nil {
+		if err := s.change(t, row, o.Column, label, o, tc); err != nil {
 			return err
 		}
 	}
@@ -478,12 +478,12 @@ func (s *survey) refuse(t database.Table, row database.Row, column string) rewri
 
 // taken says which unique index a change would break, or "".
 func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, error) {
-	c := t.Columns[o.column]
+	c := t.Columns[o.Column]
 	for _, ix := range t.Unique {
 		if !slices.Contains(ix.Columns, c.Name) {
 			continue
 		}
-		taken, err := s.db.Taken(s.ctx, t, ix, row.Key, c.Name, database.Value{Bytes: o.after, As: row.Values[o.column].As})
+		taken, err := s.db.Taken(s.ctx, t, ix, row.Key, c.Name, database.Value{Bytes: o.after, As: row.Values[o.Column].As})
 		if err != nil {
 			return "", TableFault(err, t)
 		}
@@ -542,7 +542,7 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		case outgrows(c, int64(len(after)), after) != "":
 			l.Reason, l.Note = rewrite.TooLong, outgrows(c, int64(len(after)), after)
 		default:
-			if err := s.change(t, row, i, label, outcome{column: i, edits: edits, after: after}, tc); err != nil {
+			if err := s.change(t, row, i, label, outcome{Column: i, Edits: edits, after: after}, tc); err != nil {
 				return err
 			}
 			continue
@@ -559,8 +559,8 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 	c, v := t.Columns[i], row.Values[i].Bytes
 	count := func() {
 		tc.Cells++
-		tc.References += o.references
-		for _, h := range o.hosts {
+		tc.References += o.References
+		for _, h := range o.Hosts {
 			s.out.Hosts[h.Host] += h.Count
 		}
 	}
@@ -569,7 +569,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 		return nil
 	}
 	cell := sheet.Cell{Table: t.Name, Key: Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
-		Edits: sheet.Edits(o.edits), References: o.references, Hosts: o.hosts, Address: s.addresses[CellID(t.Name, row.Key, c.Name)] != ""}
+		Edits: sheet.Edits(o.Edits), References: o.References, Hosts: o.Hosts, Address: s.addresses[CellID(t.Name, row.Key, c.Name)] != ""}
 	// The row's memory is used again before the answer comes.
 	for k := range cell.Key {
 		cell.Key[k] = bytes.Clone(cell.Key[k])
@@ -580,11 +580,11 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 	}
 	return s.opinion.later(v, o.after, func(loads bool) error {
 		if !loads {
-			return s.left(sheet.Left{Reason: rewrite.Unloadable, Table: t.Name, Key: cell.Key, Column: c.Name, Label: label, Count: max(1, o.references)})
+			return s.left(sheet.Left{Reason: rewrite.Unloadable, Table: t.Name, Key: cell.Key, Column: c.Name, Label: label, Count: max(1, o.References)})
 		}
 		count()
 		if shown != nil {
-			s.sample(t.Name, c.Name, label, shown, o.edits)
+			s.sample(t.Name, c.Name, label, shown, o.Edits)
 		}
 		if err := s.sheet.Cell(cell); err != nil {
 			return Failed(err, "the change sheet cannot be written", "make room on the disk")
@@ -605,9 +605,9 @@ func Values(key [][]byte) []sheet.Value {
 func (s *survey) left(l sheet.Left) error {
 	s.job.settled(&l)
 	s.out.Counts[l.Reason] += l.Count
-	keep := keepLeft
+	keep := KeepLeft
 	if l.Reason.NeedsPerson() {
-		keep = maxLeft
+		keep = MaxLeft
 	}
 	if s.samples[string(l.Reason)] < keep {
 		s.samples[string(l.Reason)]++
@@ -648,7 +648,7 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 
 // besideRows adds what stands outside of the rows of a dump to a preview.
 func (s *survey) besideRows() error {
-	copied := store(s.db)
+	copied := Store(s.db)
 	if copied == nil || s.out.Kind != References {
 		return nil
 	}

@@ -20,9 +20,9 @@ func isSystemFile(name string) bool {
 	return strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
 }
 
-// systemsNamed returns the built-in system description of a name, or the one in a file of the user's own; without a name
+// SystemsNamed returns the built-in system description of a name, or the one in a file of the user's own; without a name
 // all that are built in.
-func systemsNamed(name string) ([]*system.System, error) {
+func SystemsNamed(name string) ([]*system.System, error) {
 	if isSystemFile(name) {
 		b, err := disk.ReadTrusted(name, MaxSettings)
 		if err != nil {
@@ -46,8 +46,8 @@ func systemsNamed(name string) ([]*system.System, error) {
 	return out, nil
 }
 
-// unknownSystem says in a user's words why a system description cannot be used.
-func unknownSystem(err error) error {
+// UnknownSystem says in a user's words why a system description cannot be used.
+func UnknownSystem(err error) error {
 	if refused := Untrusted(err); refused != nil {
 		return refused
 	}

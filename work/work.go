@@ -661,8 +661,8 @@ func LockFault(err error) error {
 	return Failed(err, "the logbook cannot be written", "make the folder of the site file writable; nothing was changed")
 }
 
-// sistersOf returns the addresses of the other sites of a network.
-func sistersOf(site address.Site) []string {
+// SistersOf returns the addresses of the other sites of a network.
+func SistersOf(site address.Site) []string {
 	out := []string{}
 	for _, s := range site.Sisters {
 		out = append(out, s.String())

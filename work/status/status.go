@@ -15,6 +15,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/work"
 	"trimlantern/work/cert"
+	"trimlantern/work/dumps"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
 )
@@ -454,7 +455,7 @@ func scanWords(s *work.Scan) string {
 // dumpStep says what was made of the newest sheet of a dump, and when. That it was loaded only the pages can
 // show: a scan since then that found all of them clean.
 func dumpStep(j *work.Job, to steps, sheetID string, end *sheet.Summary, scan *work.Scan) (wrote time.Time, err error) {
-	last := work.DumpApplied{}
+	last := dumps.Applied{}
 	if err := j.Book.ReadJSON(work.DumpRecord, &last); err != nil {
 		return wrote, work.Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), work.DumpRecord))
 	}

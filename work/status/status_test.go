@@ -13,6 +13,7 @@ import (
 	"trimlantern/outside/logbook"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
+	"trimlantern/work/dumps"
 )
 
 // That a dump was loaded only the pages show: a whole, clean scan since it was written.
@@ -33,7 +34,7 @@ func TestDumpStep(t *testing.T) {
 	s, wrote := step("1", cells, nil)
 	assert.Equal(t, "todo", s.State)
 	assert.True(t, wrote.IsZero())
-	require.NoError(t, j.Book.WriteJSON(work.DumpRecord, work.DumpApplied{Time: at.Format(time.RFC3339), Sheet: "1", Changed: 3, Wrote: []string{"new.sql"}}))
+	require.NoError(t, j.Book.WriteJSON(work.DumpRecord, dumps.Applied{Time: at.Format(time.RFC3339), Sheet: "1", Changed: 3, Wrote: []string{"new.sql"}}))
 	for _, c := range []struct {
 		why   string
 		sheet string

@@ -1,4 +1,4 @@
-package work
+package dumps
 
 import (
 	"cmp"
@@ -21,18 +21,19 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/mirror"
+	"trimlantern/work"
 )
 
-// DumpOptions say what a sheet of a dump becomes.
-type DumpOptions struct {
+// ApplyOptions say what a sheet of a dump becomes.
+type ApplyOptions struct {
 	Sheet   string // "": the newest
 	Write   string // the new dump
 	Patch   string // the file with only what changes
 	Largest int64  // the longest file of a patch, in bytes
 }
 
-// DumpApplied is what apply made of a sheet of a dump.
-type DumpApplied struct {
+// Applied is what apply made of a sheet of a dump.
+type Applied struct {
 	Time      string         `json:"time"` // RFC 3339
 	Site      string         `json:"site"`
 	Sheet     string         `json:"sheet"`
@@ -55,23 +56,23 @@ type DumpApplied struct {
 }
 
 // Code is the exit code that it comes to.
-func (d *DumpApplied) Code() int {
+func (d *Applied) Code() int {
 	if d.Changed < d.Planned || d.CutOff {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // dumpApplying carries out a sheet on a dump.
 type dumpApplying struct {
-	job    *Job
-	o      DumpOptions
+	job    *work.Job
+	o      ApplyOptions
 	store  *mirror.Store
 	tables map[string]dump.Table
 	f      *filtering          // how the dump is read and written
 	rows   map[string]*dumpRow // those that change, by table and key
 	patch  *patching           // nil: the dump is written
-	out    *DumpApplied
+	out    *Applied
 
 	lock  sync.Mutex
 	done  map[int64]*dumpRow // by the row's place
@@ -95,18 +96,18 @@ type dumpCell struct {
 	address       bool
 }
 
-// ApplyDump makes of a sheet of a dump a new dump, or a patch. The dump itself stays as it is.
-func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error) {
+// Apply makes of a sheet of a dump a new dump, or a patch. The dump itself stays as it is.
+func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	defer j.Progress.End()
 	if !j.IsDump() {
-		return nil, BadUse(nil, "the database is no exported one", "change it in place: trimlantern apply")
+		return nil, work.BadUse(nil, "the database is no exported one", "change it in place: trimlantern apply")
 	}
 	if (o.Write == "") == (o.Patch == "") {
-		return nil, j.errDumpOnly()
+		return nil, j.ErrDumpOnly()
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, LockFault(err)
+		return nil, work.LockFault(err)
 	}
 	defer release()
 	id, err := j.ChooseSheet(o.Sheet)
@@ -118,14 +119,14 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := j.checkSheet(id, db)
+	header, end, err := j.CheckSheet(id, db)
 	if err != nil {
 		return nil, err
 	}
 	name := j.File.Abs(j.File.Database.File)
-	d := &dumpApplying{job: j, o: o, store: store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
-		f:   &filtering{o: FilterOptions{In: name, Out: o.Write, Charset: j.File.Database.Charset, Row: storedRow}, p: j.Progress, site: j.Site},
-		out: &DumpApplied{Site: j.Site.String(), Sheet: id, Kind: header.Kind, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
+	d := &dumpApplying{job: j, o: o, store: work.Store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
+		f:   &filtering{o: Options{In: name, Out: o.Write, Charset: j.File.Database.Charset, Row: work.StoredRow}, p: j.Progress, site: j.Site},
+		out: &Applied{Site: j.Site.String(), Sheet: id, Kind: header.Kind, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
 	if err := d.plan(id); err != nil {
 		return nil, err
 	}
@@ -152,8 +153,8 @@ func (j *Job) ApplyDump(ctx context.Context, o DumpOptions) (*DumpApplied, error
 		return nil, err
 	}
 	d.out.Time = j.Now().UTC().Format(time.RFC3339)
-	if err := j.Book.WriteJSON(DumpRecord, d.out); err != nil {
-		return nil, Failed(err, "what was written is complete, but the logbook cannot note it", "make room on the disk")
+	if err := j.Book.WriteJSON(work.DumpRecord, d.out); err != nil {
+		return nil, work.Failed(err, "what was written is complete, but the logbook cannot note it", "make room on the disk")
 	}
 	run := "write"
 	if o.Patch != "" {
@@ -169,17 +170,17 @@ func (d *dumpApplying) plan(id string) error {
 	}
 	f, err := d.job.Book.OpenSheet(id)
 	if err != nil {
-		return Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return work.Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
+		return work.Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer r.Close()
 	return r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
 		if _, ok := d.tables[c.Table]; !ok {
-			return BadUse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
+			return work.BadUse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
 		}
 		k := rowKey(c.Table, c.Key)
 		row := d.rows[k]
@@ -190,10 +191,10 @@ func (d *dumpApplying) plan(id string) error {
 		row.table = d.name(c.Table)
 		cell := dumpCell{column: d.name(c.Column), edits: c.Rewrites(), references: int32(c.References), address: c.Address}
 		if n, err := hex.Decode(cell.before[:], []byte(c.Before)); err != nil || n != sha256.Size {
-			return BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
+			return work.BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
 		}
 		if n, err := hex.Decode(cell.after[:], []byte(c.After)); err != nil || n != sha256.Size {
-			return BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
+			return work.BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
 		}
 		row.cells = append(row.cells, cell)
 		d.out.Addresses = d.out.Addresses || c.Address
@@ -345,9 +346,9 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 		return nil // a pipe cannot be read again: nothing is said to be proven
 	}
 	failed := func(err error) error {
-		return Failed(err, "the new dump is not as it was written", "check the disk; delete "+d.o.Write+" and run the command again")
+		return work.Failed(err, "the new dump is not as it was written", "check the disk; delete "+d.o.Write+" and run the command again")
 	}
-	again := &filtering{o: FilterOptions{In: d.o.Write, Charset: d.f.o.Charset, Row: storedRow}, p: d.job.Progress, site: d.job.Site}
+	again := &filtering{o: Options{In: d.o.Write, Charset: d.f.o.Charset, Row: work.StoredRow}, p: d.job.Progress, site: d.job.Site}
 	var err error
 	if again.in, err = openInput(again.o); err != nil {
 		return failed(err)
@@ -404,7 +405,7 @@ func (d *dumpApplying) writePatch(ctx context.Context) error {
 		return d.f.failed(err, true)
 	}
 	if d.out.Changed == 0 && d.out.Planned > 0 {
-		return BadUse(nil, "none of the changed rows can be found by a patch: their tables have no primary key", "write a new dump: trimlantern apply --write FILE")
+		return work.BadUse(nil, "none of the changed rows can be found by a patch: their tables have no primary key", "write a new dump: trimlantern apply --write FILE")
 	}
 	return d.patch.write()
 }

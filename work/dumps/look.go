@@ -1,4 +1,4 @@
-package work
+package dumps
 
 import (
 	"bytes"
@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/system"
+	"trimlantern/work"
 )
 
 // known is what the system descriptions know of a table of the dump.
@@ -47,7 +48,7 @@ func (f *filtering) look(ctx context.Context) error {
 // definitions reads the dump that defines the tables.
 func (f *filtering) definitions(ctx context.Context) (*dump.Schema, error) {
 	name := f.o.Tables
-	other := &filtering{o: FilterOptions{In: name, Dialect: f.o.Dialect, Row: f.o.Row}, p: f.p}
+	other := &filtering{o: Options{In: name, Dialect: f.o.Dialect, Row: f.o.Row}, p: f.p}
 	var err error
 	if other.in, err = openInput(other.o); err != nil {
 		return nil, other.failed(err, true)
@@ -58,7 +59,7 @@ func (f *filtering) definitions(ctx context.Context) (*dump.Schema, error) {
 		return nil, other.failed(err, true)
 	}
 	if !s.Schema.Makes {
-		return nil, BadUse(nil, name+" defines no tables", "give a dump with the structure of the tables")
+		return nil, work.BadUse(nil, name+" defines no tables", "give a dump with the structure of the tables")
 	}
 	return s.Schema, nil
 }
@@ -98,7 +99,7 @@ func (f *filtering) surveyed(ctx context.Context) (*dump.Survey, error) {
 			return nil, err
 		}
 		if !same {
-			return nil, BadUse(nil, "nothing in this dump tells whose SQL it is", "say it: --dialect mysql, --dialect postgres or --dialect sqlite")
+			return nil, work.BadUse(nil, "nothing in this dump tells whose SQL it is", "say it: --dialect mysql, --dialect postgres or --dialect sqlite")
 		}
 	}
 	return fits[0], nil
@@ -214,7 +215,7 @@ func (f *filtering) learn(ctx context.Context) error {
 	if l.listed {
 		slices.SortFunc(l.sisters, func(a, b address.Site) int { return strings.Compare(a.String(), b.String()) })
 		f.site = f.site.WithSisters(append(f.site.Sisters, l.sisters...)...)
-		f.out.Sisters = sistersOf(f.site)
+		f.out.Sisters = work.SistersOf(f.site)
 	}
 	f.taken = map[place]bool{}
 	for _, u := range l.uniques {
@@ -245,7 +246,7 @@ func (l *learning) allDefined() error {
 	if len(names) > 4 {
 		names = append(names[:4], fmt.Sprintf("%d more", len(names)-4))
 	}
-	return BadUse(nil, "the dump has rows of "+strings.Join(names, ", ")+" and does not define these tables, so nobody knows what fits into their columns",
+	return work.BadUse(nil, "the dump has rows of "+strings.Join(names, ", ")+" and does not define these tables, so nobody knows what fits into their columns",
 		"export structure and data; or name a dump of the structure: --tables FILE; or change them all the same: --rows-only")
 }
 
@@ -270,7 +271,7 @@ func (l *learning) rightSite() error {
 		}
 	}
 	other := l.addresses[0].Host
-	return BadUse(nil, fmt.Sprintf("this dump belongs to another site: its address is %s", other), fmt.Sprintf("name that one: --site https://%s; or, where both are names of one site: --also %s", other, other))
+	return work.BadUse(nil, fmt.Sprintf("this dump belongs to another site: its address is %s", other), fmt.Sprintf("name that one: --site https://%s; or, where both are names of one site: --also %s", other, other))
 }
 
 // row reads one row.
@@ -338,7 +339,7 @@ type place struct {
 // uniques finds rows of one table whose change would make two keys equal that are not.
 type uniques struct {
 	lock  sync.Mutex
-	judge judge
+	judge work.Judge
 	keys  []dump.Unique // where the dump defines the table
 	seed  maphash.Seed
 	edits int               // values that change, where the dump does not define the table
@@ -362,7 +363,7 @@ type changedKey struct {
 // newUniques returns what looks for collisions in a table; nil where none can be. Of a table that the dump does
 // not define each column may be a key.
 func newUniques(site address.Site, t *dump.Table) *uniques {
-	u := &uniques{judge: judge{rules: &rewrite.Rules{Site: site}, system: &system.System{}}, seed: maphash.MakeSeed(), found: map[string]*keyed{}}
+	u := &uniques{judge: work.Judge{Rules: &rewrite.Rules{Site: site}, System: &system.System{}}, seed: maphash.MakeSeed(), found: map[string]*keyed{}}
 	if len(t.Columns) == 0 {
 		return u
 	}
@@ -397,7 +398,7 @@ func (u *uniques) add(r *dump.Row) {
 		return
 	}
 	for i := range r.Len() {
-		if v, ok := r.Value(i); ok && r.May(i) && len(u.judge.rules.Value(v).Edits) > 0 {
+		if v, ok := r.Value(i); ok && r.May(i) && len(u.judge.Rules.Value(v).Edits) > 0 {
 			u.edits++
 		}
 	}
@@ -427,7 +428,7 @@ func (u *uniques) key(r *dump.Row, name string, columns, prefixes []int) {
 		}
 		after := v
 		if r.May(i) {
-			if res := u.judge.rules.Value(v); len(res.Edits) > 0 {
+			if res := u.judge.Rules.Value(v); len(res.Edits) > 0 {
 				if b, err := rewrite.Apply(v, res.Edits); err == nil {
 					after, changed = b, true
 				}

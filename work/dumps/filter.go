@@ -1,4 +1,4 @@
-package work
+package dumps
 
 import (
 	"bytes"
@@ -19,10 +19,11 @@ import (
 	"trimlantern/outside/pack"
 	"trimlantern/outside/sitefile"
 	"trimlantern/outside/system"
+	"trimlantern/work"
 )
 
-// FilterOptions are what the user said.
-type FilterOptions struct {
+// Options are what the user said.
+type Options struct {
 	Site    string
 	Also    []string
 	Sisters []string
@@ -70,13 +71,13 @@ type Filtered struct {
 func (f *Filtered) Code() int {
 	for r, n := range f.Counts {
 		if n > 0 && r.NeedsPerson() {
-			return Remain
+			return work.Remain
 		}
 	}
 	if f.Foreign != "" || f.CutOff {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // maxValue bounds what is taken as one stored value.
@@ -84,10 +85,10 @@ const maxValue = 1 << 30
 
 // filtering is one run.
 type filtering struct {
-	o       FilterOptions
+	o       Options
 	site    address.Site
 	systems []*system.System
-	p       Progress
+	p       work.Progress
 	in      *input
 	defined *dump.Schema // tables that another dump defines; nil: none
 	survey  *dump.Survey
@@ -98,15 +99,15 @@ type filtering struct {
 
 // Filter copies a dump, or one value, with its references secure. Nothing is written before all of the
 // input was read once.
-func Filter(ctx context.Context, o FilterOptions, p Progress) (*Filtered, error) {
+func Filter(ctx context.Context, o Options, p work.Progress) (*Filtered, error) {
 	defer p.End()
 	site, err := sitefile.Named(o.Site, o.Also, o.Sisters).Address()
 	if err != nil {
-		return nil, BadUse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
+		return nil, work.BadUse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
-	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: sistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Tables: []sheet.TableCount{}, Left: []sheet.Left{}, Nameless: []string{}}}
-	if f.systems, err = systemsNamed(o.System); err != nil {
-		return nil, unknownSystem(err)
+	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: work.SistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Tables: []sheet.TableCount{}, Left: []sheet.Left{}, Nameless: []string{}}}
+	if f.systems, err = work.SystemsNamed(o.System); err != nil {
+		return nil, work.UnknownSystem(err)
 	}
 	if f.in, err = openInput(o); err != nil {
 		return nil, f.failed(err, true)
@@ -172,7 +173,7 @@ func (f *filtering) foreign(ctx context.Context) (string, error) {
 
 // failed says in a user's words what stopped the filter.
 func (f *filtering) failed(err error, before bool) error {
-	return inputFault(err, f.o.In, f.o.Out, before)
+	return work.InputFault(err, f.o.In, f.o.Out, before)
 }
 
 // input is what is read: one source, or several behind each other.
@@ -183,7 +184,7 @@ type input struct {
 
 const headSize = 64 << 10
 
-func openInput(o FilterOptions) (*input, error) {
+func openInput(o Options) (*input, error) {
 	in := &input{}
 	for i, name := range append([]string{o.In}, o.Parts...) {
 		if name == "-" || i == 0 && name == "" {
@@ -282,19 +283,19 @@ func (f *filtering) openOutput() (*output, error) {
 	for _, in := range append([]string{o.In}, o.Parts...) {
 		if a, err := os.Stat(in); err == nil {
 			if b, err := os.Stat(o.Out); err == nil && os.SameFile(a, b) && b.Mode().IsRegular() {
-				return nil, BadUse(nil, "input and output are the same file", "name another output: the input stays as it is")
+				return nil, work.BadUse(nil, "input and output are the same file", "name another output: the input stays as it is")
 			}
 		}
 	}
 	file, err := disk.Create(o.Out, 0o600)
 	if err != nil {
-		return nil, Failed(err, "the output cannot be written", "name a file in a folder that is writable")
+		return nil, work.Failed(err, "the output cannot be written", "name a file in a folder that is writable")
 	}
 	base, _, _ := strings.Cut(filepath.Base(o.Out), ".")
 	w, err := f.in.sources[0].Write(file, o.Out, base+".sql")
 	if err != nil {
 		file.Discard()
-		return nil, Failed(err, "the output cannot be written", "name another output")
+		return nil, work.Failed(err, "the output cannot be written", "name another output")
 	}
 	return &output{w, file}, nil
 }
@@ -328,7 +329,7 @@ func (f *filtering) value(_ context.Context, out *output) error {
 		return err
 	}
 	if len(b) > maxValue {
-		return BadUse(nil, "the value is longer than 1 GB", "filter a dump instead: --as dump")
+		return work.BadUse(nil, "the value is longer than 1 GB", "filter a dump instead: --as dump")
 	}
 	f.out.BytesIn = int64(len(b))
 	rules := rewrite.Rules{Site: f.site}
@@ -360,7 +361,7 @@ func (f *filtering) tell() (string, error) {
 	case f.o.As == "value":
 		return "value", nil
 	case len(text) == 0:
-		return "", BadUse(nil, "the input is empty", "send a dump or a value")
+		return "", work.BadUse(nil, "the input is empty", "send a dump or a value")
 	case f.o.As == "dump" || dump.Sniff(f.in.head) != dump.Unknown:
 		return "dump", nil
 	}
@@ -368,16 +369,16 @@ func (f *filtering) tell() (string, error) {
 		return "dump", nil
 	}
 	if k := otherExport(text); k.what != "" {
-		return "", BadUse(nil, cmp.Or(f.o.In, "the input")+" is "+k.what, k.do)
+		return "", work.BadUse(nil, cmp.Or(f.o.In, "the input")+" is "+k.what, k.do)
 	}
 	if strings.Contains(f.o.In, ".sql") || f.in.sources[0].Archive {
 		return "dump", nil
 	}
 	switch {
 	case bytes.IndexByte(text, 0) >= 0 && !isValue(text):
-		return "", BadUse(nil, "the input is neither a dump nor text", "for a stored value of bytes: --as value")
+		return "", work.BadUse(nil, "the input is neither a dump nor text", "for a stored value of bytes: --as value")
 	case !isValue(text) && (!whole || bytes.ContainsAny(text, "\n\r")):
-		return "", BadUse(nil, "the input is no dump, and has more than one line", "give an SQL dump; for one stored value of several lines: --as value")
+		return "", work.BadUse(nil, "the input is no dump, and has more than one line", "give an SQL dump; for one stored value of several lines: --as value")
 	}
 	return "value", nil
 }

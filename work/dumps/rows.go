@@ -1,4 +1,4 @@
-package work
+package dumps
 
 import (
 	"cmp"
@@ -13,12 +13,13 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/system"
+	"trimlantern/work"
 )
 
 // tally is what one worker counted; workers share nothing.
 type tally struct {
 	f                 *filtering
-	judge             judge
+	judge             work.Judge
 	tables            map[string]*sheet.TableCount
 	nameless          map[string]bool
 	known             map[knownKey]*knownTable
@@ -161,9 +162,9 @@ type finding struct {
 }
 
 func newTally(f *filtering) *tally {
-	t := &tally{f: f, judge: judge{rules: &rewrite.Rules{Site: f.site}, lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
+	t := &tally{f: f, judge: work.Judge{Rules: &rewrite.Rules{Site: f.site}, Lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
 		known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
-	t.judge.wants = t.keeps
+	t.judge.Wants = t.keeps
 	return t
 }
 
@@ -189,28 +190,28 @@ func (t *tally) row(r *dump.Row) {
 	if len(columns) != r.Len() {
 		columns = dumpColumns(r)
 	}
-	t.judge.system = known.system
-	t.judge.again, t.judge.first = r.Again, r.First
-	label, outcomes, err := t.judge.row(known.short, columns, r.Value, r.May, true, t.refuse(known, r))
+	t.judge.System = known.system
+	t.judge.Again, t.judge.First = r.Again, r.First
+	label, outcomes, err := t.judge.Row(known.short, columns, r.Value, r.May, true, t.refuse(known, r))
 	if err != nil {
 		t.err = err
 		return
 	}
 	for _, o := range outcomes {
-		for _, l := range o.left {
-			l.Table, l.Column, l.Label = r.Table.String(), columns[o.column].Name, label
+		for _, l := range o.Left {
+			l.Table, l.Column, l.Label = r.Table.String(), columns[o.Column].Name, label
 			t.leave(l, r.Offset())
 		}
-		if len(o.edits) == 0 {
+		if len(o.Edits) == 0 {
 			continue
 		}
-		r.Edit(o.column, o.edits)
+		r.Edit(o.Column, o.Edits)
 		known.count.Cells++
-		known.count.References += o.references
-		for _, h := range o.hosts {
+		known.count.References += o.References
+		for _, h := range o.Hosts {
 			t.hosts[h.Host] += h.Count
 		}
-		if o.column == known.address && t.f.isAddress(known, columns, r) {
+		if o.Column == known.address && t.f.isAddress(known, columns, r) {
 			t.addresses++
 		}
 	}
@@ -244,7 +245,7 @@ func (t *tally) leave(l sheet.Left, offset int64) {
 // beside decides over text that is no value.
 func (t *tally) beside(p *dump.Passage) {
 	if p.Code && !p.Digits && t.f.o.Code {
-		res := t.judge.rules.Value(p.Text)
+		res := t.judge.Rules.Value(p.Text)
 		p.Edits = res.Edits
 		t.inCode += res.References
 		for _, h := range res.Hosts {
@@ -255,7 +256,7 @@ func (t *tally) beside(p *dump.Passage) {
 		}
 		return
 	}
-	for _, l := range besideRows(t.judge.rules, p) {
+	for _, l := range work.BesideRows(t.judge.Rules, p) {
 		t.leave(l, p.Offset)
 	}
 }
@@ -263,9 +264,9 @@ func (t *tally) beside(p *dump.Passage) {
 // keeps reports whether one more finding of that reason is kept, and not only counted.
 func (t *tally) keeps(r rewrite.Reason) bool {
 	if r.NeedsPerson() {
-		return t.kept[r] < maxLeft
+		return t.kept[r] < work.MaxLeft
 	}
-	return t.kept[r] < keepLeft
+	return t.kept[r] < work.KeepLeft
 }
 
 // of returns what is known of a row's table.
