@@ -23,6 +23,7 @@ import (
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/run"
 	"trimlantern/work/status"
 )
 
@@ -320,7 +321,7 @@ A patch leaves rows that were edited since the export, and counts them.
 			}
 			j.Rate, j.FailOn = rate, failOn
 			sparing()
-			r, err := j.Apply(c.Context(), strings.Join(args, ""), drops)
+			r, err := run.Apply(c.Context(), j, strings.Join(args, ""), drops)
 			if err != nil {
 				return err
 			}
@@ -340,7 +341,7 @@ A patch leaves rows that were edited since the export, and counts them.
 }
 
 func (a *app) undoCommand() *cobra.Command {
-	var o work.UndoOptions
+	var o run.UndoOptions
 	var script string
 	var rate int
 	c := &cobra.Command{
@@ -365,10 +366,10 @@ same, for somebody without this tool.
 				return err
 			}
 			j.Rate, o.Journal = rate, strings.Join(args, "")
-			var r *work.Undone
+			var r *run.Undone
 			sparing()
 			if script == "" {
-				r, err = j.Undo(c.Context(), o)
+				r, err = run.Undo(c.Context(), j, o)
 			} else {
 				r, err = a.undoSQL(c.Context(), j, o, script)
 			}
@@ -386,18 +387,18 @@ same, for somebody without this tool.
 }
 
 // undoSQL writes the script of an undo; a file appears only when it is whole.
-func (a *app) undoSQL(ctx context.Context, j *work.Job, o work.UndoOptions, file string) (*work.Undone, error) {
+func (a *app) undoSQL(ctx context.Context, j *work.Job, o run.UndoOptions, file string) (*run.Undone, error) {
 	if file == "-" {
 		w := bufio.NewWriter(a.out)
 		o.SQL = w
-		r, err := j.Undo(ctx, o)
+		r, err := run.Undo(ctx, j, o)
 		return r, errors.Join(err, w.Flush())
 	}
-	var r *work.Undone
+	var r *run.Undone
 	var undone error
 	err := writeFile(file, func(w io.Writer) error {
 		o.SQL = w
-		r, undone = j.Undo(ctx, o)
+		r, undone = run.Undo(ctx, j, o)
 		return undone
 	})
 	switch {

@@ -18,6 +18,7 @@ import (
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
 	"trimlantern/work/ready"
+	"trimlantern/work/run"
 	"trimlantern/work/scan"
 	"trimlantern/work/status"
 )
@@ -49,8 +50,8 @@ var fleetJobs = []fleetJob{
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return j.Preview(ctx) }, func() fleet.Result { return &work.Preview{} }},
 	{"apply", "Carry out the newest change sheet of each site", "Carries out the newest change sheet of each site, as trimlantern apply does. trimlantern undo in the folder of a site takes it back.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
-			return j.Apply(ctx, "", false)
-		}, func() fleet.Result { return &work.Applied{} }},
+			return run.Apply(ctx, j, "", false)
+		}, func() fleet.Result { return &run.Applied{} }},
 	{"scan", "What is insecure on the pages of each site", "Reads the pages of each site over HTTPS.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
 			return scan.Run(ctx, j, scan.Options{Pages: o.pages, Depth: 50, Parallel: 2})

@@ -11,6 +11,7 @@ import (
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
 	"trimlantern/work/ready"
+	"trimlantern/work/run"
 	"trimlantern/work/status"
 )
 
@@ -114,7 +115,7 @@ func OutcomeWords(o fleet.Outcome) string {
 			words += "; " + sentence(plural(n, "finding"), n, " needs a decision", " need a decision")
 		}
 		return words
-	case *work.Applied:
+	case *run.Applied:
 		words := plural(r.Changed, "cell") + " changed"
 		if len(r.Files) > 0 {
 			words += ", " + plural(len(r.Files), "file")

@@ -15,6 +15,7 @@ import (
 	"trimlantern/work/guide"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
+	"trimlantern/work/run"
 	"trimlantern/work/status"
 )
 
@@ -242,9 +243,9 @@ func (t *Text) Brief(result any) {
 		t.briefPreview(r)
 	case guide.Nothing:
 		t.tick("Nothing is left to change.")
-	case *work.Applied:
+	case *run.Applied:
 		t.briefApplied(r)
-	case *work.Undone:
+	case *run.Undone:
 		t.tick(fmt.Sprintf("Taken back: %s.", plural(r.Back+r.Already, "cell")))
 	case *redirect.Tested:
 		t.briefRedirects(r)
@@ -378,7 +379,7 @@ func (t *Text) briefPreview(p *work.Preview) {
 	}
 }
 
-func (t *Text) briefApplied(a *work.Applied) {
+func (t *Text) briefApplied(a *run.Applied) {
 	words := fmt.Sprintf("%s changed", plural(a.Changed, "cell"))
 	if n := len(a.Files); n > 0 {
 		words += fmt.Sprintf(", %s", plural(n, "file"))
@@ -446,7 +447,7 @@ func (t *Text) Full(result any) {
 		t.Scan(r)
 	case *work.Preview:
 		t.Preview(r)
-	case *work.Applied:
+	case *run.Applied:
 		t.Applied(r)
 	case *redirect.Tested:
 		t.RedirectTest(r)

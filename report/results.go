@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/files"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/run"
 	"trimlantern/work/status"
 )
 
@@ -540,7 +541,7 @@ func (t *Text) DumpApplied(d *dumps.Applied) {
 }
 
 // Applied reports what apply did.
-func (t *Text) Applied(a *work.Applied) {
+func (t *Text) Applied(a *run.Applied) {
 	if a.Resumed {
 		t.printf("Went on with the run that was interrupted.\n")
 	}
@@ -594,7 +595,7 @@ func (t *Text) Applied(a *work.Applied) {
 }
 
 // checked reports how apply made sure of what it did.
-func (t *Text) checked(a *work.Applied) {
+func (t *Text) checked(a *run.Applied) {
 	t.heading("Checked")
 	planned, changed := plural(a.Planned, "cell"), number(a.Changed)
 	if a.Sources > 0 {
@@ -674,7 +675,7 @@ func (t *Text) after(commands []string) {
 const oneNode = "the lock held on one node of the cluster alone: the database user may make no table. A second run through another node would not have been kept out."
 
 // Undone reports what undo did.
-func (t *Text) Undone(u *work.Undone) {
+func (t *Text) Undone(u *run.Undone) {
 	if u.SQL {
 		t.printf("Wrote %s: it puts back %s and %s.\n", clip(u.Script, 40), plural(u.Back, "cell"), plural(u.Rows, "row"))
 		t.wrap("", "Nothing was changed. A value that somebody changed since will stay, and is named at the end of its output.")

@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/run"
 	"trimlantern/work/status"
 	"trimlantern/work/trace"
 )
@@ -42,8 +43,8 @@ func results() map[string]struct {
 		Files:     []work.FileChange{{Path: nasty, References: 5, Lines: []work.LineChange{{Line: 7, Before: nasty, After: nasty}}}}, FileRefs: 5,
 		Samples: []work.Sample{{Where: nasty, Before: nasty, After: nasty}}, Verdicts: map[string]string{nasty: "insecure: " + nasty}, Skipped: []files.Skipped{{Path: nasty, Why: nasty}}}
 	skip := sheet.Skip{Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Why: "changed since the preview"}
-	applied := &work.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
-	undone := &work.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
+	applied := &run.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
+	undone := &run.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
 	places := []work.Origin{{Table: nasty, Column: nasty, Label: nasty, Path: nasty, Page: nasty, Match: work.Address, Count: 3, Do: nasty}, {File: nasty, Line: 7, Col: 9, Text: nasty, Match: work.Scaled, Do: "trimlantern preview changes it"}}
 	traced := &trace.Traced{URL: nasty, Places: places}
 	scan := &work.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Link: 2}, Outward: 3, LeftOut: 4,

@@ -367,7 +367,7 @@ func tarName(path string) string {
 
 func (p *packing) left(path string, why error) {
 	if len(p.out.Left) < 1000 {
-		p.out.Left = append(p.out.Left, path+": "+whyNot(why))
+		p.out.Left = append(p.out.Left, path+": "+WhyNot(why))
 	}
 }
 

@@ -17,8 +17,8 @@ type CacheFolder struct {
 	Safe  bool   `json:"safe"` // apply --drop-caches empties it
 }
 
-// cachePaths returns where the system description says that cached files lie.
-func (j *Job) cachePaths() (out []CacheFolder) {
+// CachePaths returns where the system description says that cached files lie.
+func (j *Job) CachePaths() (out []CacheFolder) {
 	root, config := j.File.Dir, j.File.Abs(j.File.Database.Config)
 	switch {
 	case j.File.SystemFolder != "":
@@ -36,7 +36,7 @@ func (j *Job) cachePaths() (out []CacheFolder) {
 // hold anything.
 func (j *Job) CacheFolders() ([]CacheFolder, error) {
 	var out []CacheFolder
-	for _, f := range j.cachePaths() {
+	for _, f := range j.CachePaths() {
 		if info, err := os.Lstat(f.Path); err != nil || !info.IsDir() {
 			continue // not there, or a link that leads who knows where
 		}
@@ -65,7 +65,7 @@ func eachCached(dir string, visit func(size int64)) error {
 		switch {
 		case err != nil:
 			return err
-		case e.IsDir() && isOurs(e.Name()):
+		case e.IsDir() && IsOurs(e.Name()):
 			return fs.SkipDir
 		case !e.Type().IsRegular():
 			return nil

@@ -125,9 +125,9 @@ func (j *Job) choice() (sheet.Choice, error) {
 	return c, nil
 }
 
-// chosen picks the tables of a choice. A pattern that fits no table is refused: it
+// Chosen picks the tables of a choice. A pattern that fits no table is refused: it
 // is a slip.
-func (j *Job) chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
+func (j *Job) Chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
 	for _, p := range slices.Concat(c.Tables, c.ExceptTables()) {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.Fits(p, t.Name) }) {
 			return nil, BadUse(nil, fmt.Sprintf("no table fits %q", p), "check the name; it may be given with or without the prefix")

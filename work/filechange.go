@@ -16,13 +16,13 @@ import (
 // maxLines is how many changed lines a preview shows, over all files.
 const maxLines = 400
 
-// files looks through the code that writes pages, as through a table.
-func (s *survey) files() error {
-	if s.out.Kind == Lengths {
+// Files looks through the code that writes pages, as through a table.
+func (s *survey) Files() error {
+	if s.Out.Kind == Lengths {
 		return nil // files hold no serialized values
 	}
 	var err error
-	if s.out.Folders, err = s.job.CacheFolders(); err != nil {
+	if s.Out.Folders, err = s.job.CacheFolders(); err != nil {
 		return err
 	}
 	seen := map[string]bool{}
@@ -35,7 +35,7 @@ func (s *survey) files() error {
 			seen[name] = true // one folder may be named that lies in another
 			return s.file(name, info, b)
 		})
-		s.out.Skipped = append(s.out.Skipped, s.job.Named(skipped)...)
+		s.Out.Skipped = append(s.Out.Skipped, s.job.Named(skipped)...)
 		var f *Fault
 		switch {
 		case errors.As(err, &f):
@@ -100,10 +100,10 @@ func (s *survey) file(name string, info fs.FileInfo, b []byte) error {
 		return err
 	}
 	for _, h := range res.Hosts {
-		s.out.Hosts[h.Host] += h.Count
+		s.Out.Hosts[h.Host] += h.Count
 	}
-	s.out.FileRefs += res.References
-	s.out.Files = append(s.out.Files, FileChange{Path: rel, References: res.References, Lines: s.lines(b, after, res.Edits)})
+	s.Out.FileRefs += res.References
+	s.Out.Files = append(s.Out.Files, FileChange{Path: rel, References: res.References, Lines: s.lines(b, after, res.Edits)})
 	if s.sheet == nil {
 		return nil
 	}
@@ -123,7 +123,7 @@ func (s *survey) keepFile(name, rel string, info fs.FileInfo, b []byte) rewrite.
 			}
 		}
 	}
-	if slices.ContainsFunc(s.out.Folders, func(f CacheFolder) bool { return strings.HasPrefix(name, f.Path+string(filepath.Separator)) }) {
+	if slices.ContainsFunc(s.Out.Folders, func(f CacheFolder) bool { return strings.HasPrefix(name, f.Path+string(filepath.Separator)) }) {
 		return rewrite.Cached
 	}
 	if files.Generated(rel, b) {

@@ -67,9 +67,9 @@ func (j *Job) ReadState(id string, visit func(sheet.Block) error) (*JournalState
 	return st, nil
 }
 
-// glance reads of a journal only its header and what stands behind its last
+// Glance reads of a journal only its header and what stands behind its last
 // cells, so that old runs cost nothing. It returns nil where that does not tell.
-func (j *Job) glance(id string) *JournalState {
+func (j *Job) Glance(id string) *JournalState {
 	f, err := j.Book.OpenJournal(id)
 	if err != nil {
 		return nil
@@ -90,7 +90,7 @@ func (j *Job) glance(id string) *JournalState {
 	st := &JournalState{ID: id, Header: *first[0].Header, End: info.Size(), Blocks: len(blocks)}
 	for i := len(blocks) - 1; i >= 0 && st.Mark == ""; i-- {
 		records, err := blocks[i].ReadAt(f)
-		if err != nil || countCells(records) > 0 {
+		if err != nil || CountCells(records) > 0 {
 			return nil
 		}
 		for _, r := range records {
@@ -102,7 +102,7 @@ func (j *Job) glance(id string) *JournalState {
 	return st
 }
 
-func countCells(records []sheet.Record) int {
+func CountCells(records []sheet.Record) int {
 	n := 0
 	for _, r := range records {
 		if r.Entry != nil || r.Skip != nil || r.Dropped != nil {

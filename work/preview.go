@@ -126,7 +126,7 @@ type survey struct {
 	job       *Job
 	rules     *rewrite.Rules
 	judge     Judge
-	out       *Preview
+	Out       *Preview
 	sheet     *sheet.Writer     // nil: counts alone
 	addresses map[string]string // cells that hold an address: its name
 	choice    sheet.Choice
@@ -134,7 +134,7 @@ type survey struct {
 	ctx       context.Context
 	unique    map[[32]byte]bool // values that a unique index will hold
 	samples   map[string]int
-	cause     envelope.Cause // what broke the lengths that are corrected
+	Cause     envelope.Cause // what broke the lengths that are corrected
 	opinion   *judging       // nil: nobody is asked
 	replaced  *replacements
 }
@@ -176,7 +176,7 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 	if err != nil {
 		return nil, err
 	}
-	if tables, err = j.chosen(choice, tables); err != nil {
+	if tables, err = j.Chosen(choice, tables); err != nil {
 		return nil, err
 	}
 	asked, err := j.Verdicts(ctx)
@@ -194,23 +194,23 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 	if err != nil {
 		return nil, Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
-	s := j.survey(db, asked, w, kind, choice)
-	s.cause = cause
+	s := j.Survey(db, asked, w, kind, choice)
+	s.Cause = cause
 	if s.opinion, err = j.secondOpinion(kind); err != nil {
 		return nil, err
 	}
 	defer s.opinion.close()
-	s.out.Opinion = s.opinion.out
+	s.Out.Opinion = s.opinion.out
 	if err := s.copies(); err != nil {
 		return nil, err
 	}
-	if err := s.run(ctx, db, tables); err != nil {
+	if err := s.Run(ctx, db, tables); err != nil {
 		return nil, err
 	}
-	if err := s.files(); err != nil {
+	if err := s.Files(); err != nil {
 		return nil, err
 	}
-	p := s.out
+	p := s.Out
 	p.Replaced = s.replaced.list(j)
 	for host, v := range asked.known {
 		p.Verdicts[host] = v.Answer + ": " + v.Why
@@ -229,16 +229,16 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 	return p, nil
 }
 
-func (j *Job) survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
+func (j *Job) Survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
 	rules := &rewrite.Rules{Site: j.Site, Verdict: v.Ask, Hashed: j.Hashed()}
 	replaced := j.replacements()
 	replaced.rule(rules)
 	return &survey{job: j, replaced: replaced, rules: rules, judge: Judge{Rules: rules, System: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
-		out: &Preview{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+		Out: &Preview{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
-// run goes through the addresses and then all tables.
-func (s *survey) run(ctx context.Context, db database.Database, tables []database.Table) error {
+// Run goes through the addresses and then all tables.
+func (s *survey) Run(ctx context.Context, db database.Database, tables []database.Table) error {
 	s.ctx = ctx
 	if err := s.readAddresses(ctx, db, tables); err != nil {
 		return err
@@ -259,7 +259,7 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		}
 		s.job.Progress.At("reading "+t.Name, before, total)
 		pick, look := database.References, s.row
-		if s.out.Kind == Lengths {
+		if s.Out.Kind == Lengths {
 			pick, look = database.Serialized, s.broken
 		}
 		if s.job.System.IsKept(s.job.Short(t.Name)) {
@@ -291,12 +291,12 @@ func (s *survey) run(ctx context.Context, db database.Database, tables []databas
 		}
 		before += counts[i]
 		if len(t.Triggers) > 0 && tc.Cells > 0 {
-			s.out.Triggers = append(s.out.Triggers, fmt.Sprintf("%s: %s", t.Name, strings.Join(t.Triggers, ", ")))
+			s.Out.Triggers = append(s.Out.Triggers, fmt.Sprintf("%s: %s", t.Name, strings.Join(t.Triggers, ", ")))
 		}
-		s.out.Tables = append(s.out.Tables, tc)
-		s.out.Rows += tc.Rows
-		s.out.Cells += tc.Cells
-		s.out.Refs += tc.References
+		s.Out.Tables = append(s.Out.Tables, tc)
+		s.Out.Rows += tc.Rows
+		s.Out.Cells += tc.Cells
+		s.Out.Refs += tc.References
 	}
 	return s.besideRows()
 }
@@ -308,8 +308,8 @@ func (s *survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCoun
 			return TableFault(err, t)
 		}
 	}
-	s.out.Tables = append(s.out.Tables, *tc)
-	s.out.Rows += tc.Rows
+	s.Out.Tables = append(s.Out.Tables, *tc)
+	s.Out.Rows += tc.Rows
 	if tc.Rows == 0 {
 		return nil
 	}
@@ -330,9 +330,9 @@ func TableFault(err error, t database.Table) error {
 // OwnAddresses returns the site's own addresses as the database has them. The error says that they are those of
 // another site, or cannot be read.
 func (j *Job) OwnAddresses(ctx context.Context, db database.Database, tables []database.Table) ([]AddressState, error) {
-	s := j.survey(db, &verdicts{job: j, ctx: ctx}, nil, References, sheet.Choice{})
+	s := j.Survey(db, &verdicts{job: j, ctx: ctx}, nil, References, sheet.Choice{})
 	err := s.readAddresses(ctx, db, tables)
-	return s.out.Addresses, err
+	return s.Out.Addresses, err
 }
 
 // readAddresses looks at the site's own addresses and refuses a site that the
@@ -375,16 +375,16 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 				foreign++
 			}
 			s.addresses[CellID(t.Name, key, a.Column)] = a.Name
-			s.out.Addresses = append(s.out.Addresses, st)
+			s.Out.Addresses = append(s.Out.Addresses, st)
 		}
-		if p, ok := j.Place(site); ok && !slices.Contains(s.out.Sites, p) {
-			s.out.Sites = append(s.out.Sites, p)
+		if p, ok := j.Place(site); ok && !slices.Contains(s.Out.Sites, p) {
+			s.Out.Sites = append(s.Out.Sites, p)
 		}
 	}
-	slices.SortFunc(s.out.Sites, func(a, b Place) int { return a.Site - b.Site })
-	slices.SortStableFunc(s.out.Addresses, func(a, b AddressState) int { return a.Site - b.Site })
-	if n := len(s.out.Addresses); n > 0 && foreign == n {
-		return BadUse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.out.Addresses[0].Value, j.Site),
+	slices.SortFunc(s.Out.Sites, func(a, b Place) int { return a.Site - b.Site })
+	slices.SortStableFunc(s.Out.Addresses, func(a, b AddressState) int { return a.Site - b.Site })
+	if n := len(s.Out.Addresses); n > 0 && foreign == n {
+		return BadUse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.Out.Addresses[0].Value, j.Site),
 			"check site and also in the site file against the address in the database; write a folder only if the whole site is in it")
 	}
 	return nil
@@ -453,7 +453,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	if drops == 0 || len(t.Key) == 0 {
 		return nil
 	}
-	s.out.Drops++
+	s.Out.Drops++
 	if s.sheet == nil {
 		return nil
 	}
@@ -525,7 +525,7 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		}
 	}
 	for i, c := range t.Columns {
-		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.cause)
+		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.Cause)
 		if !broken {
 			continue
 		}
@@ -561,7 +561,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 		tc.Cells++
 		tc.References += o.References
 		for _, h := range o.Hosts {
-			s.out.Hosts[h.Host] += h.Count
+			s.Out.Hosts[h.Host] += h.Count
 		}
 	}
 	if s.sheet == nil {
@@ -604,14 +604,14 @@ func Values(key [][]byte) []sheet.Value {
 // left counts a finding, keeps it for the eye and writes it to the sheet.
 func (s *survey) left(l sheet.Left) error {
 	s.job.settled(&l)
-	s.out.Counts[l.Reason] += l.Count
+	s.Out.Counts[l.Reason] += l.Count
 	keep := KeepLeft
 	if l.Reason.NeedsPerson() {
 		keep = MaxLeft
 	}
 	if s.samples[string(l.Reason)] < keep {
 		s.samples[string(l.Reason)]++
-		s.out.Left = append(s.out.Left, l)
+		s.Out.Left = append(s.Out.Left, l)
 	}
 	if s.sheet == nil {
 		return nil
@@ -624,7 +624,7 @@ func (s *survey) left(l sheet.Left) error {
 
 // sample keeps the first change of each table as an example.
 func (s *survey) sample(table, column, label string, before []byte, edits []rewrite.Edit) {
-	if s.samples["table "+table] > 0 || len(s.out.Samples) >= maxSamples {
+	if s.samples["table "+table] > 0 || len(s.Out.Samples) >= maxSamples {
 		return
 	}
 	s.samples["table "+table]++
@@ -643,13 +643,13 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 	if label != "" {
 		where += ", " + label
 	}
-	s.out.Samples = append(s.out.Samples, Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])})
+	s.Out.Samples = append(s.Out.Samples, Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])})
 }
 
 // besideRows adds what stands outside of the rows of a dump to a preview.
 func (s *survey) besideRows() error {
 	copied := Store(s.db)
-	if copied == nil || s.out.Kind != References {
+	if copied == nil || s.Out.Kind != References {
 		return nil
 	}
 	for _, l := range copied.About.Left {

@@ -11,39 +11,39 @@ import (
 	"trimlantern/outside/disk"
 )
 
-// siteFiles are the folders in which a run may change files, each opened when it is first needed.
-type siteFiles struct {
-	folders []string // absolute
-	single  []string // files outside of them, absolute
+// SiteFiles are the folders in which a run may change files, each opened when it is first needed.
+type SiteFiles struct {
+	Folders []string // absolute
+	Single  []string // files outside of them, absolute
 	open    map[string]*disk.Tree
 
-	copies     string // the folder of copies of other hosts' things, absolute; "": none
+	Copies     string // the folder of copies of other hosts' things, absolute; "": none
 	copiesRoot string // at or above it, and there
 }
 
 // DeclaredFiles are the folders under files in the site file.
-func (j *Job) DeclaredFiles() *siteFiles {
-	s := &siteFiles{open: map[string]*disk.Tree{}}
+func (j *Job) DeclaredFiles() *SiteFiles {
+	s := &SiteFiles{open: map[string]*disk.Tree{}}
 	for _, dir := range j.File.Files {
-		s.folders = append(s.folders, filepath.Clean(j.File.Abs(dir)))
+		s.Folders = append(s.Folders, filepath.Clean(j.File.Abs(dir)))
 	}
 	if s.copiesRoot = j.copiesRoot(); s.copiesRoot != "" {
-		s.copies = filepath.Clean(j.File.Abs(j.File.Copies.Folder))
+		s.Copies = filepath.Clean(j.File.Abs(j.File.Copies.Folder))
 	}
 	return s
 }
 
-// errUndeclared says that a file lies in none of the folders.
-var errUndeclared = errors.New("in none of the folders that the site file names")
+// ErrUndeclared says that a file lies in none of the folders.
+var ErrUndeclared = errors.New("in none of the folders that the site file names")
 
 // Of returns the folder that holds a file, and the file's name in it. It fails with
 // errUndeclared where none does.
-func (s *siteFiles) Of(file string) (*disk.Tree, string, error) {
-	folders := s.folders
-	if slices.Contains(s.single, file) {
+func (s *SiteFiles) Of(file string) (*disk.Tree, string, error) {
+	folders := s.Folders
+	if slices.Contains(s.Single, file) {
 		folders = append(slices.Clone(folders), filepath.Dir(file))
 	}
-	if _, ok := disk.Inside(s.copies, file); ok && s.copies != "" {
+	if _, ok := disk.Inside(s.Copies, file); ok && s.Copies != "" {
 		folders = append([]string{s.copiesRoot}, folders...)
 	}
 	for _, dir := range folders {
@@ -61,11 +61,11 @@ func (s *siteFiles) Of(file string) (*disk.Tree, string, error) {
 		s.open[dir] = t
 		return t, name, nil
 	}
-	return nil, "", errUndeclared
+	return nil, "", ErrUndeclared
 }
 
 // Close lets go of the folders.
-func (s *siteFiles) Close() {
+func (s *SiteFiles) Close() {
 	for _, t := range s.open {
 		t.Close()
 	}
@@ -80,8 +80,8 @@ func Untrusted(err error) error {
 	return BadUse(nil, u.Error()+": it is not used, since it decides what is read and changed", u.Do)
 }
 
-// whyNot says in few words why a file of the site cannot be read or replaced.
-func whyNot(err error) string {
+// WhyNot says in few words why a file of the site cannot be read or replaced.
+func WhyNot(err error) string {
 	switch {
 	case errors.Is(err, disk.ErrLink):
 		return "it is a symbolic link, or reached through one"
@@ -95,10 +95,10 @@ func whyNot(err error) string {
 	return "the file cannot be read"
 }
 
-// startsOurs begins the names of files and folders that runs leave in the site's folders.
-const startsOurs = ".trimlantern-"
+// StartsOurs begins the names of files and folders that runs leave in the site's folders.
+const StartsOurs = ".trimlantern-"
 
-func isOurs(name string) bool { return strings.HasPrefix(name, startsOurs) }
+func IsOurs(name string) bool { return strings.HasPrefix(name, StartsOurs) }
 
 // WebRoot returns the folder that holds the site's system, which a web server serves; "" where nobody can tell.
 func (j *Job) WebRoot() string {
@@ -132,12 +132,12 @@ func FolderThere(dir string) error {
 	return err
 }
 
-// prune removes the folders of a copy that was removed, where nothing else is in them.
-func (s *siteFiles) prune(tree *disk.Tree, file, name string) {
+// Prune removes the folders of a copy that was removed, where nothing else is in them.
+func (s *SiteFiles) Prune(tree *disk.Tree, file, name string) {
 	for {
 		file, name = filepath.Dir(file), path.Dir(name)
-		_, below := disk.Inside(s.copies, file)
-		if s.copies == "" || name == "." || !below && file != s.copies || tree.Remove(name) != nil {
+		_, below := disk.Inside(s.Copies, file)
+		if s.Copies == "" || name == "." || !below && file != s.Copies || tree.Remove(name) != nil {
 			return
 		}
 	}

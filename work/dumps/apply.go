@@ -22,6 +22,7 @@ import (
 	"trimlantern/outside/dump"
 	"trimlantern/outside/mirror"
 	"trimlantern/work"
+	"trimlantern/work/run"
 )
 
 // ApplyOptions say what a sheet of a dump becomes.
@@ -110,7 +111,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 		return nil, work.LockFault(err)
 	}
 	defer release()
-	id, err := j.ChooseSheet(o.Sheet)
+	id, err := run.ChooseSheet(j, o.Sheet)
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +120,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := j.CheckSheet(id, db)
+	header, end, err := run.CheckSheet(j, id, db)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 	"trimlantern/work/decide"
+	"trimlantern/work/run"
 )
 
 // manyItems is how many items are asked about one by one without asking first whether that is wanted.
@@ -136,7 +137,7 @@ func (w *walk) mend(i decide.Item) (done bool, err error) {
 		w.later[i.Key()] = true
 		return false, err
 	}
-	a, err := w.job.Apply(w.ctx, "", false)
+	a, err := run.Apply(w.ctx, w.job, "", false)
 	if err != nil {
 		return false, err
 	}

@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/outside/disk"
 	"trimlantern/work"
+	"trimlantern/work/run"
 )
 
 // unfinished returns the sheet of a run that was interrupted; "" where there is none.
@@ -76,7 +77,7 @@ func findRuleFiles(ctx context.Context, j *work.Job) ruleFiles {
 	for _, pattern := range []string{"/etc/nginx/sites-enabled/*", "/etc/nginx/conf.d/*.conf"} {
 		all, _ := filepath.Glob(pattern) // the pattern is one
 		for _, file := range all {
-			b, err := disk.Read(file, work.MaxRuleFile)
+			b, err := disk.Read(file, run.MaxRuleFile)
 			if err == nil && strings.Contains(string(b), "server_name") && strings.Contains(string(b), j.Site.Host) {
 				f.Of["nginx"] = file
 			}

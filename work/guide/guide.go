@@ -13,6 +13,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/ready"
+	"trimlantern/work/run"
 	"trimlantern/work/scan"
 	"trimlantern/work/status"
 )
@@ -207,13 +208,13 @@ func (w *walk) unfinished(sheet string) error {
 	}
 	switch answer {
 	case "finish":
-		a, err := w.job.Apply(w.ctx, sheet, false)
+		a, err := run.Apply(w.ctx, w.job, sheet, false)
 		if err != nil {
 			return err
 		}
 		w.person.Tell(a)
 	case "undo":
-		u, err := w.job.Undo(w.ctx, work.UndoOptions{})
+		u, err := run.Undo(w.ctx, w.job, run.UndoOptions{})
 		if err != nil {
 			return err
 		}
@@ -367,7 +368,7 @@ func (w *walk) apply() error {
 	if !ok {
 		return ErrStop
 	}
-	a, err := w.job.Apply(w.ctx, "", false)
+	a, err := run.Apply(w.ctx, w.job, "", false)
 	if err != nil {
 		return err
 	}

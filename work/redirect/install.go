@@ -19,6 +19,7 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/work"
 	"trimlantern/work/reach"
+	"trimlantern/work/run"
 )
 
 // Rules are the rules for a server, as text.
@@ -258,7 +259,7 @@ func openRuleFile(j *work.Job, file string, may bool) (*ruleFile, error) {
 		return nil, err
 	}
 	f := &ruleFile{filePlace: place, close: func() { place.tree.Close(); release() }}
-	f.before, f.info, err = place.tree.Read(place.name, work.MaxRuleFile)
+	f.before, f.info, err = place.tree.Read(place.name, run.MaxRuleFile)
 	missing := errors.Is(err, fs.ErrNotExist)
 	if missing {
 		f.info = nil

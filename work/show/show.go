@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/run"
 )
 
 // Pick says which of all lines show lists. What is empty lets everything through.
@@ -174,7 +175,7 @@ func hostNames(hosts []rewrite.HostCount) (names []string) {
 // value that changed since has no edits, and a note.
 func Changes(ctx context.Context, j *work.Job, id string, pick Pick, visit func(Row) error) (sheetID string, err error) {
 	defer j.Progress.End()
-	if id, err = j.ChooseSheet(id); err != nil {
+	if id, err = run.ChooseSheet(j, id); err != nil {
 		return "", err
 	}
 	s := &showing{job: j, pick: pick, visit: visit}
@@ -319,12 +320,12 @@ func (t *cellTexts) flush() error {
 	byRow := map[string][]int{}
 	for i, c := range cells {
 		lines[i] = Row{Kind: "change", Table: c.Table, Key: keyWords(c.Key), Column: c.Column, Count: c.References, Note: "changed since the preview"}
-		byRow[work.RowID(c.Key)] = append(byRow[work.RowID(c.Key)], i)
+		byRow[run.RowID(c.Key)] = append(byRow[run.RowID(c.Key)], i)
 	}
 	if table, ok := database.Find(t.tables, cells[0].Table); ok {
 		labels, hasLabel := t.job.System.LabelOf(t.job.Short(table.Name))
 		err := t.db.Candidates(t.ctx, table, database.Everything, func(row database.Row) error {
-			for _, i := range byRow[work.RowID(work.Values(row.Key))] {
+			for _, i := range byRow[run.RowID(work.Values(row.Key))] {
 				c := &cells[i]
 				for k, column := range table.Columns {
 					if hasLabel && column.Name == labels.Column {
@@ -351,7 +352,7 @@ func (t *cellTexts) flush() error {
 
 // Left visits everything that a preview left alone; see ShowChanges for id.
 func Left(j *work.Job, id string, pick Pick, visit func(Row) error) (sheetID string, err error) {
-	if id, err = j.ChooseSheet(id); err != nil {
+	if id, err = run.ChooseSheet(j, id); err != nil {
 		return "", err
 	}
 	f, err := j.Book.OpenSheet(id)

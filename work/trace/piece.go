@@ -12,6 +12,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/run"
 )
 
 // Bounds of looking for pieces.
@@ -159,7 +160,7 @@ func findNewestSheet(j *work.Job) (*newestSheet, error) {
 	}
 	defer r.Close()
 	err = r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
-		n.cells[work.CellID(c.Table, work.Keys(c.Key), c.Column)] = true
+		n.cells[work.CellID(c.Table, run.Keys(c.Key), c.Column)] = true
 		return nil
 	}, Source: func(s *sheet.Source) error {
 		n.files[s.Path] = true
@@ -176,5 +177,5 @@ func (n *newestSheet) changes(o *candidate) bool {
 	if o.File != "" {
 		return n.files[o.File]
 	}
-	return n.cells[work.CellID(o.Table, work.Keys(o.Key), o.Column)]
+	return n.cells[work.CellID(o.Table, run.Keys(o.Key), o.Column)]
 }

@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
+	"trimlantern/work"
 )
 
 // dropRows is how many cached rows are removed in one transaction.
@@ -20,7 +21,7 @@ func (a *applying) drop(drops []*sheet.Drop, n int) error {
 	for a.done < len(drops) {
 		count := min(dropRows, len(drops)-a.done)
 		if a.open != nil {
-			count = countCells(a.open)
+			count = work.CountCells(a.open)
 		}
 		var p patience
 		for {
@@ -41,7 +42,7 @@ func (a *applying) drop(drops []*sheet.Drop, n int) error {
 
 func (a *applying) dropSome(drops []*sheet.Drop) error {
 	if a.ctx.Err() != nil {
-		return Failed(nil, fmt.Sprintf("interrupted: %d cached rows are removed, each of them is in the journal", a.out.Dropped),
+		return work.Failed(nil, fmt.Sprintf("interrupted: %d cached rows are removed, each of them is in the journal", a.out.Dropped),
 			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	a.job.Progress.At("removing cached copies", int64(a.out.Dropped), 0)
@@ -56,7 +57,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	ahead := map[string]bool{}
 	for _, r := range a.open {
 		if r.Dropped != nil {
-			ahead[CellID(r.Dropped.Table, Keys(r.Dropped.Key), "")] = true
+			ahead[work.CellID(r.Dropped.Table, Keys(r.Dropped.Key), "")] = true
 		}
 	}
 	var gone []*sheet.Drop
@@ -69,7 +70,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 				return a.dbFailed(err)
 			}
 		}
-		written := ahead[CellID(d.Table, Keys(d.Key), "")]
+		written := ahead[work.CellID(d.Table, Keys(d.Key), "")]
 		switch {
 		case image == nil && written:
 			dropped++
@@ -113,7 +114,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	a.carry = []sheet.Record{{Mark: sheet.Committed}}
 	a.out.Dropped += len(gone) + dropped
 	a.open = nil
-	a.job.rest(a.ctx, len(drops), began)
+	rest(a.ctx, a.job, len(drops), began)
 	return nil
 }
 

@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"errors"
@@ -6,10 +6,11 @@ import (
 	"slices"
 
 	"trimlantern/outside/disk"
+	"trimlantern/work"
 )
 
 // keptIn names the folder, in a folder of cached files, to which a journal's run moves them.
-func keptIn(journal string) string { return startsOurs + journal }
+func keptIn(journal string) string { return work.StartsOurs + journal }
 
 // setAside moves all that a folder holds into a new folder in it, which no web server may serve.
 func setAside(dir, kept string) error {
@@ -29,7 +30,7 @@ func setAside(dir, kept string) error {
 		return err
 	}
 	for _, e := range entries {
-		if isOurs(e.Name()) {
+		if work.IsOurs(e.Name()) {
 			continue
 		}
 		if err := tree.Rename(e.Name(), kept+"/"+keptName(e.Name())); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -86,7 +87,7 @@ func bringBack(dir, kept string) (done, filled bool, err error) {
 	}
 	for _, e := range now {
 		// What is older was not set aside yet when the run ended, or is brought back already.
-		if info, err := tree.Lstat(e.Name()); !isOurs(e.Name()) && err == nil && info.ModTime().After(began.ModTime()) {
+		if info, err := tree.Lstat(e.Name()); !work.IsOurs(e.Name()) && err == nil && info.ModTime().After(began.ModTime()) {
 			return false, true, nil
 		}
 	}

@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"trimlantern/outside/database"
+	"trimlantern/work"
 )
 
 func TestStep(t *testing.T) {
@@ -32,7 +33,7 @@ func TestPatience(t *testing.T) {
 	again := fmt.Errorf("batch: %w (error 1213)", database.ErrAgain)
 	assert.True(t, p.wait(ctx, again))
 	first := p.pause
-	assert.True(t, p.wait(ctx, Failed(again, "what", "do")), "also where the error has its words already")
+	assert.True(t, p.wait(ctx, work.Failed(again, "what", "do")), "also where the error has its words already")
 	assert.Greater(t, p.pause, first, "longer each time")
 	assert.False(t, p.wait(ctx, errors.New("other")))
 	assert.False(t, p.wait(ctx, nil))

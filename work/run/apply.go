@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"context"
@@ -10,40 +10,41 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/logbook"
+	"trimlantern/work"
 )
 
 // Applied is what apply did.
 type Applied struct {
-	Site      string         `json:"site"`
-	Sheet     string         `json:"sheet"`
-	Journal   string         `json:"journal"`
-	Resumed   bool           `json:"resumed"` // went on with an interrupted run
-	Planned   int            `json:"planned"` // cells of the sheet
-	Sources   int            `json:"planned_files,omitempty"`
-	Proven    int            `json:"proven"`  // cells of which the database's own hash says that they hold what was written, in this run
-	Changed   int            `json:"changed"` // cells changed, earlier parts of the run included
-	Refs      int            `json:"references"`
-	Tables    map[string]int `json:"tables"`
-	Skipped   []sheet.Skip   `json:"skipped"`                    // cells that are not as the preview saw them
-	Dropped   int            `json:"dropped"`                    // cached rows removed
-	Emptied   []CacheFolder  `json:"emptied,omitempty"`          // folders of cached files
-	Files     []string       `json:"files,omitempty"`            // files changed, earlier parts of the run included
-	Copies    []string       `json:"copies,omitempty"`           // files put into the site's folder
-	Unserved  bool           `json:"copies_unchecked,omitempty"` // nobody asked the web server for them (--offline)
-	Addresses bool           `json:"addresses"`                  // the site's own addresses changed: logins end
-	After     []string       `json:"run_after"`                  // what the system needs when its content has changed: shown, never run
-	OneNode   bool           `json:"lock_on_one_node"`           // the lock kept other runs off one node of the cluster alone
-	Backup    string         `json:"last_backup"`                // when trimlantern backup was last run; "": never
-	Remain    *Preview       `json:"second_preview"`
+	Site      string             `json:"site"`
+	Sheet     string             `json:"sheet"`
+	Journal   string             `json:"journal"`
+	Resumed   bool               `json:"resumed"` // went on with an interrupted run
+	Planned   int                `json:"planned"` // cells of the sheet
+	Sources   int                `json:"planned_files,omitempty"`
+	Proven    int                `json:"proven"`  // cells of which the database's own hash says that they hold what was written, in this run
+	Changed   int                `json:"changed"` // cells changed, earlier parts of the run included
+	Refs      int                `json:"references"`
+	Tables    map[string]int     `json:"tables"`
+	Skipped   []sheet.Skip       `json:"skipped"`                    // cells that are not as the preview saw them
+	Dropped   int                `json:"dropped"`                    // cached rows removed
+	Emptied   []work.CacheFolder `json:"emptied,omitempty"`          // folders of cached files
+	Files     []string           `json:"files,omitempty"`            // files changed, earlier parts of the run included
+	Copies    []string           `json:"copies,omitempty"`           // files put into the site's folder
+	Unserved  bool               `json:"copies_unchecked,omitempty"` // nobody asked the web server for them (--offline)
+	Addresses bool               `json:"addresses"`                  // the site's own addresses changed: logins end
+	After     []string           `json:"run_after"`                  // what the system needs when its content has changed: shown, never run
+	OneNode   bool               `json:"lock_on_one_node"`           // the lock kept other runs off one node of the cluster alone
+	Backup    string             `json:"last_backup"`                // when trimlantern backup was last run; "": never
+	Remain    *work.Preview      `json:"second_preview"`
 }
 
 // Code is the exit code that the apply comes to: a planned change that was not made counts, and what the caller
 // is strict about.
 func (a *Applied) Code() int {
-	if len(a.Skipped) > 0 || a.Remain.Code() != Clean {
-		return Remain
+	if len(a.Skipped) > 0 || a.Remain.Code() != work.Clean {
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // batchCells and batchBytes bound one transaction.
@@ -54,7 +55,7 @@ const (
 
 // Apply carries out a sheet: the one called id, or the newest. drops says that the
 // cached rows of the sheet, which the system description calls safe to lose, are removed too.
-func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error) {
+func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, error) {
 	defer j.Progress.End()
 	if j.IsDump() {
 		return nil, j.ErrDumpOnly()
@@ -66,10 +67,10 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, LockFault(err)
+		return nil, work.LockFault(err)
 	}
 	defer release()
-	id, err = j.ChooseSheet(id)
+	id, err = ChooseSheet(j, id)
 	if err != nil {
 		return nil, err
 	}
@@ -78,11 +79,11 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := j.CheckSheet(id, db)
+	header, end, err := CheckSheet(j, id, db)
 	if err != nil {
 		return nil, err
 	}
-	unlock, err := j.lock(ctx, db, "apply")
+	unlock, err := lock(ctx, j, db, "apply")
 	if err != nil {
 		return nil, err
 	}
@@ -110,15 +111,15 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 		}
 	}
 	if sources != end.Files {
-		return nil, Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d files, %d were visited", end.Files, sources),
+		return nil, work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d files, %d were visited", end.Files, sources),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if got != end.Cells || a.out.Refs > end.References+end.FileRefs {
-		return nil, Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
+		return nil, work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if len(a.out.Copies) != end.Copies {
-		return nil, Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
+		return nil, work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
 	if err := a.mark(sheet.Finished); err != nil {
@@ -134,29 +135,29 @@ func (j *Job) Apply(ctx context.Context, id string, drops bool) (*Applied, error
 }
 
 // remain reads everything once more and returns what is left.
-func (a *applying) remain(header sheet.Header) (*Preview, error) {
+func (a *applying) remain(header sheet.Header) (*work.Preview, error) {
 	j := a.job
 	asked, err := j.Verdicts(a.ctx)
 	if err != nil {
 		return nil, err
 	}
-	tables, err := j.chosen(header.Choice, a.tables)
+	tables, err := j.Chosen(header.Choice, a.tables)
 	if err != nil {
 		return nil, err
 	}
-	s := j.survey(a.db, asked, nil, header.Kind, header.Choice)
-	s.cause = header.Cause
-	if err := s.run(a.ctx, a.db, tables); err != nil {
+	s := j.Survey(a.db, asked, nil, header.Kind, header.Choice)
+	s.Cause = header.Cause
+	if err := s.Run(a.ctx, a.db, tables); err != nil {
 		return nil, err
 	}
-	if err := s.files(); err != nil {
+	if err := s.Files(); err != nil {
 		return nil, err
 	}
-	return s.out, nil
+	return s.Out, nil
 }
 
 // lock takes the lock on the database.
-func (j *Job) lock(ctx context.Context, db database.Database, command string) (unlock func(), err error) {
+func lock(ctx context.Context, j *work.Job, db database.Database, command string) (unlock func(), err error) {
 	for p := (patience{}); ; {
 		if unlock, err = db.Lock(ctx); err == nil {
 			return unlock, nil
@@ -171,16 +172,16 @@ func (j *Job) lock(ctx context.Context, db database.Database, command string) (u
 // dbLockFault says why the lock on the database was not to be had.
 func dbLockFault(err error, command string) error {
 	if errors.Is(err, database.ErrLocked) {
-		return Failed(err, "the database is in use by this tool already", "wait until the other run has ended")
+		return work.Failed(err, "the database is in use by this tool already", "wait until the other run has ended")
 	}
-	return Failed(err, "the database failed before anything was changed now", "when it is back, go on with the same command: trimlantern "+command)
+	return work.Failed(err, "the database failed before anything was changed now", "when it is back, go on with the same command: trimlantern "+command)
 }
 
 // ChooseSheet returns the newest sheet, or refuses a name that no sheet has.
-func (j *Job) ChooseSheet(id string) (string, error) {
+func ChooseSheet(j *work.Job, id string) (string, error) {
 	all, err := j.Book.Sheets()
 	if err != nil {
-		return "", Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	if id == "" && len(all) > 0 {
 		return all[len(all)-1], nil
@@ -189,28 +190,28 @@ func (j *Job) ChooseSheet(id string) (string, error) {
 		return id, nil
 	}
 	if id == "" {
-		return "", BadUse(nil, "there is no change sheet yet", "make one: trimlantern preview")
+		return "", work.BadUse(nil, "there is no change sheet yet", "make one: trimlantern preview")
 	}
-	return "", BadUse(nil, "no change sheet is called "+id, "trimlantern status lists them; or make a new one: trimlantern preview")
+	return "", work.BadUse(nil, "no change sheet is called "+id, "trimlantern status lists them; or make a new one: trimlantern preview")
 }
 
 // CheckSheet reads a sheet to its end before anything is changed, and refuses
 // one that is broken or of something else.
-func (j *Job) CheckSheet(id string, db database.Database) (sheet.Header, *sheet.Summary, error) {
+func CheckSheet(j *work.Job, id string, db database.Database) (sheet.Header, *sheet.Summary, error) {
 	what, again := "the change sheet "+id, "make a new one: trimlantern preview"
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return sheet.Header{}, nil, BadUse(err, what, again)
+		return sheet.Header{}, nil, work.BadUse(err, what, again)
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return sheet.Header{}, nil, BadUse(err, what, again)
+		return sheet.Header{}, nil, work.BadUse(err, what, again)
 	}
 	defer r.Close()
 	h := r.Header
 	switch {
-	case h.Kind != References && h.Kind != Lengths:
+	case h.Kind != work.References && h.Kind != work.Lengths:
 		err = fmt.Errorf("is of a kind that is not known: %q", h.Kind)
 	case h.Site != j.Site.String():
 		err = fmt.Errorf("is of the site %s, not of %s", h.Site, j.Site)
@@ -223,13 +224,13 @@ func (j *Job) CheckSheet(id string, db database.Database) (sheet.Header, *sheet.
 		err = r.Each(sheet.Visit{})
 	}
 	if err != nil {
-		return h, nil, BadUse(err, what, again)
+		return h, nil, work.BadUse(err, what, again)
 	}
 	return h, r.End, nil
 }
 
 type applying struct {
-	job     *Job
+	job     *work.Job
 	ctx     context.Context
 	db      database.Database
 	tables  []database.Table
@@ -246,7 +247,7 @@ type applying struct {
 	bytes   int
 	step    step
 	lost    *flushing // the batch that the database took back last
-	files   *siteFiles
+	files   *work.SiteFiles
 	refused []*sheet.Cell // by the database
 
 	unproven map[string]bool // cells that the database would not hold as they were written
@@ -258,16 +259,16 @@ func (a *applying) openJournal(h sheet.Header) error {
 	j := a.job
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range ids {
-		if st := j.glance(id); st != nil && (st.Header.Sheet == "" || st.Mark == sheet.Undone || st.Mark == sheet.Finished && st.Header.Sheet != h.ID) {
+		if st := j.Glance(id); st != nil && (st.Header.Sheet == "" || st.Mark == sheet.Undone || st.Mark == sheet.Finished && st.Header.Sheet != h.ID) {
 			continue
 		}
 		var last []sheet.Record
 		settled := 0
 		st, err := j.ReadState(id, func(b sheet.Block) error {
-			settled += countCells(last)
+			settled += work.CountCells(last)
 			last = b.Records
 			return nil
 		})
@@ -275,18 +276,18 @@ func (a *applying) openJournal(h sheet.Header) error {
 			continue // a crash before its first block: nothing was changed under it
 		}
 		if err != nil {
-			return Failed(err, "the logbook holds a journal that cannot be read", "keep the file, and move it out of the logbook if its run is settled")
+			return work.Failed(err, "the logbook holds a journal that cannot be read", "keep the file, and move it out of the logbook if its run is settled")
 		}
 		switch {
 		case st.Mark == sheet.Undone || st.Header.Sheet == "":
 			continue
 		case st.Mark == "" && st.Header.Sheet != h.ID:
-			return BadUse(nil, fmt.Sprintf("the run of sheet %s was interrupted and is not finished", st.Header.Sheet),
+			return work.BadUse(nil, fmt.Sprintf("the run of sheet %s was interrupted and is not finished", st.Header.Sheet),
 				fmt.Sprintf("finish it: trimlantern apply %s, or take it back: trimlantern undo", st.Header.Sheet))
 		case st.Header.Sheet != h.ID:
 			continue
 		case st.Mark == sheet.Finished:
-			return BadUse(nil, fmt.Sprintf("the sheet %s was applied already, at %s; nothing was changed now", h.ID, st.Time),
+			return work.BadUse(nil, fmt.Sprintf("the sheet %s was applied already, at %s; nothing was changed now", h.ID, st.Time),
 				"for what came since, make a new one: trimlantern preview; to take it back: trimlantern undo")
 		}
 		a.out.Journal, a.out.Resumed = id, true
@@ -296,19 +297,19 @@ func (a *applying) openJournal(h sheet.Header) error {
 		}
 		a.journal, err = j.Book.ReopenJournal(id, st.End)
 		if err != nil {
-			return Failed(err, "the journal cannot be written", "make the logbook writable; then run the same command again")
+			return work.Failed(err, "the journal cannot be written", "make the logbook writable; then run the same command again")
 		}
 		return a.recount(id, settled)
 	}
 	if sheets, err := j.Book.Sheets(); err != nil || len(sheets) > 0 && sheets[len(sheets)-1] != h.ID {
-		return BadUse(err, fmt.Sprintf("the sheet %s is not the newest: what it saw is older than the preview %s", h.ID, sheets[len(sheets)-1]),
+		return work.BadUse(err, fmt.Sprintf("the sheet %s is not the newest: what it saw is older than the preview %s", h.ID, sheets[len(sheets)-1]),
 			"apply the newest: trimlantern apply; or make a new one: trimlantern preview")
 	}
 	a.out.Journal = j.RunID()
-	a.journal, err = j.Book.CreateJournal(sheet.JournalHeader{Tool: Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
+	a.journal, err = j.Book.CreateJournal(sheet.JournalHeader{Tool: work.Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
 		Sheet: h.ID, Site: h.Site, Database: h.Database, Drops: a.drops})
 	if err != nil {
-		return Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+		return work.Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
 	}
 	return nil
 }
@@ -345,7 +346,7 @@ func (a *applying) recount(id string, settled int) error {
 		return nil
 	})
 	if err != nil {
-		return Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+		return work.Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	return nil
 }
@@ -369,7 +370,7 @@ func (a *applying) run() error {
 		if k := len(a.batch); k > 0 {
 			last := a.batch[k-1]
 			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || RowID(last.Key) != RowID(c.Key))
-			if full || len(a.open) > 0 && k == countCells(a.open) {
+			if full || len(a.open) > 0 && k == work.CountCells(a.open) {
 				if err := a.flush(); err != nil {
 					return err
 				}
@@ -379,7 +380,7 @@ func (a *applying) run() error {
 		a.bytes += c.Size
 		return nil
 	}
-	if countCells(a.open) == 0 {
+	if work.CountCells(a.open) == 0 {
 		a.open = nil // nothing but the header or a mark
 	}
 	later, err := a.read(cell)
@@ -423,12 +424,12 @@ type laterLines struct {
 func (a *applying) read(cell func(*sheet.Cell) error) (later laterLines, err error) {
 	f, err := a.job.Book.OpenSheet(a.out.Sheet)
 	if err != nil {
-		return later, BadUse(err, "the change sheet", "make a new one: trimlantern preview")
+		return later, work.BadUse(err, "the change sheet", "make a new one: trimlantern preview")
 	}
 	defer f.Close()
 	r, err := sheet.NewReader(f)
 	if err != nil {
-		return later, BadUse(err, "the change sheet", "make a new one: trimlantern preview")
+		return later, work.BadUse(err, "the change sheet", "make a new one: trimlantern preview")
 	}
 	defer r.Close()
 	var copies []*sheet.Copy
@@ -484,10 +485,10 @@ func (a *applying) recheck() error {
 		if now[0] == nil || sheet.Hash(now[0][0].Bytes) != c.After {
 			continue
 		}
-		id := CellID(c.Table, Keys(c.Key), c.Column)
+		id := work.CellID(c.Table, Keys(c.Key), c.Column)
 		before := len(a.out.Skipped)
 		a.out.Skipped = slices.DeleteFunc(a.out.Skipped, func(s sheet.Skip) bool {
-			return s.Column != "" && CellID(s.Table, Keys(s.Key), s.Column) == id
+			return s.Column != "" && work.CellID(s.Table, Keys(s.Key), s.Column) == id
 		})
 		if len(a.out.Skipped) == before {
 			continue
@@ -540,12 +541,12 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 
 func (a *applying) dbFailed(err error) error {
 	if errors.Is(err, database.ErrRights) {
-		return Failed(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "give the user the right to change the site's tables, then run the same command again")
+		return work.Failed(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "give the user the right to change the site's tables, then run the same command again")
 	}
 	if errors.Is(err, database.ErrFrozen) {
-		return Failed(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
+		return work.Failed(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
 	}
-	return Failed(err, fmt.Sprintf("the database failed after %d of %d cells; what was done is in the journal", a.out.Changed, a.out.Planned),
+	return work.Failed(err, fmt.Sprintf("the database failed after %d of %d cells; what was done is in the journal", a.out.Changed, a.out.Planned),
 		"when it is back, go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 }
 
@@ -553,7 +554,7 @@ func (a *applying) dbFailed(err error) error {
 func (a *applying) mark(m sheet.Mark) error {
 	records := append(a.carry, sheet.Record{Mark: m, Time: a.job.Now().UTC().Format(time.RFC3339)})
 	if err := a.journal.Append(records...); err != nil {
-		return Failed(err, "the journal cannot be written", "make room on the disk; then run the same command again")
+		return work.Failed(err, "the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"bytes"
@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/files"
+	"trimlantern/work"
 )
 
 // source carries out the change of one file: journal, temporary file, fsync, rename.
@@ -27,15 +28,15 @@ func (a *applying) source(s *sheet.Source) error {
 	}
 	tree, name, err := a.files.Of(file)
 	switch {
-	case errors.Is(err, errUndeclared):
-		return BadUse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
+	case errors.Is(err, work.ErrUndeclared):
+		return work.BadUse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
 	case errors.Is(err, fs.ErrNotExist):
 		return skip("the file is gone")
 	case err != nil:
-		return Failed(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
+		return work.Failed(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
 	}
 	if a.ctx.Err() != nil {
-		return Failed(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+		return work.Failed(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	tree.ClearPart(name)
 	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
@@ -44,7 +45,7 @@ func (a *applying) source(s *sheet.Source) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return skip("the file is gone")
 	case err != nil:
-		return skip(whyNot(err))
+		return skip(work.WhyNot(err))
 	}
 	if sheet.Hash(before) == s.After && a.changed[file] {
 		a.out.Files = append(a.out.Files, s.Path)
@@ -70,10 +71,10 @@ func (a *applying) source(s *sheet.Source) error {
 	// Its time is that of the change: caches of code and of pages go by it.
 	err = tree.Write(name, after, disk.Looks{Mode: info.Mode()})
 	if errors.Is(err, disk.ErrOwner) || errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) {
-		return skip(whyNot(err))
+		return skip(work.WhyNot(err))
 	}
 	if err != nil {
-		return Failed(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
+		return work.Failed(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
 	}
 	a.out.Files = append(a.out.Files, s.Path)
 	a.out.Refs += s.References
@@ -84,26 +85,26 @@ func (a *applying) source(s *sheet.Source) error {
 func (a *applying) copy(c *sheet.Copy) error {
 	j := a.job
 	file := j.File.Abs(filepath.FromSlash(c.Path))
-	if _, ok := disk.Inside(a.files.copies, file); !ok || a.files.copies == "" {
-		return BadUse(nil, "the change sheet names "+c.Path+", which is not below copies.folder in the site file", "make a new one: trimlantern preview")
+	if _, ok := disk.Inside(a.files.Copies, file); !ok || a.files.Copies == "" {
+		return work.BadUse(nil, "the change sheet names "+c.Path+", which is not below copies.folder in the site file", "make a new one: trimlantern preview")
 	}
 	tree, name, err := a.files.Of(file)
 	if err != nil {
-		return Failed(err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
+		return work.Failed(err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
 	}
 	a.job.Progress.At("putting copies in place", int64(len(a.out.Copies)), 0)
 	tree.ClearPart(name)
-	now, _, err := tree.Read(name, maxCopy)
+	now, _, err := tree.Read(name, work.MaxCopy)
 	switch {
 	case err == nil && sheet.Hash(now) == c.Hash:
 		a.out.Copies = append(a.out.Copies, c.Path) // an interrupted run put it there
 		return nil
 	case err == nil || !errors.Is(err, fs.ErrNotExist):
-		return BadUse(nil, "the file "+c.Path+" came to be there since the preview", "move it away, then make a new preview: trimlantern preview")
+		return work.BadUse(nil, "the file "+c.Path+" came to be there since the preview", "move it away, then make a new preview: trimlantern preview")
 	}
 	b, err := j.Book.Copy(c.Hash)
 	if err != nil || b == nil {
-		return BadUse(err, "the logbook does not hold the copy of "+c.From+" any more", "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
+		return work.BadUse(err, "the logbook does not hold the copy of "+c.From+" any more", "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
 	}
 	records := append(a.carry, sheet.Record{File: &sheet.File{Path: file, Missing: true, After: c.Hash, Mode: 0o644}})
 	if err := a.journal.Append(records...); err != nil {
@@ -117,7 +118,7 @@ func (a *applying) copy(c *sheet.Copy) error {
 		err = errors.New("it does not hold what was written")
 	}
 	if err != nil {
-		return Failed(err, "the file "+c.Path+" cannot be written", "make its folder writable, then run the same command again; or take it back: trimlantern undo")
+		return work.Failed(err, "the file "+c.Path+" cannot be written", "make its folder writable, then run the same command again; or take it back: trimlantern undo")
 	}
 	a.out.Copies = append(a.out.Copies, c.Path)
 	return nil
@@ -130,7 +131,7 @@ func (a *applying) served(copies []*sheet.Copy) error {
 		a.out.Unserved = true
 		return nil
 	}
-	if a.done > 0 || countCells(a.open) > 0 {
+	if a.done > 0 || work.CountCells(a.open) > 0 {
 		return nil // the run that was interrupted has asked, and things point to them by now
 	}
 	client, err := a.job.Web()
@@ -161,7 +162,7 @@ func (a *applying) served(copies []*sheet.Copy) error {
 			}
 		}
 		if a.ctx.Err() != nil {
-			return Failed(nil, "interrupted: the copies are in place, and nothing points to them yet", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+			return work.Failed(nil, "interrupted: the copies are in place, and nothing points to them yet", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 		}
 		if why != "" {
 			return a.unserved(c, strings.TrimPrefix(why, "; "))
@@ -175,13 +176,13 @@ func (a *applying) unserved(c *sheet.Copy, why string) error {
 	for _, p := range a.out.Copies {
 		file := a.job.File.Abs(filepath.FromSlash(p))
 		if tree, name, err := a.files.Of(file); err == nil && tree.Remove(name) == nil {
-			a.files.prune(tree, file, name)
+			a.files.Prune(tree, file, name)
 		}
 	}
 	if err := a.mark(sheet.Undone); err != nil {
 		return err
 	}
-	return Failed(nil, "the copy "+c.Path+" is not served as it is, so nothing was changed and the copies were taken away again: "+why,
+	return work.Failed(nil, "the copy "+c.Path+" is not served as it is, so nothing was changed and the copies were taken away again: "+why,
 		"name the folder and the address at which it is served: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From+" --into FOLDER --at URL")
 }
 
@@ -201,7 +202,7 @@ func (a *applying) emptyCaches() error {
 			return journalFault(err, "apply")
 		}
 		if err := setAside(f.Path, keptIn(a.out.Journal)); err != nil {
-			return Failed(err, "the cached files cannot be moved away", "empty "+f.Path+" by hand, or run the command without --drop-caches; what was moved is in the journal")
+			return work.Failed(err, "the cached files cannot be moved away", "empty "+f.Path+" by hand, or run the command without --drop-caches; what was moved is in the journal")
 		}
 		a.out.Emptied = append(a.out.Emptied, f)
 	}
@@ -212,7 +213,7 @@ func (a *applying) emptyCaches() error {
 // filled it again, its files stay.
 func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
 	known := false
-	for _, f := range u.job.cachePaths() {
+	for _, f := range u.job.CachePaths() {
 		known = known || f.Path == m.From
 	}
 	if !known || m.To != filepath.Join(m.From, keptIn(journal)) {
@@ -222,7 +223,7 @@ func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
 	done, filled, err := bringBack(m.From, keptIn(journal))
 	switch {
 	case err != nil:
-		return Failed(err, "the cached files cannot be put back", "move them by hand from "+m.To)
+		return work.Failed(err, "the cached files cannot be put back", "move them by hand from "+m.To)
 	case filled:
 		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "the system has filled it anew"})
 	case done:
@@ -233,7 +234,7 @@ func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
 
 // written reads a file back.
 func written(tree *disk.Tree, name string, b []byte) bool {
-	now, _, err := tree.Read(name, maxCopy)
+	now, _, err := tree.Read(name, work.MaxCopy)
 	return err == nil && bytes.Equal(now, b)
 }
 

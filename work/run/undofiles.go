@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"bytes"
@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/files"
+	"trimlantern/work"
 )
 
 // MaxRuleFile bounds a file that rules are put into.
@@ -17,23 +18,23 @@ const MaxRuleFile = 8 << 20
 
 // undoFiles puts back the files of a journal; one that somebody changed since is
 // left and named.
-func (j *Job) undoFiles(st *JournalState, blocks []sheet.Block, in *siteFiles) (*Undone, error) {
+func undoFiles(j *work.Job, st *work.JournalState, blocks []sheet.Block, in *work.SiteFiles) (*Undone, error) {
 	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
 	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
-		return nil, Failed(err, "the journal cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.Failed(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	for i := len(blocks) - 1; i >= 0; i-- {
 		records, err := blocks[i].ReadAt(f)
 		if err != nil {
-			return nil, Failed(err, "the journal cannot be read", "keep the file")
+			return nil, work.Failed(err, "the journal cannot be read", "keep the file")
 		}
 		for _, r := range records {
 			if r.File == nil {
 				continue
 			}
-			if err := j.undoFile(r.File, in, out); err != nil {
+			if err := undoFile(j, r.File, in, out); err != nil {
 				return nil, err
 			}
 		}
@@ -44,34 +45,34 @@ func (j *Job) undoFiles(st *JournalState, blocks []sheet.Block, in *siteFiles) (
 		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
 	}
 	if err != nil {
-		return nil, Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+		return nil, work.Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return out, nil
 }
 
 // undoFile puts back one file, in one of the given folders.
-func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
+func undoFile(j *work.Job, e *sheet.File, in *work.SiteFiles, out *Undone) error {
 	left := func(why string) error {
 		out.Left = append(out.Left, sheet.Skip{Table: e.Path, Why: why})
 		return nil
 	}
 	tree, name, err := in.Of(e.Path)
 	switch {
-	case errors.Is(err, errUndeclared):
+	case errors.Is(err, work.ErrUndeclared):
 		return left("the site file names no folder that holds it; if it is the site's, run undo with --file " + e.Path)
 	case errors.Is(err, fs.ErrNotExist):
 		return left("its folder is gone")
 	case err != nil:
-		return Failed(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
+		return work.Failed(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
 	}
 	tree.ClearPart(name)
 	now, _, err := tree.Read(name, max(files.MaxSize, MaxRuleFile))
 	gone := errors.Is(err, fs.ErrNotExist)
 	if errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) || errors.Is(err, disk.ErrTooLarge) {
-		return left("changed by somebody since: " + whyNot(err))
+		return left("changed by somebody since: " + work.WhyNot(err))
 	}
 	if err != nil && !gone {
-		return Failed(err, "the file cannot be read", "make it readable; then run the same command again")
+		return work.Failed(err, "the file cannot be read", "make it readable; then run the same command again")
 	}
 	switch {
 	case gone == e.Missing && bytes.Equal(now, e.Before):
@@ -82,17 +83,17 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 	}
 	if e.Missing {
 		if err = tree.Remove(name); err == nil {
-			in.prune(tree, e.Path, name)
+			in.Prune(tree, e.Path, name)
 		}
 	} else {
 		when, _ := time.Parse(time.RFC3339Nano, e.Time) // none: now
 		err = tree.Write(name, e.Before, disk.Looks{Mode: fs.FileMode(e.Mode), Time: when})
 	}
 	if errors.Is(err, disk.ErrOwner) {
-		return left(whyNot(err))
+		return left(work.WhyNot(err))
 	}
 	if err != nil {
-		return Failed(err, "the file cannot be put back", "make its folder writable; then run the same command again")
+		return work.Failed(err, "the file cannot be put back", "make its folder writable; then run the same command again")
 	}
 	out.Files = append(out.Files, e.Path)
 	return nil
@@ -100,18 +101,18 @@ func (j *Job) undoFile(e *sheet.File, in *siteFiles, out *Undone) error {
 
 // ownFolders are the folders in which undo may put back files: those of the site, of its
 // configuration, and those of the files that the user names.
-func (j *Job) ownFolders(named []string) (*siteFiles, error) {
+func ownFolders(j *work.Job, named []string) (*work.SiteFiles, error) {
 	s := j.DeclaredFiles()
-	s.folders = append(s.folders, filepath.Clean(j.File.Dir))
+	s.Folders = append(s.Folders, filepath.Clean(j.File.Dir))
 	if c := j.File.Database.Config; c != "" {
-		s.folders = append(s.folders, filepath.Dir(j.File.Abs(c)))
+		s.Folders = append(s.Folders, filepath.Dir(j.File.Abs(c)))
 	}
 	for _, file := range named {
 		path, err := filepath.Abs(file)
 		if err != nil {
-			return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
+			return nil, work.Failed(err, "cannot determine the current folder", "change to a folder that exists")
 		}
-		s.single = append(s.single, path)
+		s.Single = append(s.Single, path)
 	}
 	return s, nil
 }

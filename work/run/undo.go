@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"bytes"
@@ -12,6 +12,7 @@ import (
 
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
+	"trimlantern/work"
 )
 
 // Undone is what undo did.
@@ -37,9 +38,9 @@ type Undone struct {
 // Code is the exit code that the undo comes to.
 func (u *Undone) Code() int {
 	if len(u.Left) > 0 {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // UndoOptions say what of a journal is put back, and how.
@@ -51,31 +52,31 @@ type UndoOptions struct {
 }
 
 // Undo puts back what a journal says.
-func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
+func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 	if j.IsDump() {
-		return nil, BadUse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
+		return nil, work.BadUse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
 	}
 	defer j.Progress.End()
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, LockFault(err)
+		return nil, work.LockFault(err)
 	}
 	defer release()
 	var blocks []sheet.Block // without their records: places alone
-	st, err := j.chooseJournal(o.Journal, &blocks)
+	st, err := chooseJournal(j, o.Journal, &blocks)
 	if err != nil {
 		return nil, err
 	}
 	if st.Header.Sheet == "" {
 		if o.SQL != nil || len(o.Tables) > 0 {
-			return nil, BadUse(nil, "the journal "+st.ID+" is of a file, not of the database", "name another journal; trimlantern history lists them")
+			return nil, work.BadUse(nil, "the journal "+st.ID+" is of a file, not of the database", "name another journal; trimlantern history lists them")
 		}
-		in, err := j.ownFolders(o.Files)
+		in, err := ownFolders(j, o.Files)
 		if err != nil {
 			return nil, err
 		}
 		defer in.Close()
-		return j.undoFiles(st, blocks, in)
+		return undoFiles(j, st, blocks, in)
 	}
 	db, tables, err := j.Open(ctx, o.SQL != nil)
 	if err != nil {
@@ -83,7 +84,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	}
 	defer db.Close()
 	if st.Header.Database != db.Identity() {
-		return nil, BadUse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
+		return nil, work.BadUse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
 			"check database in the site file; if it is the same one on another server now, write there: identity: '"+st.Header.Database+"'")
 	}
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
@@ -93,12 +94,12 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	}
 	for _, p := range o.Tables {
 		if !slices.ContainsFunc(slices.Collect(maps.Keys(st.Tables)), func(t string) bool { return j.Fits(p, t) }) {
-			return nil, BadUse(nil, fmt.Sprintf("the journal %s holds nothing of a table %q", st.ID, p), "trimlantern history --format json names its tables")
+			return nil, work.BadUse(nil, fmt.Sprintf("the journal %s holds nothing of a table %q", st.ID, p), "trimlantern history --format json names its tables")
 		}
 	}
 	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
-		return nil, Failed(err, "the journal cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.Failed(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
 	if o.SQL != nil {
@@ -107,7 +108,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 	}
 	in := j.DeclaredFiles() // apply changes files nowhere else
 	defer in.Close()
-	unlock, err := j.lock(ctx, db, "undo")
+	unlock, err := lock(ctx, j, db, "undo")
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +121,7 @@ func (j *Job) Undo(ctx context.Context, o UndoOptions) (*Undone, error) {
 }
 
 // all puts back what the blocks of a journal say, the last first, files in the given folders.
-func (u *undoing) all(blocks []sheet.Block, f io.ReaderAt, in *siteFiles) error {
+func (u *undoing) all(blocks []sheet.Block, f io.ReaderAt, in *work.SiteFiles) error {
 	err := backwards(blocks, f, func(records []sheet.Record) error {
 		for _, r := range records {
 			var err error
@@ -129,7 +130,7 @@ func (u *undoing) all(blocks []sheet.Block, f io.ReaderAt, in *siteFiles) error 
 			case r.Moved != nil:
 				err = u.moveBack(r.Moved, u.out.Journal)
 			case r.File != nil:
-				err = u.job.undoFile(r.File, in, u.out)
+				err = undoFile(u.job, r.File, in, u.out)
 			}
 			if err != nil {
 				return err
@@ -164,7 +165,7 @@ func (u *undoing) onceMore() error {
 }
 
 // mark writes into the journal that it is undone, or some tables of it.
-func (u *undoing) mark(st *JournalState, partly bool) error {
+func (u *undoing) mark(st *work.JournalState, partly bool) error {
 	journal, err := u.job.Book.ReopenJournal(st.ID, st.End)
 	if err == nil {
 		defer journal.Close()
@@ -175,7 +176,7 @@ func (u *undoing) mark(st *JournalState, partly bool) error {
 		err = journal.Append(mark)
 	}
 	if err != nil {
-		return Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+		return work.Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return nil
 }
@@ -202,7 +203,7 @@ func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) e
 	for range blocks {
 		b := <-read
 		if b.err != nil {
-			return Failed(b.err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+			return work.Failed(b.err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 		}
 		if err := visit(b.records); err != nil {
 			return err
@@ -212,16 +213,16 @@ func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) e
 }
 
 // chooseJournal finds the journal to undo and collects where its blocks stand.
-func (j *Job) chooseJournal(id string, blocks *[]sheet.Block) (*JournalState, error) {
+func chooseJournal(j *work.Job, id string, blocks *[]sheet.Block) (*work.JournalState, error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for i := len(ids) - 1; i >= 0; i-- {
 		if id != "" && ids[i] != id {
 			continue
 		}
-		if st := j.glance(ids[i]); id == "" && st != nil && st.Mark == sheet.Undone {
+		if st := j.Glance(ids[i]); id == "" && st != nil && st.Mark == sheet.Undone {
 			continue
 		}
 		*blocks = nil
@@ -232,23 +233,23 @@ func (j *Job) chooseJournal(id string, blocks *[]sheet.Block) (*JournalState, er
 		})
 		switch {
 		case err != nil:
-			return nil, BadUse(err, "the logbook", "keep the file, and name another journal: trimlantern undo JOURNAL")
+			return nil, work.BadUse(err, "the logbook", "keep the file, and name another journal: trimlantern undo JOURNAL")
 		case st.Blocks == 0 && id == "":
 			continue
 		case st.Mark != sheet.Undone:
 			return st, nil
 		case id != "":
-			return nil, BadUse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "nothing is to be done")
+			return nil, work.BadUse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "nothing is to be done")
 		}
 	}
 	if id != "" {
-		return nil, BadUse(nil, "no journal is called "+id, "trimlantern status names the last one")
+		return nil, work.BadUse(nil, "no journal is called "+id, "trimlantern status names the last one")
 	}
-	return nil, BadUse(nil, "there is nothing to undo: no run has changed this site, or all of it was put back", "trimlantern status shows where you are")
+	return nil, work.BadUse(nil, "there is nothing to undo: no run has changed this site, or all of it was put back", "trimlantern status shows where you are")
 }
 
 type undoing struct {
-	job    *Job
+	job    *work.Job
 	ctx    context.Context
 	db     database.Database
 	tables []database.Table
@@ -290,7 +291,7 @@ func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 		}
 	}
 	if u.ctx.Err() != nil {
-		return nil, Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
+		return nil, work.Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
 	}
 	u.job.Progress.At("putting back", int64(u.out.Back+u.out.Already+len(u.out.Left)), int64(u.total))
 	count, began := len(records), time.Now()
@@ -320,7 +321,7 @@ func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 	if !together {
 		err = u.settle()
 	}
-	u.job.rest(u.ctx, count, began)
+	rest(u.ctx, u.job, count, began)
 	return part, err
 }
 
@@ -408,9 +409,9 @@ func (p *puttingBack) finish() error {
 
 func (u *undoing) failed(err error) error {
 	if errors.Is(err, database.ErrFrozen) {
-		return Failed(err, fmt.Sprintf("%d of %d cells are put back", u.out.Back, u.total), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
+		return work.Failed(err, fmt.Sprintf("%d of %d cells are put back", u.out.Back, u.total), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
 	}
-	return Failed(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
+	return work.Failed(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
 		"when it is back, go on with the same command: trimlantern undo")
 }
 
@@ -448,7 +449,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	var columns []string
 	at, byCell := map[string]int{}, map[string]*sheet.Entry{}
 	for _, e := range entries {
-		byCell[CellID(t.Name, Keys(e.Key), e.Column)] = e
+		byCell[work.CellID(t.Name, Keys(e.Key), e.Column)] = e
 		if _, ok := t.Column(e.Column); ok && !slices.Contains(columns, e.Column) {
 			columns = append(columns, e.Column)
 		}
@@ -514,7 +515,7 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 		p.leave(e.Table, e.Key, e.Column, lossy)
 	case hash != e.After:
 		p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
-	case p.u.unproven[CellID(e.Table, Keys(e.Key), e.Column)]:
+	case p.u.unproven[work.CellID(e.Table, Keys(e.Key), e.Column)]:
 		p.leave(e.Table, e.Key, e.Column, unproven)
 	default:
 		return true
@@ -525,9 +526,9 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 // whereNow returns the key under which the row of an entry is found now: another one where the
 // run has changed the key itself.
 func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) ([][]byte, error) {
-	to, err := movedKey(t, Keys(e.Key), func(column string) *sheet.Entry { return byCell[CellID(t.Name, Keys(e.Key), column)] })
+	to, err := movedKey(t, Keys(e.Key), func(column string) *sheet.Entry { return byCell[work.CellID(t.Name, Keys(e.Key), column)] })
 	if err != nil {
-		return nil, Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
+		return nil, work.Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	if to == nil {
 		return Keys(e.Key), nil
@@ -603,7 +604,7 @@ func (p *puttingBack) prove(changes []*rowBack, refused []error) error {
 		case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
 			p.proven++
 		default:
-			p.u.unproven = noted(p.u.unproven, CellID(e.Table, Keys(e.Key), e.Column))
+			p.u.unproven = noted(p.u.unproven, work.CellID(e.Table, Keys(e.Key), e.Column))
 			wrong++
 		}
 	}
@@ -691,7 +692,7 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 	}
 	put(s.End)
 	if failed != nil {
-		return Failed(failed, "the script cannot be written", "make room, and run the command again; the database was not changed")
+		return work.Failed(failed, "the script cannot be written", "make room, and run the command again; the database was not changed")
 	}
 	return nil
 }
@@ -708,7 +709,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 		u.out.Rows++
 		text, err := s.Insert(t, Keys(d.Key), columns, image)
 		if err != nil {
-			return "", Failed(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
+			return "", work.Failed(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
 		}
 		return text, nil
 	}
@@ -730,7 +731,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	}
 	after, err := e.Rewritten()
 	if err != nil {
-		return "", Failed(err, "the journal is broken", "keep the file")
+		return "", work.Failed(err, "the journal is broken", "keep the file")
 	}
 	// Put back in reverse order, so a key that was rewritten counts until its own turn.
 	to, err := movedKey(t, key, func(column string) *sheet.Entry {
@@ -742,7 +743,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 		return nil
 	})
 	if err != nil {
-		return "", Failed(err, "the journal is broken", "keep the file")
+		return "", work.Failed(err, "the journal is broken", "keep the file")
 	}
 	if to != nil {
 		key = to

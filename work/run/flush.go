@@ -1,4 +1,4 @@
-package work
+package run
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
+	"trimlantern/work"
 )
 
 // flush carries out the cells that were gathered.
@@ -29,7 +30,7 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 		if err := a.settle(); err != nil {
 			return nil, err
 		}
-		return nil, Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
+		return nil, work.Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
 			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	a.job.Progress.At("changing "+cells[0].Table, int64(a.out.Changed), int64(a.out.Planned))
@@ -62,7 +63,7 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 			return f, err
 		}
 	}
-	a.job.rest(a.ctx, len(cells), began)
+	rest(a.ctx, a.job, len(cells), began)
 	return f, nil
 }
 
@@ -85,10 +86,10 @@ func (a *applying) overlaps(batch []*sheet.Cell) bool {
 func (a *applying) checked(f *flushing) ([][]byte, error) {
 	for _, r := range a.open {
 		if r.Entry != nil {
-			f.ahead[CellID(r.Entry.Table, Keys(r.Entry.Key), r.Entry.Column)] = r.Entry
+			f.ahead[work.CellID(r.Entry.Table, Keys(r.Entry.Key), r.Entry.Column)] = r.Entry
 		}
 		if r.Skip != nil {
-			f.passed[CellID(r.Skip.Table, Keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
+			f.passed[work.CellID(r.Skip.Table, Keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
 	var block []byte
@@ -175,11 +176,11 @@ func (a *applying) settle() error {
 }
 
 func journalFault(err error, command string) error {
-	return Failed(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern "+command)
+	return work.Failed(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern "+command)
 }
 
 // rest waits so that no more cells change in a second than were asked for.
-func (j *Job) rest(ctx context.Context, cells int, began time.Time) {
+func rest(ctx context.Context, j *work.Job, cells int, began time.Time) {
 	if j.Rate <= 0 {
 		return
 	}
@@ -360,9 +361,9 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 		if now[i] != nil {
 			continue
 		}
-		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[CellID(t.Name, key, column)] })
+		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[work.CellID(t.Name, key, column)] })
 		if err != nil {
-			return Failed(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
+			return work.Failed(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
 		}
 		if to == nil {
 			continue
@@ -399,7 +400,7 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw string) ([]byte, error) {
 	id := ""
 	if f.again {
-		id = CellID(c.Table, Keys(c.Key), c.Column)
+		id = work.CellID(c.Table, Keys(c.Key), c.Column)
 	}
 	entry := f.ahead[id]
 	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
@@ -417,11 +418,11 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw s
 	case errors.Is(err, sheet.ErrChanged):
 		f.skip(c, "changed since the preview")
 		return nil, nil
-	case f.a.unproven[CellID(c.Table, Keys(c.Key), c.Column)]:
+	case f.a.unproven[work.CellID(c.Table, Keys(c.Key), c.Column)]:
 		f.skip(c, unproven)
 		return nil, nil
 	case err != nil:
-		return nil, BadUse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
+		return nil, work.BadUse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
 	case f.again && entry == nil:
 		f.skip(c, f.passed[id])
 		return nil, nil
@@ -495,7 +496,7 @@ func (f *flushing) prove(t database.Table, changes []rowChange, refused []error)
 			case d.Text == sheet.Hash(u.Values[k].Bytes):
 				f.proven++
 			default:
-				f.a.unproven = noted(f.a.unproven, CellID(t.Name, u.Key, u.Columns[k]))
+				f.a.unproven = noted(f.a.unproven, work.CellID(t.Name, u.Key, u.Columns[k]))
 				wrong++
 			}
 		}
