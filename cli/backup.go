@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
+	"trimlantern/work/backup"
 )
 
 func (a *app) backupCommand() *cobra.Command {
@@ -29,7 +30,7 @@ docs/backup.md says how it is restored.
 			if err != nil {
 				return err
 			}
-			r, err := j.Backup(c.Context(), append(args, "")[0])
+			r, err := backup.Run(c.Context(), j, append(args, "")[0])
 			if err != nil {
 				return err
 			}

@@ -5,10 +5,11 @@ import (
 	"path/filepath"
 
 	"trimlantern/work"
+	"trimlantern/work/backup"
 )
 
 // BackedUp shows what a backup holds, and what it does not.
-func (t *Text) BackedUp(b *work.BackedUp) {
+func (t *Text) BackedUp(b *backup.BackedUp) {
 	t.printf("Backed up %s.\n  %s\n\n", b.Site, t.clip(b.Folder, 76))
 	var rows [][]string
 	if b.File != "" {

@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
 	"trimlantern/work"
+	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/guide"
@@ -226,7 +227,7 @@ func (t *Text) Brief(result any) {
 				t.wrap("  ", "What to do: "+Clean(c.Do))
 			}
 		}
-	case *work.BackedUp:
+	case *backup.BackedUp:
 		words := fmt.Sprintf("Backup of %s: %s with %s, %s, read back", clock(r.Time.Format("2006-01-02T15:04:05Z")), plural(r.Tables, "table"), plural(r.Rows, "row"), plural(r.Files, "file"))
 		if r.Code() == work.Clean {
 			t.tick(words + ".")
@@ -451,7 +452,7 @@ func (t *Text) Full(result any) {
 		t.Applied(r)
 	case *redirect.Tested:
 		t.RedirectTest(r)
-	case *work.BackedUp:
+	case *backup.BackedUp:
 		t.BackedUp(r)
 	case *decide.Adopted:
 		t.Adopted(r)

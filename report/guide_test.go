@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/backup"
 	"trimlantern/work/guide"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
@@ -37,8 +38,8 @@ func TestBriefWords(t *testing.T) {
 	assert.NotContains(t, accepted, "All ")
 	assert.Contains(t, accepted, "1 of 2 addresses lead to the secure one; the faults of 1 are accepted")
 
-	assert.Contains(t, brief(&work.BackedUp{Tables: 3, Rows: 7}), "[x] Backup")
-	short := brief(&work.BackedUp{Tables: 3, Rows: 7, Differs: []work.RowsCount{{Table: "a"}}})
+	assert.Contains(t, brief(&backup.BackedUp{Tables: 3, Rows: 7}), "[x] Backup")
+	short := brief(&backup.BackedUp{Tables: 3, Rows: 7, Differs: []backup.RowsCount{{Table: "a"}}})
 	assert.NotContains(t, short, "[x]")
 	assert.Contains(t, short, "1 table with another number of rows")
 

@@ -28,9 +28,9 @@ func (j *Job) IsDump() bool { return j.File.Database.Kind == DumpKind }
 // StoredRow is the largest row of a dump that is a store, in MB.
 const StoredRow = 512
 
-// connect opens the site's database. Of a dump it is the working copy in the logbook, or before there is one, a
+// Connect opens the site's database. Of a dump it is the working copy in the logbook, or before there is one, a
 // copy that goes when it is closed.
-func (j *Job) connect(ctx context.Context, c database.Config) (database.Database, error) {
+func (j *Job) Connect(ctx context.Context, c database.Config) (database.Database, error) {
 	if c.Kind != DumpKind {
 		return database.Open(ctx, c)
 	}

@@ -150,12 +150,12 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 		return "", UnknownSystem(err)
 	}
 	j := &Job{File: in.file, System: l, Progress: p}
-	c, err := j.config()
+	c, err := j.Config()
 	if err != nil {
 		return "", err
 	}
 	c.ReadOnly = true
-	db, err := j.connect(ctx, c)
+	db, err := j.Connect(ctx, c)
 	if err != nil {
 		return "", DatabaseFault(err, c)
 	}
@@ -280,12 +280,12 @@ func (in *initing) connect(ctx context.Context) error {
 		return BadUse(err, "the site's address", "write --site https://HOST")
 	}
 	j := &Job{File: in.file, Site: site, System: l, Progress: in.p}
-	c, err := j.config()
+	c, err := j.Config()
 	if err != nil {
 		return err
 	}
 	c.ReadOnly = true
-	db, err := j.connect(ctx, c)
+	db, err := j.Connect(ctx, c)
 	if err != nil {
 		return DatabaseFault(err, c)
 	}
@@ -447,7 +447,7 @@ func (in *initing) sites(j *Job) error {
 // Known describes the site as its site file does.
 func (j *Job) Known() *Inited {
 	where := "none"
-	if c, err := j.config(); err == nil {
+	if c, err := j.Config(); err == nil {
 		where = c.Where()
 	}
 	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []AddressState{}}

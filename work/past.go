@@ -151,47 +151,6 @@ func (j *Job) Note(run, state string, cells int) error {
 	return nil
 }
 
-// BackedUp is a backup that was made and read back.
-type BackedUp struct {
-	Site    string      `json:"site"`
-	Time    time.Time   `json:"time"`
-	Folder  string      `json:"folder"`
-	File    string      `json:"file"`    // of the database; "": it has none, or is a dump
-	Bytes   int64       `json:"bytes"`   // of that file
-	Program string      `json:"program"` // that wrote it
-	Without []string    `json:"without"` // what the backup leaves out by its nature, and why
-	Tables  int         `json:"tables"`
-	Rows    int64       `json:"rows"`
-	Differs []RowsCount `json:"differs"` // tables of which the backup holds another number of rows than the database
-	Archive string      `json:"archive"` // of the files; "": none are declared
-	Packed  int64       `json:"packed"`  // bytes of the archive
-	Files   int         `json:"files"`
-	Left    []string    `json:"left"` // files that are not in it, and why
-}
-
-// Code is the exit code that it comes to.
-func (b *BackedUp) Code() int {
-	if len(b.Differs) > 0 || len(b.Left) > 0 {
-		return Remain
-	}
-	return Clean
-}
-
-// LastBackup returns the last backup that was made; nil where none was.
-func (j *Job) LastBackup() (*BackedUp, error) {
-	var b BackedUp
-	if j.Book == nil {
-		return nil, nil
-	}
-	if err := j.Book.ReadJSON(backupRecord, &b); err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
-	}
-	if b.Site != j.Site.String() {
-		return nil, nil
-	}
-	return &b, nil
-}
-
 // CountOf returns a number and its noun.
 func CountOf(n int, noun string) string {
 	switch {
@@ -205,11 +164,3 @@ func CountOf(n int, noun string) string {
 
 // DumpRecord is where the logbook keeps what was last made of a dump.
 const DumpRecord = "dump.json"
-
-// RowsCount compares one table.
-type RowsCount struct {
-	Table  string `json:"table"`
-	Backup int64  `json:"backup"`
-	Before int64  `json:"before"` // rows in the database before the backup was made
-	After  int64  `json:"after"`
-}

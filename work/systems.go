@@ -129,12 +129,12 @@ func (j *Job) CheckSystem(ctx context.Context, name string) (*Systems, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, err := j.config()
+	c, err := j.Config()
 	if err != nil {
 		return nil, err
 	}
 	c.ReadOnly = true
-	db, err := j.connect(ctx, c)
+	db, err := j.Connect(ctx, c)
 	if err != nil {
 		return nil, DatabaseFault(err, c)
 	}

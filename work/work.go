@@ -296,9 +296,9 @@ func systemOf(f *sitefile.File) (*system.System, error) {
 	return system.Get(f.System)
 }
 
-// config puts together how the database is reached: the system's own
+// Config puts together how the database is reached: the system's own
 // configuration, over it the site file, and the password from where it lies.
-func (j *Job) config() (database.Config, error) {
+func (j *Job) Config() (database.Config, error) {
 	d := j.File.Database
 	c := database.Config{Kind: d.Kind, File: j.File.Abs(d.File), Host: d.Host, Port: d.Port, Socket: d.Socket, User: d.User, Name: d.Name,
 		Schema: d.Schema, Charset: d.Charset, TLS: d.TLS, CA: j.File.Abs(d.TLSCA), Identity: d.Identity}
@@ -379,12 +379,12 @@ func (j *Job) Open(ctx context.Context, readOnly bool) (database.Database, []dat
 	if !j.Stored() {
 		return nil, nil, j.errNoDatabase()
 	}
-	c, err := j.config()
+	c, err := j.Config()
 	if err != nil {
 		return nil, nil, err
 	}
 	c.ReadOnly = readOnly
-	db, err := j.connect(ctx, c)
+	db, err := j.Connect(ctx, c)
 	if err != nil {
 		return nil, nil, DatabaseFault(err, c)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/outside/disk"
 	"trimlantern/work"
+	"trimlantern/work/backup"
 	"trimlantern/work/run"
 )
 
@@ -30,7 +31,7 @@ func unfinished(j *work.Job) (string, error) {
 // changedSinceBackup reports whether the site was changed since the last backup, as far as the logbook knows, or the
 // backup is more than a day old.
 func changedSinceBackup(j *work.Job) (bool, error) {
-	last, err := j.LastBackup()
+	last, err := backup.Last(j)
 	if err != nil || last == nil {
 		return true, err
 	}

@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/core/point"
 	"trimlantern/work"
+	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/ready"
@@ -279,7 +280,7 @@ func (w *walk) told(err error) error {
 
 // backup makes a backup, unless there is one that is newer than all changes.
 func (w *walk) backup() error {
-	last, err := w.job.LastBackup()
+	last, err := backup.Last(w.job)
 	if err != nil {
 		return err
 	}
@@ -299,7 +300,7 @@ func (w *walk) backup() error {
 		if err != nil || answer != "yes" {
 			return err
 		}
-		b, err := w.job.Backup(w.ctx, "")
+		b, err := backup.Run(w.ctx, w.job, "")
 		if err == nil {
 			w.person.Tell(b)
 			return nil

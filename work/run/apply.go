@@ -11,6 +11,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/logbook"
 	"trimlantern/work"
+	"trimlantern/work/backup"
 )
 
 // Applied is what apply did.
@@ -91,7 +92,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops, files: j.DeclaredFiles(),
 		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}}}
 	a.out.OneNode = db.OneNode()
-	if last, err := j.LastBackup(); err == nil && last != nil {
+	if last, err := backup.Last(j); err == nil && last != nil {
 		a.out.Backup = last.Time.Format(time.RFC3339)
 	}
 	if err := a.openJournal(header); err != nil {

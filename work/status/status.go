@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
+	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/dumps"
 	"trimlantern/work/ready"
@@ -347,7 +348,7 @@ func readyStep(j *work.Job, to steps) (next string, err error) {
 
 // backupStep adds what the last backup holds, where one was made.
 func backupStep(j *work.Job, to steps) error {
-	b, err := j.LastBackup()
+	b, err := backup.Last(j)
 	if err != nil || b == nil {
 		return err
 	}

@@ -1,4 +1,4 @@
-package work
+package backup
 
 import (
 	"archive/tar"
@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -20,6 +21,7 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/pack"
+	"trimlantern/work"
 )
 
 const (
@@ -27,24 +29,24 @@ const (
 	half         = ".part" // ends the name of a backup's folder until it is whole
 )
 
-// Backup writes all of the site's database by the database's own means, and the files of the declared folders, into
+// Run writes all of the site's database by the database's own means, and the files of the declared folders, into
 // a new folder below folder ("": beside the site file), which only the caller can enter. All of it is read back and
 // counted against the database.
-func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
+func Run(ctx context.Context, j *work.Job, folder string) (*BackedUp, error) {
 	defer j.Progress.End()
 	if folder == "" {
 		folder = filepath.Join(filepath.Dir(j.Book.Path()), "backups")
 	}
 	folder, err := filepath.Abs(folder)
 	if err != nil {
-		return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
+		return nil, work.Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	if err := j.PrivatePlace(folder); err != nil {
 		return nil, err
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
-		return nil, LockFault(err)
+		return nil, work.LockFault(err)
 	}
 	defer release()
 	out := &BackedUp{Site: j.Site.String(), Time: j.Now().UTC(), Without: []string{}, Differs: []RowsCount{}, Left: []string{}}
@@ -62,24 +64,24 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 	}
 	out.Folder = whole + half
 	if err := disk.PrivateFolder(out.Folder); err != nil {
-		if refused := Untrusted(err); refused != nil {
+		if refused := work.Untrusted(err); refused != nil {
 			return nil, refused
 		}
-		return nil, Failed(err, "the folder cannot be made", "name one that you may write to")
+		return nil, work.Failed(err, "the folder cannot be made", "name one that you may write to")
 	}
-	err = j.backupDatabase(ctx, out)
+	err = backupDatabase(ctx, j, out)
 	if err == nil {
-		err = j.backupFiles(ctx, out)
+		err = backupFiles(ctx, j, out)
 	}
 	if err == nil && out.File == "" && out.Archive == "" {
-		err = BadUse(nil, "there is nothing to back up: the site file names neither a database nor files", "for a dump, keep a copy of the dump itself")
+		err = work.BadUse(nil, "there is nothing to back up: the site file names neither a database nor files", "for a dump, keep a copy of the dump itself")
 	}
 	if ctx.Err() != nil {
-		err = Failed(nil, "interrupted", "run the same command again")
+		err = work.Failed(nil, "interrupted", "run the same command again")
 	}
 	if err == nil {
 		if err = os.Rename(out.Folder, whole); err != nil {
-			err = Failed(err, "the backup cannot be given its name", "make "+folder+" writable, then run the same command again")
+			err = work.Failed(err, "the backup cannot be given its name", "make "+folder+" writable, then run the same command again")
 		}
 	}
 	if err != nil {
@@ -93,13 +95,13 @@ func (j *Job) Backup(ctx context.Context, folder string) (*BackedUp, error) {
 		}
 	}
 	if err := j.Book.WriteJSON(backupRecord, out); err != nil {
-		return nil, Failed(err, "the backup is made, but cannot be recorded in the logbook", "make the folder of the site file writable")
+		return nil, work.Failed(err, "the backup is made, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
 	return out, j.Note("backup", fmt.Sprintf("%d rows, %d files", out.Rows, out.Files), 0)
 }
 
 // rowsOf counts the rows of all tables of the database, by name.
-func rowsOf(ctx context.Context, db database.Database, p Progress) (map[string]int64, error) {
+func rowsOf(ctx context.Context, db database.Database, p work.Progress) (map[string]int64, error) {
 	tables, err := db.Tables(ctx, "")
 	if err != nil {
 		return nil, err
@@ -114,7 +116,7 @@ func rowsOf(ctx context.Context, db database.Database, p Progress) (map[string]i
 	return rows, nil
 }
 
-func (j *Job) backupDatabase(ctx context.Context, out *BackedUp) error {
+func backupDatabase(ctx context.Context, j *work.Job, out *BackedUp) error {
 	switch {
 	case j.IsDump():
 		out.Without = append(out.Without, "the database: it is an exported file; keep a copy of "+j.File.Abs(j.File.Database.File))
@@ -122,32 +124,32 @@ func (j *Job) backupDatabase(ctx context.Context, out *BackedUp) error {
 	case !j.Stored() || j.File.Database.Kind == database.NoneKind:
 		return nil
 	}
-	c, err := j.config()
+	c, err := j.Config()
 	if err != nil {
 		return err
 	}
 	c.ReadOnly = true
-	db, err := j.connect(ctx, c)
+	db, err := j.Connect(ctx, c)
 	if err != nil {
-		return DatabaseFault(err, c)
+		return work.DatabaseFault(err, c)
 	}
 	defer db.Close()
 	before, err := rowsOf(ctx, db, j.Progress)
 	if err != nil {
-		return DatabaseFault(err, c)
+		return work.DatabaseFault(err, c)
 	}
 	var held map[string]int64
 	if c.Kind == "sqlite" {
-		held, err = j.copySQLite(ctx, c, out)
+		held, err = copySQLite(ctx, j, c, out)
 	} else {
-		held, err = j.dumpSQL(ctx, c, out)
+		held, err = dumpSQL(ctx, j, c, out)
 	}
 	if err != nil {
 		return err
 	}
 	after, err := rowsOf(ctx, db, j.Progress)
 	if err != nil {
-		return DatabaseFault(err, c)
+		return work.DatabaseFault(err, c)
 	}
 	for name, n := range before {
 		out.Tables++
@@ -161,7 +163,7 @@ func (j *Job) backupDatabase(ctx context.Context, out *BackedUp) error {
 }
 
 // copySQLite copies a database file by the database's own means, and counts the rows of the copy.
-func (j *Job) copySQLite(ctx context.Context, c database.Config, out *BackedUp) (map[string]int64, error) {
+func copySQLite(ctx context.Context, j *work.Job, c database.Config, out *BackedUp) (map[string]int64, error) {
 	j.Progress.At("copying the database", 0, 0)
 	file := filepath.Join(out.Folder, "database.sqlite")
 	from, err := filepath.Abs(c.File)
@@ -169,46 +171,46 @@ func (j *Job) copySQLite(ctx context.Context, c database.Config, out *BackedUp) 
 		err = database.CopySQLite(ctx, from, file)
 	}
 	if err != nil {
-		return nil, Failed(err, "the database cannot be copied", "make room on the disk, then run the same command again")
+		return nil, work.Failed(err, "the database cannot be copied", "make room on the disk, then run the same command again")
 	}
 	out.File, out.Program = file, "SQLite (VACUUM INTO)"
-	if err := j.sized(file, &out.Bytes); err != nil {
+	if err := sized(j, file, &out.Bytes); err != nil {
 		return nil, err
 	}
 	c.File, c.ReadOnly = file, true
 	db, err := database.Open(ctx, c)
 	if err != nil {
-		return nil, Failed(err, "the copy cannot be read back", "run the same command again")
+		return nil, work.Failed(err, "the copy cannot be read back", "run the same command again")
 	}
 	defer db.Close()
 	held, err := rowsOf(ctx, db, j.Progress)
 	if err != nil {
-		return nil, Failed(err, "the copy cannot be read back", "run the same command again")
+		return nil, work.Failed(err, "the copy cannot be read back", "run the same command again")
 	}
 	return held, nil
 }
 
-func (j *Job) sized(file string, n *int64) error {
+func sized(j *work.Job, file string, n *int64) error {
 	info, err := os.Stat(file)
 	if err != nil {
-		return Failed(err, "the backup cannot be read back", "run the same command again")
+		return work.Failed(err, "the backup cannot be read back", "run the same command again")
 	}
 	*n = info.Size()
 	return os.Chmod(file, 0o600)
 }
 
 // dumpSQL has the database's own program write a dump, and reads it back with our own reader.
-func (j *Job) dumpSQL(ctx context.Context, c database.Config, out *BackedUp) (map[string]int64, error) {
+func dumpSQL(ctx context.Context, j *work.Job, c database.Config, out *BackedUp) (map[string]int64, error) {
 	j.Progress.At("dumping the database", 0, 0)
 	file := filepath.Join(out.Folder, "database.sql.zst")
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return nil, Failed(err, "the backup cannot be written", "make the folder writable, with room on its disk")
+		return nil, work.Failed(err, "the backup cannot be written", "make the folder writable, with room on its disk")
 	}
 	defer f.Close()
 	z, err := zstd.NewWriter(f)
 	if err != nil {
-		return nil, Failed(err, "the backup cannot be written", "run the same command again")
+		return nil, work.Failed(err, "the backup cannot be written", "run the same command again")
 	}
 	var written int64
 	made, err := database.Dump(ctx, c, out.Folder, func() (io.Writer, error) {
@@ -220,25 +222,25 @@ func (j *Job) dumpSQL(ctx context.Context, c database.Config, out *BackedUp) (ma
 		return &counted{z, j.Progress, &written}, f.Truncate(0)
 	})
 	if errors.Is(err, database.ErrNoProgram) {
-		return nil, BadUse(nil, err.Error(), "install it (Debian: mariadb-client, postgresql-client), or export the database in your host's panel")
+		return nil, work.BadUse(nil, err.Error(), "install it (Debian: mariadb-client, postgresql-client), or export the database in your host's panel")
 	}
 	if err = errors.Join(err, z.Close(), f.Sync()); err != nil {
-		return nil, Failed(err, "the database cannot be dumped", "see what it says; an export in your host's panel is a backup too")
+		return nil, work.Failed(err, "the database cannot be dumped", "see what it says; an export in your host's panel is a backup too")
 	}
 	out.File, out.Program = file, filepath.Base(made.Program)
 	for _, what := range made.Without {
 		out.Without = append(out.Without, what+": the database user may not dump them")
 	}
-	if err := j.sized(file, &out.Bytes); err != nil {
+	if err := sized(j, file, &out.Bytes); err != nil {
 		return nil, err
 	}
-	return j.rowsInDump(ctx, file)
+	return rowsInDump(ctx, j, file)
 }
 
 // counted tells how many bytes went through.
 type counted struct {
 	w io.Writer
-	p Progress
+	p work.Progress
 	n *int64
 }
 
@@ -253,9 +255,9 @@ func (c *counted) Write(b []byte) (int, error) {
 const maxBackupRow = 1 << 30
 
 // rowsInDump reads a dump to its end and counts the rows of each table.
-func (j *Job) rowsInDump(ctx context.Context, file string) (map[string]int64, error) {
+func rowsInDump(ctx context.Context, j *work.Job, file string) (map[string]int64, error) {
 	back := func(err error) error {
-		return Failed(err, "the backup cannot be read back", "it is not kept; run the same command again")
+		return work.Failed(err, "the backup cannot be read back", "it is not kept; run the same command again")
 	}
 	src, err := pack.Open(file, nil)
 	if err != nil {
@@ -304,7 +306,7 @@ func (j *Job) rowsInDump(ctx context.Context, file string) (map[string]int64, er
 }
 
 // backupFiles packs the files of the declared folders, and the system's configuration.
-func (j *Job) backupFiles(ctx context.Context, out *BackedUp) error {
+func backupFiles(ctx context.Context, j *work.Job, out *BackedUp) error {
 	var folders, single []string
 	for _, dir := range j.File.Files {
 		folders = append(folders, filepath.Clean(j.File.Abs(dir)))
@@ -321,12 +323,12 @@ func (j *Job) backupFiles(ctx context.Context, out *BackedUp) error {
 	file := filepath.Join(out.Folder, "files.tar.zst")
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return Failed(err, "the backup cannot be written", "make the folder writable, with room on its disk")
+		return work.Failed(err, "the backup cannot be written", "make the folder writable, with room on its disk")
 	}
 	defer f.Close()
 	z, err := zstd.NewWriter(f)
 	if err != nil {
-		return Failed(err, "the backup cannot be written", "run the same command again")
+		return work.Failed(err, "the backup cannot be written", "run the same command again")
 	}
 	p := &packing{job: j, out: out, w: tar.NewWriter(z), sums: map[string][32]byte{}}
 	for _, dir := range folders {
@@ -343,10 +345,10 @@ func (j *Job) backupFiles(ctx context.Context, out *BackedUp) error {
 		}
 	}
 	if err := errors.Join(p.w.Close(), z.Close(), f.Sync()); err != nil {
-		return Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return work.Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
 	}
 	out.Archive, out.Files = file, len(p.sums)
-	if err := j.sized(file, &out.Packed); err != nil {
+	if err := sized(j, file, &out.Packed); err != nil {
 		return err
 	}
 	return p.compare(file)
@@ -354,7 +356,7 @@ func (j *Job) backupFiles(ctx context.Context, out *BackedUp) error {
 
 // packing is one archive at work.
 type packing struct {
-	job  *Job
+	job  *work.Job
 	out  *BackedUp
 	w    *tar.Writer
 	sums map[string][32]byte // by name in the archive
@@ -367,14 +369,14 @@ func tarName(path string) string {
 
 func (p *packing) left(path string, why error) {
 	if len(p.out.Left) < 1000 {
-		p.out.Left = append(p.out.Left, path+": "+WhyNot(why))
+		p.out.Left = append(p.out.Left, path+": "+work.WhyNot(why))
 	}
 }
 
 func (p *packing) folder(ctx context.Context, dir string) error {
 	tree, err := disk.OpenTree(dir)
 	if err != nil {
-		return Failed(err, "the folder "+dir+" cannot be read", "make it readable, or fix files in the site file")
+		return work.Failed(err, "the folder "+dir+" cannot be read", "make it readable, or fix files in the site file")
 	}
 	defer tree.Close()
 	err = tree.Walk(".", func(name string, e fs.DirEntry, err error) error {
@@ -389,8 +391,8 @@ func (p *packing) folder(ctx context.Context, dir string) error {
 		}
 		return p.add(tree, name, filepath.Join(dir, name))
 	})
-	if err != nil && ctx.Err() == nil && !IsFault(err) {
-		err = Failed(err, "the files cannot be packed", "make room on the disk, then run the same command again")
+	if err != nil && ctx.Err() == nil && !work.IsFault(err) {
+		err = work.Failed(err, "the files cannot be packed", "make room on the disk, then run the same command again")
 	}
 	return err
 }
@@ -421,7 +423,7 @@ func (p *packing) add(tree *disk.Tree, name, path string) error {
 	}
 	h.Name, h.Format = tarName(path), tar.FormatPAX
 	if err := p.w.WriteHeader(h); err != nil {
-		return Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return work.Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
 	}
 	sum := sha256.New()
 	n, err := io.Copy(io.MultiWriter(p.w, sum), io.LimitReader(f, h.Size))
@@ -430,7 +432,7 @@ func (p *packing) add(tree *disk.Tree, name, path string) error {
 		_, err = io.CopyN(p.w, zeros{}, h.Size-n)
 	}
 	if err != nil {
-		return Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return work.Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
 	}
 	p.sums[h.Name] = [32]byte(sum.Sum(nil))
 	return nil
@@ -445,7 +447,7 @@ func (zeros) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 // compare reads the archive back and holds each file against what was read of it.
 func (p *packing) compare(file string) error {
 	back := func(err error) error {
-		return Failed(err, "the backup cannot be read back", "it is not kept; run the same command again")
+		return work.Failed(err, "the backup cannot be read back", "it is not kept; run the same command again")
 	}
 	f, err := os.Open(file)
 	if err != nil {
@@ -482,4 +484,53 @@ func (p *packing) compare(file string) error {
 		return back(fmt.Errorf("it holds %d of %d files", seen, len(p.sums)))
 	}
 	return nil
+}
+
+// BackedUp is a backup that was made and read back.
+type BackedUp struct {
+	Site    string      `json:"site"`
+	Time    time.Time   `json:"time"`
+	Folder  string      `json:"folder"`
+	File    string      `json:"file"`    // of the database; "": it has none, or is a dump
+	Bytes   int64       `json:"bytes"`   // of that file
+	Program string      `json:"program"` // that wrote it
+	Without []string    `json:"without"` // what the backup leaves out by its nature, and why
+	Tables  int         `json:"tables"`
+	Rows    int64       `json:"rows"`
+	Differs []RowsCount `json:"differs"` // tables of which the backup holds another number of rows than the database
+	Archive string      `json:"archive"` // of the files; "": none are declared
+	Packed  int64       `json:"packed"`  // bytes of the archive
+	Files   int         `json:"files"`
+	Left    []string    `json:"left"` // files that are not in it, and why
+}
+
+// Code is the exit code that it comes to.
+func (b *BackedUp) Code() int {
+	if len(b.Differs) > 0 || len(b.Left) > 0 {
+		return work.Remain
+	}
+	return work.Clean
+}
+
+// Last returns the last backup that was made; nil where none was.
+func Last(j *work.Job) (*BackedUp, error) {
+	var b BackedUp
+	if j.Book == nil {
+		return nil, nil
+	}
+	if err := j.Book.ReadJSON(backupRecord, &b); err != nil {
+		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
+	}
+	if b.Site != j.Site.String() {
+		return nil, nil
+	}
+	return &b, nil
+}
+
+// RowsCount compares one table.
+type RowsCount struct {
+	Table  string `json:"table"`
+	Backup int64  `json:"backup"`
+	Before int64  `json:"before"` // rows in the database before the backup was made
+	After  int64  `json:"after"`
 }
