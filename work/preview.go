@@ -212,7 +212,7 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 	}
 	p := s.Out
 	p.Replaced = s.replaced.list(j)
-	for host, v := range asked.known {
+	for host, v := range asked.All() {
 		p.Verdicts[host] = v.Answer + ": " + v.Why
 	}
 	if err := asked.Keep(); err != nil {
@@ -230,11 +230,14 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 }
 
 func (j *Job) Survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
-	rules := &rewrite.Rules{Site: j.Site, Verdict: v.Ask, Hashed: j.Hashed()}
+	rules := &rewrite.Rules{Site: j.Site, Hashed: j.Hashed()}
+	if v != nil {
+		rules.Verdict = v.Ask
+	}
 	replaced := j.replacements()
 	replaced.rule(rules)
 	return &survey{job: j, replaced: replaced, rules: rules, judge: Judge{Rules: rules, System: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
-		Out: &Preview{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.elsewhere, Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+		Out: &Preview{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.Elsewhere(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
 // Run goes through the addresses and then all tables.
@@ -330,7 +333,7 @@ func TableFault(err error, t database.Table) error {
 // OwnAddresses returns the site's own addresses as the database has them. The error says that they are those of
 // another site, or cannot be read.
 func (j *Job) OwnAddresses(ctx context.Context, db database.Database, tables []database.Table) ([]AddressState, error) {
-	s := j.Survey(db, &verdicts{job: j, ctx: ctx}, nil, References, sheet.Choice{})
+	s := j.Survey(db, nil, nil, References, sheet.Choice{})
 	err := s.readAddresses(ctx, db, tables)
 	return s.Out.Addresses, err
 }

@@ -17,13 +17,11 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/envelope"
-	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/logbook"
-	"trimlantern/outside/probe"
 	"trimlantern/outside/sitefile"
 	"trimlantern/outside/system"
 )
@@ -414,6 +412,9 @@ func (j *Job) Open(ctx context.Context, readOnly bool) (database.Database, []dat
 	return db, slices.DeleteFunc(tables, isOther), nil
 }
 
+// Elsewhere returns the tables of the database that are not the site's, by their names.
+func (j *Job) Elsewhere() []string { return j.elsewhere }
+
 // DatabaseFault says in a user's words why the database failed.
 func DatabaseFault(err error, c database.Config) error {
 	if f := dumpFault(err, c); f != nil {
@@ -536,92 +537,6 @@ func (j *Job) secrets() (http.Header, error) {
 		return nil, BadUse(err, path, "write one header a line")
 	}
 	return h, nil
-}
-
-const (
-	verdictsFile = "verdicts.json"
-	verdictAge   = 7 * 24 * time.Hour // a verdict older than this is asked for again
-	PerHost      = 5                  // assets of a host that are asked for over HTTPS
-)
-
-// verdicts answers for other hosts: the user's decision, what the logbook
-// remembers, or a probe.
-type verdicts struct {
-	job   *Job
-	ctx   context.Context
-	known map[string]probe.Verdict
-	dirty bool
-
-	asked  map[string]bool          // hosts that this run asked
-	assets map[string]probe.Verdict // and what for
-}
-
-func (j *Job) Verdicts(ctx context.Context) (*verdicts, error) {
-	v := &verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
-	if j.Book != nil {
-		if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
-			return nil, Failed(err, "the logbook cannot be read", "fix or remove the file")
-		}
-	}
-	for host, known := range v.known {
-		if j.Now().Sub(known.Asked) > verdictAge || known.Answer == "unknown" || known.Answer == "leave" {
-			delete(v.known, host)
-		}
-	}
-	for host, decision := range j.File.Hosts {
-		v.known[strings.ToLower(host)] = probe.Verdict{Host: host, Answer: decision, Why: "decided in the site file", Asked: j.Now()}
-	}
-	return v, nil
-}
-
-// Ask is the Verdict function of the rules. A host that was not known is asked for the
-// first few of the assets that pages load from it: it serves them all, or it is
-// insecure; what it was asked for itself goes by its own answer.
-func (v *verdicts) Ask(host, url string) rewrite.Verdict {
-	known, ok := v.known[host]
-	if ok && (known.Assets == 0 || known.Assets >= PerHost || !v.asked[host]) {
-		return known.Meaning()
-	}
-	if own, ok := v.assets[url]; ok {
-		return own.Meaning()
-	}
-	client, err := v.job.Web()
-	if err != nil || v.job.Offline {
-		known = probe.Verdict{Host: host, Answer: "unknown", Why: "not asked (--offline)", Example: url, Asked: v.job.Now()}
-		v.known[host] = known
-		return known.Meaning()
-	}
-	v.job.Progress.At("asking "+host, 0, 0)
-	own := probe.Host(v.ctx, client, host, url, v.job.Now())
-	if v.assets == nil {
-		v.assets, v.asked = map[string]probe.Verdict{}, map[string]bool{}
-	}
-	v.assets[url], v.asked[host], v.dirty = own, true, true
-	switch {
-	case !ok:
-		known = own
-	case known.Answer == "secure" && own.Answer == "insecure":
-		known.Answer, known.Example, known.Why = "insecure", own.Example, "not everything: "+own.Why
-	case known.Answer == "unknown" && own.Answer != "unknown":
-		known.Answer, known.Example, known.Why = own.Answer, own.Example, own.Why
-	}
-	known.Assets++
-	if !ok {
-		known.Assets = 1
-	}
-	v.known[host] = known
-	return own.Meaning()
-}
-
-// Of returns what is known of a host by now.
-func (v *verdicts) Of(host string) probe.Verdict { return v.known[host] }
-
-// Keep writes what was found out into the logbook.
-func (v *verdicts) Keep() error {
-	if !v.dirty || v.job.Book == nil {
-		return nil
-	}
-	return v.job.Book.WriteJSON(verdictsFile, v.known)
 }
 
 // runForm is how a run's time is written in its name.
