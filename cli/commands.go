@@ -24,11 +24,12 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/dumps"
 	"trimlantern/work/run"
+	"trimlantern/work/setup"
 	"trimlantern/work/status"
 )
 
 func (a *app) initCommand() *cobra.Command {
-	var o work.InitOptions
+	var o setup.Options
 	var databaseURL string
 	move := false
 	c := &cobra.Command{
@@ -82,7 +83,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 				return fmt.Errorf("--here and --config say two places for the site file; write one of them")
 			}
 			o.Network = sitefile.Network{Resolve: a.resolve, CA: a.ca}
-			r, err := work.Init(c.Context(), o, a.progress())
+			r, err := setup.Init(c.Context(), o, a.progress())
 			if err != nil {
 				return err
 			}

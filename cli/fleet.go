@@ -20,6 +20,7 @@ import (
 	"trimlantern/work/ready"
 	"trimlantern/work/run"
 	"trimlantern/work/scan"
+	"trimlantern/work/setup"
 	"trimlantern/work/status"
 )
 
@@ -217,12 +218,12 @@ a line, and writes a site file for each. A site file that is there stays as it i
 				out := fleet.Outcome{Site: folder, File: folder, Began: time.Now().UTC().Truncate(time.Second)}
 				if known := work.SiteFileOf(folder, a.home); known != "" {
 					if j, err := work.Open(known, a.home, silent{}); err == nil {
-						out.Site, out.File, out.Result = j.Site.String(), known, j.Known()
+						out.Site, out.File, out.Result = j.Site.String(), known, setup.Known(j)
 						f.Outcomes = append(f.Outcomes, out)
 						continue
 					}
 				}
-				r, err := work.Init(c.Context(), work.InitOptions{Folder: folder, Home: a.home, Network: sitefile.Network{Resolve: a.resolve, CA: a.ca}}, silent{})
+				r, err := setup.Init(c.Context(), setup.Options{Folder: folder, Home: a.home, Network: sitefile.Network{Resolve: a.resolve, CA: a.ca}}, silent{})
 				if err != nil {
 					out.Code, out.Error, out.Do = faultOf(err)
 				} else {

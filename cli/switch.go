@@ -24,11 +24,12 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/guide"
 	"trimlantern/work/scan"
+	"trimlantern/work/setup"
 )
 
 // switching are the flags of the guided run.
 type switching struct {
-	init     work.InitOptions
+	init     setup.Options
 	database string
 	until    string
 	answers  string
@@ -140,7 +141,7 @@ func (a *app) switchJob(ctx context.Context, o switching, folder string, p guide
 		j, err := a.open()
 		if err == nil {
 			p.Begin(guide.Site)
-			p.Tell(j.Known())
+			p.Tell(setup.Known(j))
 			return j, nil
 		}
 		if !work.NoSiteFile(err) {
@@ -169,7 +170,7 @@ func (a *app) switchJob(ctx context.Context, o switching, folder string, p guide
 			return nil, err
 		}
 	}
-	r, err := work.Init(ctx, in, a.progress())
+	r, err := setup.Init(ctx, in, a.progress())
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"trimlantern/work/fleet"
 	"trimlantern/work/ready"
 	"trimlantern/work/run"
+	"trimlantern/work/setup"
 	"trimlantern/work/status"
 )
 
@@ -75,7 +76,7 @@ func OutcomeWords(o fleet.Outcome) string {
 		return o.Error
 	}
 	switch r := o.Result.(type) {
-	case *work.Inited:
+	case *setup.Inited:
 		return r.System + ", " + r.Database
 	case *status.Status:
 		done := 0

@@ -17,6 +17,7 @@ import (
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
 	"trimlantern/work/run"
+	"trimlantern/work/setup"
 	"trimlantern/work/status"
 )
 
@@ -211,7 +212,7 @@ func (t *Text) Brief(result any) {
 		if errors.As(r, &f) && f.Do != "" {
 			t.wrap("  ", "What to do: "+Clean(f.Do))
 		}
-	case *work.Inited:
+	case *setup.Inited:
 		t.briefSite(r)
 	case *ready.Result:
 		t.briefReady(r)
@@ -274,7 +275,7 @@ func (t *Text) Brief(result any) {
 // tick writes a line of good news.
 func (t *Text) tick(words string) { t.mark(t.good("[x]"), words) }
 
-func (t *Text) briefSite(r *work.Inited) {
+func (t *Text) briefSite(r *setup.Inited) {
 	rows := [][]string{{"address", r.Site}, {"system", r.System}, {"database", clip(r.Database, 60)}}
 	for _, a := range r.Addresses {
 		rows = append(rows, []string{a.Title, clip(a.Value, 60)})
@@ -440,7 +441,7 @@ func (t *Text) briefRedirects(r *redirect.Tested) {
 // Full shows all of a result: what a guided run told in a few lines.
 func (t *Text) Full(result any) {
 	switch r := result.(type) {
-	case *work.Inited:
+	case *setup.Inited:
 		t.Inited(r)
 	case *ready.Result:
 		t.Ready(r)

@@ -18,6 +18,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/dumps"
 	"trimlantern/work/run"
+	"trimlantern/work/setup"
 	"trimlantern/work/status"
 )
 
@@ -27,7 +28,7 @@ func (t *Text) Moved(r *work.Moved) {
 }
 
 // Inited reports what init wrote.
-func (t *Text) Inited(r *work.Inited) {
+func (t *Text) Inited(r *setup.Inited) {
 	t.printf("Wrote %s\n", t.clip(r.Path, 74))
 	if r.Old != "" {
 		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(r.Old, 52)))

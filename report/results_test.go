@@ -18,6 +18,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/dumps"
 	"trimlantern/work/run"
+	"trimlantern/work/setup"
 	"trimlantern/work/status"
 	"trimlantern/work/trace"
 )
@@ -55,7 +56,7 @@ func results() map[string]struct {
 		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},
 		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
 	road := &status.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []status.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
-	inited := &work.Inited{Path: nasty, Site: "https://ternrock.example", System: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
+	inited := &setup.Inited{Path: nasty, Site: "https://ternrock.example", System: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
 	past := &status.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
 	filtered := &dumps.Filtered{Site: "https://ternrock.example", As: "dump", Dialect: "SQLite", Rows: 1 << 40, Cells: 1, References: 1, Counts: counts, Left: left, Nameless: []string{nasty},
 		Tables: []sheet.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}

@@ -22,9 +22,9 @@ type Place struct {
 // maxSites bounds how many sites of one database are listed.
 const maxSites = 100_000
 
-// findSites reads which sites the database holds, and which longer prefixes are
+// FindSites reads which sites the database holds, and which longer prefixes are
 // those of other systems.
-func (j *Job) findSites(ctx context.Context, db database.Database, tables []database.Table) error {
+func (j *Job) FindSites(ctx context.Context, db database.Database, tables []database.Table) error {
 	prefix := j.File.Database.Prefix
 	j.sites = map[int]Place{}
 	if s := j.System.Sites; s != nil {
@@ -49,7 +49,7 @@ func (j *Job) findSites(ctx context.Context, db database.Database, tables []data
 		}
 	}
 	j.others = nil
-	for _, p := range j.System.Prefix(tableNames(tables)) {
+	for _, p := range j.System.Prefix(TableNames(tables)) {
 		if site, rest := j.Set(p); p != prefix && strings.HasPrefix(p, prefix) && (rest != "" || j.sites[site].Site == 0) {
 			j.others = append(j.others, p)
 		}
@@ -69,20 +69,20 @@ func (j *Job) Short(table string) string {
 	return short
 }
 
-// foreign reports whether a table belongs to another system, whose prefix only
+// Foreign reports whether a table belongs to another system, whose prefix only
 // begins like ours.
-func (j *Job) foreign(table string) bool {
+func (j *Job) Foreign(table string) bool {
 	return slices.ContainsFunc(j.others, func(p string) bool { return strings.HasPrefix(table, p) })
 }
 
 // Place returns the site of a number, of several in the database.
 func (j *Job) Place(n int) (Place, bool) { p, ok := j.sites[n]; return p, ok }
 
-// hasSite reports whether the database lists a site of that number.
-func (j *Job) hasSite(n int) bool { _, ok := j.sites[n]; return ok }
+// HasSite reports whether the database lists a site of that number.
+func (j *Job) HasSite(n int) bool { _, ok := j.sites[n]; return ok }
 
-// places lists the sites of the database, by number.
-func (j *Job) places() []Place {
+// Places lists the sites of the database, by number.
+func (j *Job) Places() []Place {
 	var out []Place
 	for _, p := range j.sites {
 		out = append(out, p)

@@ -349,7 +349,7 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 	}
 	for _, t := range tables {
 		site, short := j.Set(t.Name)
-		if len(j.places()) == 0 {
+		if len(j.Places()) == 0 {
 			site = 0
 		}
 		for _, a := range j.System.Addresses {

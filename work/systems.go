@@ -15,15 +15,15 @@ import (
 	"trimlantern/outside/system"
 )
 
-// isSystemFile tells a file of the user's own from the name of a built-in system description.
-func isSystemFile(name string) bool {
+// IsSystemFile tells a file of the user's own from the name of a built-in system description.
+func IsSystemFile(name string) bool {
 	return strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
 }
 
 // SystemsNamed returns the built-in system description of a name, or the one in a file of the user's own; without a name
 // all that are built in.
 func SystemsNamed(name string) ([]*system.System, error) {
-	if isSystemFile(name) {
+	if IsSystemFile(name) {
 		b, err := disk.ReadTrusted(name, MaxSettings)
 		if err != nil {
 			return nil, err
@@ -101,7 +101,7 @@ func ShowSystems(name string) (*Systems, error) {
 	if err != nil {
 		return nil, Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
-	l, err := systemOf(&sitefile.File{System: name, Dir: dir})
+	l, err := SystemOf(&sitefile.File{System: name, Dir: dir})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, BadUse(nil, "there is no file "+name, "name a system description, or a file that ends in .yaml")
 	}

@@ -168,7 +168,7 @@ func Open(path, home string, p Progress) (*Job, error) {
 	if j.Site, err = f.Address(); err != nil {
 		return nil, BadUse(err, path, "fix site, also and sisters in the site file")
 	}
-	j.System, err = systemOf(f)
+	j.System, err = SystemOf(f)
 	if refused := Untrusted(err); refused != nil {
 		return nil, refused
 	}
@@ -279,12 +279,12 @@ func OpenKnown(site, home string, p Progress) (*Job, error) {
 // MaxSettings bounds the files that settings and secrets are read from.
 const MaxSettings = 1 << 20
 
-// systemOf returns a built-in system description, or the user's own where a path is named.
-func systemOf(f *sitefile.File) (*system.System, error) {
+// SystemOf returns a built-in system description, or the user's own where a path is named.
+func SystemOf(f *sitefile.File) (*system.System, error) {
 	switch {
 	case f.System == "":
 		return system.Get("generic")
-	case isSystemFile(f.System):
+	case IsSystemFile(f.System):
 		b, err := disk.ReadTrusted(f.Abs(f.System), MaxSettings)
 		if err != nil {
 			return nil, err
@@ -393,7 +393,7 @@ func (j *Job) Open(ctx context.Context, readOnly bool) (database.Database, []dat
 	}
 	j.elsewhere = []string{}
 	isOther := func(t database.Table) bool {
-		other := !strings.HasPrefix(t.Name, j.File.Database.Prefix) || j.foreign(t.Name)
+		other := !strings.HasPrefix(t.Name, j.File.Database.Prefix) || j.Foreign(t.Name)
 		if other {
 			j.elsewhere = append(j.elsewhere, t.Name)
 		}
@@ -405,7 +405,7 @@ func (j *Job) Open(ctx context.Context, readOnly bool) (database.Database, []dat
 		db.Close()
 		return nil, nil, err
 	}
-	if err := j.findSites(ctx, db, tables); err != nil {
+	if err := j.FindSites(ctx, db, tables); err != nil {
 		db.Close()
 		return nil, nil, DatabaseFault(err, c)
 	}
@@ -446,7 +446,7 @@ func (j *Job) checkTables(ctx context.Context, db database.Database, tables []da
 		return nil
 	}
 	prefix := j.File.Database.Prefix
-	names := tableNames(tables)
+	names := TableNames(tables)
 	for _, p := range j.System.Prefix(names) {
 		if p == prefix {
 			return nil
@@ -464,13 +464,13 @@ func (j *Job) checkTables(ctx context.Context, db database.Database, tables []da
 		what = fmt.Sprintf("%s has no tables of %s with the prefix %q", c.Where(), j.System.Title, prefix)
 	}
 	do := "check database.prefix and system in the site file"
-	if fit := j.System.Prefix(tableNames(all)); len(fit) > 0 {
+	if fit := j.System.Prefix(TableNames(all)); len(fit) > 0 {
 		do = "set database.prefix in the site file; a prefix that fits: " + strings.Join(fit, ", ")
 	}
 	return BadUse(nil, what, do)
 }
 
-func tableNames(tables []database.Table) []string {
+func TableNames(tables []database.Table) []string {
 	names := make([]string, len(tables))
 	for i, t := range tables {
 		names[i] = t.Name

@@ -21,6 +21,7 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
+	"trimlantern/work/setup"
 )
 
 // Result is what a job comes to.
@@ -248,7 +249,7 @@ func Find(paths []string) ([]string, error) {
 			}
 			continue
 		}
-		found, err := work.SitesBelow(p)
+		found, err := setup.SitesBelow(p)
 		if err != nil {
 			return nil, err
 		}

@@ -1,4 +1,4 @@
-package work
+package setup
 
 import (
 	"errors"
@@ -12,6 +12,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/system"
+	"trimlantern/work"
 )
 
 // maxFindDepth is how deep below the folder the system's configuration is
@@ -33,9 +34,9 @@ func (in *initing) find() error {
 		return nil
 	}
 	configs := map[string]*system.System{}
-	systems, err := SystemsNamed(in.o.System)
+	systems, err := work.SystemsNamed(in.o.System)
 	if err != nil {
-		return UnknownSystem(err)
+		return work.UnknownSystem(err)
 	}
 	for _, l := range systems {
 		if l.Config != nil {
@@ -48,18 +49,18 @@ func (in *initing) find() error {
 				return in.take(d.Config, "", l)
 			}
 		}
-		return BadUse(nil, "no system description knows a configuration file called "+filepath.Base(d.Config), "name the system too: --system wordpress")
+		return work.BadUse(nil, "no system description knows a configuration file called "+filepath.Base(d.Config), "name the system too: --system wordpress")
 	}
 	if in.o.Folder == "" {
-		return BadUse(nil, "nothing says where the site's database is",
+		return work.BadUse(nil, "nothing says where the site's database is",
 			"name the folder of the site: trimlantern init --site https://HOST FOLDER; or the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 	}
 	have, err := lookBelow(in.o.Folder, configs)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return BadUse(nil, "there is no folder "+in.o.Folder, "name the folder that the site's files are in")
+		return work.BadUse(nil, "there is no folder "+in.o.Folder, "name the folder that the site's files are in")
 	case err != nil:
-		return Failed(err, "looking through "+in.o.Folder, "make the folder readable")
+		return work.Failed(err, "looking through "+in.o.Folder, "make the folder readable")
 	}
 	config, system := have.choose(configs)
 	switch {
@@ -71,13 +72,13 @@ func (in *initing) find() error {
 		}
 		return in.take(config, system, configs[filepath.Base(config)])
 	case len(have.configs) > 1 || len(have.configs) == 0 && len(have.sqlite) > 1:
-		return BadUse(nil, "there is more than one site below "+in.o.Folder+": "+strings.Join(append(have.configs, have.sqlite...), ", "), "name the folder of one of them")
+		return work.BadUse(nil, "there is more than one site below "+in.o.Folder+": "+strings.Join(append(have.configs, have.sqlite...), ", "), "name the folder of one of them")
 	case len(have.sqlite) == 1:
 		d.Kind, d.File = "sqlite", in.relative(have.sqlite[0])
 		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File)
 		return nil
 	}
-	return BadUse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
+	return work.BadUse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
 		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 }
 
@@ -186,10 +187,10 @@ func (in *initing) take(path, base string, l *system.System) error {
 		d.Kind, d.File = "sqlite", in.relative(drop)
 		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File+", which a drop-in of the system uses")
 	case errors.As(err, &unclear):
-		return BadUse(nil, fmt.Sprintf("%s, line %d: %s is %s, which only running it would tell", in.relative(unclear.File), unclear.Line, strings.TrimPrefix(unclear.Name, "$"), unclear.How.Words()),
+		return work.BadUse(nil, fmt.Sprintf("%s, line %d: %s is %s, which only running it would tell", in.relative(unclear.File), unclear.Line, strings.TrimPrefix(unclear.Name, "$"), unclear.How.Words()),
 			"say where the database is: --database mysql://USER@HOST/NAME (or postgres://, sqlite:FILE), --prefix PREFIX, and --password-env VARIABLE or --password-file FILE")
 	case err != nil:
-		return BadUse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
+		return work.BadUse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 	default:
 		d.Kind = l.Config.Kind
 		in.out.Used = append(in.out.Used, "database, user, password and prefix: "+in.relative(path))
@@ -207,7 +208,7 @@ func (in *initing) take(path, base string, l *system.System) error {
 	}
 	locks, err := l.Config.LocksOf(path)
 	if err != nil {
-		return BadUse(err, "the system's configuration cannot be read", "make it readable")
+		return work.BadUse(err, "the system's configuration cannot be read", "make it readable")
 	}
 	for name, lock := range locks {
 		how := ""
@@ -230,9 +231,9 @@ func (in *initing) take(path, base string, l *system.System) error {
 // SitesBelow lists the folders below one that hold a site of their own: each is the folder of a system's
 // configuration, or of an SQLite database.
 func SitesBelow(folder string) ([]string, error) {
-	systems, err := SystemsNamed("")
+	systems, err := work.SystemsNamed("")
 	if err != nil {
-		return nil, BadUse(err, "a built-in system description", "report this")
+		return nil, work.BadUse(err, "a built-in system description", "report this")
 	}
 	configs := map[string]*system.System{}
 	for _, l := range systems {
@@ -242,7 +243,7 @@ func SitesBelow(folder string) ([]string, error) {
 	}
 	have, err := lookBelow(folder, configs)
 	if err != nil {
-		return nil, BadUse(err, folder+" cannot be looked through", "make it readable, or run the command as a user who may read it")
+		return nil, work.BadUse(err, folder+" cannot be looked through", "make it readable, or run the command as a user who may read it")
 	}
 	var all []string
 	for _, config := range have.configs {

@@ -1,4 +1,4 @@
-package work
+package setup
 
 import (
 	"cmp"
@@ -15,10 +15,11 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/outside/sitefile"
 	"trimlantern/outside/system"
+	"trimlantern/work"
 )
 
-// InitOptions are what the user said; empty fields are found out.
-type InitOptions struct {
+// Options are what the user said; empty fields are found out.
+type Options struct {
 	Site     string
 	Also     []string
 	Sisters  []string
@@ -35,27 +36,27 @@ type InitOptions struct {
 
 // Inited is what init wrote, and from where it took it.
 type Inited struct {
-	Path     string   `json:"path"`
-	Old      string   `json:"old,omitempty"` // where the site file of before is kept
-	Site     string   `json:"site"`
-	System   string   `json:"system"`
-	Database string   `json:"database"`
-	Prefix   string   `json:"prefix"`
-	Tables   int      `json:"tables"`
-	Files    []string `json:"files"`
-	Used     []string `json:"used"`            // where things were found
-	Locked   []string `json:"locked"`          // addresses that the configuration holds
-	Others   []string `json:"others"`          // prefixes of other systems in the same database
-	Sites    []Place  `json:"sites,omitempty"` // of several sites in the database, those that are taken
+	Path     string       `json:"path"`
+	Old      string       `json:"old,omitempty"` // where the site file of before is kept
+	Site     string       `json:"site"`
+	System   string       `json:"system"`
+	Database string       `json:"database"`
+	Prefix   string       `json:"prefix"`
+	Tables   int          `json:"tables"`
+	Files    []string     `json:"files"`
+	Used     []string     `json:"used"`            // where things were found
+	Locked   []string     `json:"locked"`          // addresses that the configuration holds
+	Others   []string     `json:"others"`          // prefixes of other systems in the same database
+	Sites    []work.Place `json:"sites,omitempty"` // of several sites in the database, those that are taken
 
-	Addresses []AddressState `json:"addresses"` // as the database has them
+	Addresses []work.AddressState `json:"addresses"` // as the database has them
 }
 
 // Code is the exit code that init comes to.
-func (*Inited) Code() int { return Clean }
+func (*Inited) Code() int { return work.Clean }
 
 // Init finds the system below a folder and writes the site file.
-func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
+func Init(ctx context.Context, o Options, p work.Progress) (*Inited, error) {
 	defer p.End()
 	found := ""
 	if o.Site == "" {
@@ -68,7 +69,7 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 	named := sitefile.Named(o.Site, o.Also, o.Sisters)
 	site, err := named.Address()
 	if err != nil {
-		return nil, BadUse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
+		return nil, work.BadUse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
 	path, dir, err := o.where(site)
 	if err != nil {
@@ -84,7 +85,7 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		in.out.Used = append(in.out.Used, "site: the address that the database has, over HTTPS")
 	}
 	in.file.Dir = in.dir
-	if isSystemFile(o.System) {
+	if work.IsSystemFile(o.System) {
 		in.file.System = in.relative(o.System)
 	}
 	if filepath.Dir(path) != in.dir {
@@ -109,47 +110,47 @@ func Init(ctx context.Context, o InitOptions, p Progress) (*Inited, error) {
 		in.file.Hosts, in.file.Accepted, in.file.Replaced, in.file.Copies = old.Hosts, old.Accepted, old.Replaced, old.Copies
 		in.out.Old = path + ".old"
 		if err := os.Rename(path, in.out.Old); err != nil {
-			return nil, Failed(err, "the old site file cannot be kept", "make the folder writable, or write elsewhere with --config FILE")
+			return nil, work.Failed(err, "the old site file cannot be kept", "make the folder writable, or write elsewhere with --config FILE")
 		}
 	}
 	if o.Path == "" && !o.Here {
 		err = disk.PrivateFolder(filepath.Dir(path))
 	}
-	if refused := Untrusted(err); refused != nil {
+	if refused := work.Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err == nil {
 		err = in.file.Write(path)
 	}
 	if err != nil {
-		return nil, Failed(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")
+		return nil, work.Failed(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")
 	}
 	return in.out, nil
 }
 
 // discover finds the site's secure address in its database.
-func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
+func discover(ctx context.Context, o Options, p work.Progress) (string, error) {
 	const do = "give the site's HTTPS address: --site https://HOST"
 	if o.Folder == "" && o.Database.Kind == "" && o.Database.Config == "" {
-		return "", BadUse(address.ErrEmpty, "the site's address", do)
+		return "", work.BadUse(address.ErrEmpty, "the site's address", do)
 	}
 	dir, err := filepath.Abs(cmp.Or(o.Folder, "."))
 	if err != nil {
-		return "", Failed(err, "cannot determine the current folder", "change to a folder that exists")
+		return "", work.Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	in := &initing{o: o, p: p, dir: dir, out: &Inited{}, file: &sitefile.File{Dir: dir, System: o.System, Database: o.Database}}
 	if err := in.find(); err != nil {
 		return "", err
 	}
 	in.file.System = cmp.Or(in.file.System, "generic")
-	if isSystemFile(o.System) {
+	if work.IsSystemFile(o.System) {
 		in.file.System = in.relative(o.System)
 	}
-	l, err := systemOf(in.file)
+	l, err := work.SystemOf(in.file)
 	if err != nil {
-		return "", UnknownSystem(err)
+		return "", work.UnknownSystem(err)
 	}
-	j := &Job{File: in.file, System: l, Progress: p}
+	j := &work.Job{File: in.file, System: l, Progress: p}
 	c, err := j.Config()
 	if err != nil {
 		return "", err
@@ -157,12 +158,12 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 	c.ReadOnly = true
 	db, err := j.Connect(ctx, c)
 	if err != nil {
-		return "", DatabaseFault(err, c)
+		return "", work.DatabaseFault(err, c)
 	}
 	defer db.Close()
 	tables, err := db.Tables(ctx, "")
 	if err != nil {
-		return "", DatabaseFault(err, c)
+		return "", work.DatabaseFault(err, c)
 	}
 	if _, err := in.fit(j, tables, c.Where()); err != nil {
 		return "", err
@@ -174,30 +175,30 @@ func discover(ctx context.Context, o InitOptions, p Progress) (string, error) {
 		}
 		v, _, ok, err := db.Lookup(ctx, t, a.Column, a.Where, a.Equals)
 		if err != nil {
-			return "", DatabaseFault(err, c)
+			return "", work.DatabaseFault(err, c)
 		}
 		if _, rest, scheme := strings.Cut(string(v.Bytes), "://"); ok && scheme {
 			return "https://" + strings.TrimSuffix(strings.TrimRight(rest, "/"), ":80"), nil
 		}
 	}
-	return "", BadUse(nil, "the database does not say the site's address", do)
+	return "", work.BadUse(nil, "the database does not say the site's address", do)
 }
 
 // decided reads the site file that is there already, if it is of the same site: running init again corrects
 // it. nil: there is none.
-func (o *InitOptions) decided(path string, site address.Site) (*sitefile.File, error) {
+func (o *Options) decided(path string, site address.Site) (*sitefile.File, error) {
 	if _, err := os.Lstat(path); err != nil {
 		return nil, nil
 	}
 	old, err := sitefile.Read(path)
-	if refused := Untrusted(err); refused != nil {
+	if refused := work.Untrusted(err); refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, BadUse(err, path+" is there already, and cannot be read", "remove it first, or write another one with --config FILE")
+		return nil, work.BadUse(err, path+" is there already, and cannot be read", "remove it first, or write another one with --config FILE")
 	}
 	if was, err := old.Address(); err != nil || was.Host != site.Host {
-		return nil, BadUse(nil, path+" is there already, of another site ("+old.Site+")", "remove it first, or write another one with --config FILE")
+		return nil, work.BadUse(nil, path+" is there already, of another site ("+old.Site+")", "remove it first, or write another one with --config FILE")
 	}
 	return old, nil
 }
@@ -206,13 +207,13 @@ func (o *InitOptions) decided(path string, site address.Site) (*sitefile.File, e
 func (in *initing) check() error {
 	for _, f := range in.file.Files {
 		if info, err := os.Stat(in.file.Abs(f)); err != nil || !info.IsDir() {
-			return BadUse(nil, "there is no folder "+in.file.Abs(f), "name folders that are there: --files FOLDER")
+			return work.BadUse(nil, "there is no folder "+in.file.Abs(f), "name folders that are there: --files FOLDER")
 		}
 	}
-	j := &Job{File: in.file, System: &system.System{}, Progress: in.p}
+	j := &work.Job{File: in.file, System: &system.System{}, Progress: in.p}
 	var err error
 	if j.Site, err = in.file.Address(); err != nil {
-		return BadUse(err, "the site's address", "write --site https://HOST")
+		return work.BadUse(err, "the site's address", "write --site https://HOST")
 	}
 	_, err = j.Web()
 	return err
@@ -220,32 +221,32 @@ func (in *initing) check() error {
 
 // where tells the path of the site file, and the folder that paths in it are relative to. A folder
 // that a web server serves is refused: it would hand out the old values of the whole site.
-func (o *InitOptions) where(site address.Site) (path, dir string, err error) {
+func (o *Options) where(site address.Site) (path, dir string, err error) {
 	if o.Path == "" && !o.Here {
 		home, err := sitefile.Home(o.Home)
 		if err != nil {
-			return "", "", Failed(err, "cannot determine your data folder", "name one: --home FOLDER")
+			return "", "", work.Failed(err, "cannot determine your data folder", "name one: --home FOLDER")
 		}
 		dir, err = filepath.Abs(cmp.Or(o.Folder, "."))
 		if err != nil {
-			return "", "", Failed(err, "cannot determine the current folder", "change to a folder that exists")
+			return "", "", work.Failed(err, "cannot determine the current folder", "change to a folder that exists")
 		}
 		return sitefile.InHome(home, site.String()), dir, nil
 	}
 	if path, err = filepath.Abs(cmp.Or(o.Path, sitefile.Name)); err != nil {
-		return "", "", Failed(err, "cannot determine the current folder", "change to a folder that exists")
+		return "", "", work.Failed(err, "cannot determine the current folder", "change to a folder that exists")
 	}
 	dir = filepath.Dir(path)
 	if why, yes := sitefile.InWebRoot(dir); yes {
-		return "", "", BadUse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the site file, the logbook and all old values", dir, why),
+		return "", "", work.BadUse(nil, fmt.Sprintf("%s is served by a web server (%s), which could hand out the site file, the logbook and all old values", dir, why),
 			"leave out --here and --config: init keeps them in your data folder; or change to a folder that no web server serves")
 	}
 	return path, dir, nil
 }
 
 type initing struct {
-	o    InitOptions
-	p    Progress
+	o    Options
+	p    work.Progress
 	dir  string // where the site file will lie
 	file *sitefile.File
 	out  *Inited
@@ -271,15 +272,15 @@ func (in *initing) connect(ctx context.Context) error {
 	if in.file.System == "" {
 		in.file.System = "generic"
 	}
-	l, err := systemOf(in.file)
+	l, err := work.SystemOf(in.file)
 	if err != nil {
-		return UnknownSystem(err)
+		return work.UnknownSystem(err)
 	}
 	site, err := in.file.Address()
 	if err != nil {
-		return BadUse(err, "the site's address", "write --site https://HOST")
+		return work.BadUse(err, "the site's address", "write --site https://HOST")
 	}
-	j := &Job{File: in.file, Site: site, System: l, Progress: in.p}
+	j := &work.Job{File: in.file, Site: site, System: l, Progress: in.p}
 	c, err := j.Config()
 	if err != nil {
 		return err
@@ -287,12 +288,12 @@ func (in *initing) connect(ctx context.Context) error {
 	c.ReadOnly = true
 	db, err := j.Connect(ctx, c)
 	if err != nil {
-		return DatabaseFault(err, c)
+		return work.DatabaseFault(err, c)
 	}
 	defer db.Close()
 	tables, err := db.Tables(ctx, "")
 	if err != nil {
-		return DatabaseFault(err, c)
+		return work.DatabaseFault(err, c)
 	}
 	fit, err := in.fit(j, tables, c.Where())
 	if err != nil {
@@ -305,16 +306,16 @@ func (in *initing) connect(ctx context.Context) error {
 			own = append(own, t)
 		}
 	}
-	if err := j.findSites(ctx, db, own); err != nil {
-		return DatabaseFault(err, c)
+	if err := j.FindSites(ctx, db, own); err != nil {
+		return work.DatabaseFault(err, c)
 	}
 	for _, p := range fit {
-		if site, rest := j.Set(p); p != d.Prefix && (rest != "" || !j.hasSite(site)) {
+		if site, rest := j.Set(p); p != d.Prefix && (rest != "" || !j.HasSite(site)) {
 			in.out.Others = append(in.out.Others, p)
 		}
 	}
 	for _, t := range own {
-		if !j.foreign(t.Name) {
+		if !j.Foreign(t.Name) {
 			in.out.Tables++
 		}
 	}
@@ -325,7 +326,7 @@ func (in *initing) connect(ctx context.Context) error {
 		return err
 	}
 	if in.out.Tables == 0 && d.Kind != database.NoneKind {
-		return BadUse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
+		return work.BadUse(nil, fmt.Sprintf("%s has no table whose name begins with %q", c.Where(), d.Prefix), "check --prefix")
 	}
 	in.out.System, in.out.Database, in.out.Prefix, in.out.Files = in.file.System, c.Where(), d.Prefix, in.file.Files
 	return nil
@@ -333,11 +334,11 @@ func (in *initing) connect(ctx context.Context) error {
 
 // fit finds system description and prefix by the tables, unless they were given, and returns all
 // prefixes that fit.
-func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string, error) {
+func (in *initing) fit(j *work.Job, tables []database.Table, where string) ([]string, error) {
 	if in.o.System == "" && in.file.System == "generic" {
-		systems, err := SystemsNamed("")
+		systems, err := work.SystemsNamed("")
 		if err != nil {
-			return nil, BadUse(err, "a built-in system description", "report this")
+			return nil, work.BadUse(err, "a built-in system description", "report this")
 		}
 		for _, other := range systems {
 			if len(fitting(other, tables)) > 0 {
@@ -361,7 +362,7 @@ func (in *initing) fit(j *Job, tables []database.Table, where string) ([]string,
 		if len(fit) > 0 {
 			do = "a prefix that fits: " + strings.Join(fit, ", ")
 		}
-		return nil, BadUse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.System.Title, d.Prefix), do)
+		return nil, work.BadUse(nil, fmt.Sprintf("%s has no tables of %s with the prefix %q", where, j.System.Title, d.Prefix), do)
 	}
 	return fit, nil
 }
@@ -377,7 +378,7 @@ func fitting(l *system.System, tables []database.Table) (prefixes []string) {
 		seen = append(seen, one)
 	}
 	known := l.Recognise(seen)
-	for _, p := range l.Prefix(tableNames(tables)) {
+	for _, p := range l.Prefix(work.TableNames(tables)) {
 		if !slices.ContainsFunc(l.Tables, func(t string) bool { return known[p+t].Short != t }) {
 			prefixes = append(prefixes, p)
 		}
@@ -387,7 +388,7 @@ func fitting(l *system.System, tables []database.Table) (prefixes []string) {
 
 // addresses holds the site's address against those that the database has. Where these are the same site under
 // its other common name, with www or without, that is a name of the site too.
-func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, tables []database.Table) error {
+func (in *initing) addresses(ctx context.Context, j *work.Job, db database.Database, tables []database.Table) error {
 	if len(j.System.Addresses) == 0 {
 		return nil
 	}
@@ -401,28 +402,28 @@ func (in *initing) addresses(ctx context.Context, j *Job, db database.Database, 
 		if bare, ok := strings.CutPrefix(j.Site.Host, "www."); ok {
 			partner = bare
 		}
-		named := slices.ContainsFunc(own, func(a AddressState) bool { return strings.EqualFold(HostOf(a.Value), partner) })
+		named := slices.ContainsFunc(own, func(a work.AddressState) bool { return strings.EqualFold(work.HostOf(a.Value), partner) })
 		if !named || slices.Contains(in.file.Also, partner) {
 			return err
 		}
 		in.file.Also = append(in.file.Also, partner)
 		in.out.Used = append(in.out.Used, "also "+partner+": the database calls the site by that name")
 		if j.Site, err = in.file.Address(); err != nil {
-			return BadUse(err, "the site's address", "write --site https://HOST")
+			return work.BadUse(err, "the site's address", "write --site https://HOST")
 		}
 	}
 }
 
 // sites takes over the sites that the database lists: all, or those chosen. Each that has a name of its
 // own is a sister site, and stays at its own address.
-func (in *initing) sites(j *Job) error {
+func (in *initing) sites(j *work.Job) error {
 	chosen := in.file.Choose.Sites
 	for _, n := range chosen {
-		if !j.hasSite(n) {
-			return BadUse(nil, fmt.Sprintf("the database lists no site %d", n), "leave --sites out, and init lists them")
+		if !j.HasSite(n) {
+			return work.BadUse(nil, fmt.Sprintf("the database lists no site %d", n), "leave --sites out, and init lists them")
 		}
 	}
-	for _, p := range j.places() {
+	for _, p := range j.Places() {
 		if len(chosen) > 0 && !slices.Contains(chosen, p.Site) {
 			continue
 		}
@@ -437,7 +438,7 @@ func (in *initing) sites(j *Job) error {
 		}
 		in.file.Sisters = append(in.file.Sisters, sitefile.Sister{Site: sister.String()})
 		if j.Site, err = in.file.Address(); err != nil {
-			return BadUse(err, "the site's address", "write --site https://HOST")
+			return work.BadUse(err, "the site's address", "write --site https://HOST")
 		}
 		in.out.Used = append(in.out.Used, fmt.Sprintf("sister site %s: site %d in the same database", sister, p.Site))
 	}
@@ -445,10 +446,10 @@ func (in *initing) sites(j *Job) error {
 }
 
 // Known describes the site as its site file does.
-func (j *Job) Known() *Inited {
+func Known(j *work.Job) *Inited {
 	where := "none"
 	if c, err := j.Config(); err == nil {
 		where = c.Where()
 	}
-	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []AddressState{}}
+	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []work.AddressState{}}
 }
