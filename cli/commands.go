@@ -23,6 +23,7 @@ import (
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/preview"
 	"trimlantern/work/run"
 	"trimlantern/work/setup"
 	"trimlantern/work/status"
@@ -155,14 +156,14 @@ func (a *app) choice(c *cobra.Command, o *sheet.Choice) {
 // strict adds the flag that makes an exit code stricter.
 func strict(c *cobra.Command, kinds *[]string) {
 	c.Flags().StringSliceVar(kinds, "fail-on", nil, "exit with 1 where something is left of this `KIND`: change, person (repeatable)")
-	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(work.FailKinds, cobra.ShellCompDirectiveNoFileComp)))
+	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(preview.FailKinds, cobra.ShellCompDirectiveNoFileComp)))
 }
 
 // knownKinds refuses what --fail-on does not know.
 func knownKinds(kinds []string) error {
 	for _, k := range kinds {
-		if !slices.Contains(work.FailKinds, k) {
-			return fmt.Errorf("--fail-on %s is not known; write %s", k, strings.Join(work.FailKinds, " or "))
+		if !slices.Contains(preview.FailKinds, k) {
+			return fmt.Errorf("--fail-on %s is not known; write %s", k, strings.Join(preview.FailKinds, " or "))
 		}
 	}
 	return nil
@@ -200,7 +201,7 @@ class: what it would no longer load is left and named.
 			}
 			j.Choice, j.Judge, j.FailOn = choice, judge, failOn
 			sparing()
-			r, err := j.Preview(c.Context())
+			r, err := preview.Run(c.Context(), j)
 			if err != nil {
 				return err
 			}
@@ -247,7 +248,7 @@ takes it back.
 			}
 			j.Choice, j.Judge, j.FailOn = choice, judge, failOn
 			sparing()
-			r, err := j.Mend(c.Context(), cause)
+			r, err := preview.Mend(c.Context(), j, cause)
 			if err != nil {
 				return err
 			}

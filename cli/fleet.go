@@ -17,6 +17,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
+	"trimlantern/work/preview"
 	"trimlantern/work/ready"
 	"trimlantern/work/run"
 	"trimlantern/work/scan"
@@ -48,7 +49,7 @@ var fleetJobs = []fleetJob{
 			return ready.Check(ctx, j, ready.Options{})
 		}, func() fleet.Result { return &ready.Result{} }},
 	{"preview", "What would change on each site", "Writes a change sheet for each site. Nothing is changed.", true,
-		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return j.Preview(ctx) }, func() fleet.Result { return &work.Preview{} }},
+		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return preview.Run(ctx, j) }, func() fleet.Result { return &preview.Result{} }},
 	{"apply", "Carry out the newest change sheet of each site", "Carries out the newest change sheet of each site, as trimlantern apply does. trimlantern undo in the folder of a site takes it back.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
 			return run.Apply(ctx, j, "", false)

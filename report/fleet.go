@@ -10,6 +10,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
 	"trimlantern/work/fleet"
+	"trimlantern/work/preview"
 	"trimlantern/work/ready"
 	"trimlantern/work/run"
 	"trimlantern/work/setup"
@@ -104,7 +105,7 @@ func OutcomeWords(o fleet.Outcome) string {
 			return words
 		}
 		return verdict(r) + ": " + readWords(r.Coverage)
-	case *work.Preview:
+	case *preview.Result:
 		if r.Changes() == 0 && r.Person() == 0 {
 			return "nothing to change"
 		}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
 	"trimlantern/work/guide"
+	"trimlantern/work/preview"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
 	"trimlantern/work/run"
@@ -241,7 +242,7 @@ func (t *Text) Brief(result any) {
 		}
 	case *work.Scan:
 		t.briefScan(r)
-	case *work.Preview:
+	case *preview.Result:
 		t.briefPreview(r)
 	case guide.Nothing:
 		t.tick("Nothing is left to change.")
@@ -347,8 +348,8 @@ func (t *Text) briefScan(s *work.Scan) {
 	}
 }
 
-func (t *Text) briefPreview(p *work.Preview) {
-	if p.Kind == work.Lengths {
+func (t *Text) briefPreview(p *preview.Result) {
+	if p.Kind == preview.Lengths {
 		t.mark(t.care("[!]"), fmt.Sprintf("%s can be corrected.", plural2(p.Cells, "value has a length that does not fit and", "values have lengths that do not fit and")))
 		return
 	}
@@ -447,7 +448,7 @@ func (t *Text) Full(result any) {
 		t.Ready(r)
 	case *work.Scan:
 		t.Scan(r)
-	case *work.Preview:
+	case *preview.Result:
 		t.Preview(r)
 	case *run.Applied:
 		t.Applied(r)

@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/files"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/preview"
 	"trimlantern/work/run"
 	"trimlantern/work/setup"
 	"trimlantern/work/status"
@@ -80,8 +81,8 @@ func (t *Text) Inited(r *setup.Inited) {
 }
 
 // Preview reports what would change.
-func (t *Text) Preview(p *work.Preview) {
-	if p.Kind == work.Lengths {
+func (t *Text) Preview(p *preview.Result) {
+	if p.Kind == preview.Lengths {
 		t.printf("Mending serialized values of %s: nothing was changed.\n", p.Site)
 	} else {
 		t.printf("Preview of %s: nothing was changed.\n", p.Site)
@@ -99,7 +100,7 @@ func (t *Text) Preview(p *work.Preview) {
 	}
 	rows = append(rows, []string{t.paint("all tables", text.Bold), number(p.Rows), number(p.Cells), number(p.Refs)})
 	header := []string{"table", ">rows", ">cells", ">references"}
-	if p.Kind == work.Lengths { // lengths are no references
+	if p.Kind == preview.Lengths { // lengths are no references
 		header = header[:3]
 		for i := range rows {
 			rows[i] = rows[i][:3]
@@ -149,7 +150,7 @@ func (t *Text) Preview(p *work.Preview) {
 }
 
 // decided shows what the owner's decisions come to.
-func (t *Text) decided(p *work.Preview) {
+func (t *Text) decided(p *preview.Result) {
 	if len(p.Replaced) > 0 {
 		t.heading("Replaced by your decision")
 		for i, r := range p.Replaced {
@@ -178,7 +179,7 @@ func (t *Text) decided(p *work.Preview) {
 }
 
 // opinion says whom else the serialized values were shown to.
-func (t *Text) opinion(o *work.Opinion) {
+func (t *Text) opinion(o *preview.Opinion) {
 	switch {
 	case o == nil || o.Values == 0 && o.Unjudged == 0:
 	case o.Unjudged > 0:
@@ -197,7 +198,7 @@ func (t *Text) opinion(o *work.Opinion) {
 }
 
 // files shows the files that would change, each line before and after.
-func (t *Text) files(p *work.Preview) {
+func (t *Text) files(p *preview.Result) {
 	if len(p.Files) == 0 {
 		return
 	}
@@ -220,7 +221,7 @@ func (t *Text) files(p *work.Preview) {
 }
 
 // part says what was chosen, what runs with the changes and what can be dropped.
-func (t *Text) part(p *work.Preview) {
+func (t *Text) part(p *preview.Result) {
 	c := p.Choice
 	var words []string
 	for _, one := range []struct {
@@ -278,8 +279,8 @@ func (t *Text) part(p *work.Preview) {
 	}
 }
 
-func (t *Text) addresses(p *work.Preview) {
-	if len(p.Addresses) == 0 || p.Kind == work.Lengths {
+func (t *Text) addresses(p *preview.Result) {
+	if len(p.Addresses) == 0 || p.Kind == preview.Lengths {
 		return
 	}
 	t.heading("The site's own addresses")
@@ -307,7 +308,7 @@ func (t *Text) addresses(p *work.Preview) {
 }
 
 // left reports what was left alone, and what needs a person.
-func (t *Text) left(p *work.Preview) {
+func (t *Text) left(p *preview.Result) {
 	var settled, person [][]string
 	for _, r := range reasonsByCount(p.Counts) {
 		if r.NeedsPerson() {
@@ -341,7 +342,7 @@ func (t *Text) left(p *work.Preview) {
 		if shown > 0 {
 			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(r.Words()) + ":"})
 		}
-		if r == rewrite.Unsound && shown > 0 && p.Kind != work.Lengths {
+		if r == rewrite.Unsound && shown > 0 && p.Kind != preview.Lengths {
 			person = append(person, []string{t.faint("  trimlantern mend proposes corrected lengths")})
 		}
 		if r == rewrite.NoHTTPS || r == rewrite.NoVerdict {
@@ -506,7 +507,7 @@ func (t *Text) DumpApplied(d *dumps.Applied) {
 		what = "A patch for"
 	}
 	changes := fmt.Sprintf("%s in %s", plural(d.Refs, "reference"), plural(d.Changed, "cell"))
-	if d.Kind == work.Lengths {
+	if d.Kind == preview.Lengths {
 		changes = "lengths in " + plural(d.Changed, "cell")
 	}
 	t.printf("%s %s: it changes %s.\n\n", what, clip(d.Site, 40), changes)
@@ -584,7 +585,7 @@ func (t *Text) Applied(a *run.Applied) {
 		}
 	}
 	switch {
-	case a.Remain.Kind == work.Lengths:
+	case a.Remain.Kind == preview.Lengths:
 		t.next("trimlantern preview")
 	case a.Remain.Changes() > 0:
 		t.next("trimlantern preview, for what came since")
@@ -611,7 +612,7 @@ func (t *Text) checked(a *run.Applied) {
 	if a.Proven > 0 {
 		t.printf("  checked after writing: the database holds %s as planned\n", plural(a.Proven, "cell"))
 	}
-	if a.Remain.Cells == 0 && a.Remain.Kind == work.Lengths {
+	if a.Remain.Cells == 0 && a.Remain.Kind == preview.Lengths {
 		t.printf("  %s\n", t.good("a second look at the database finds nothing left that can be mended"))
 	} else if hidden := a.Remain.Counts[rewrite.Hidden]; a.Remain.Changes() == 0 && hidden > 0 {
 		t.wrap("  ", "a second preview finds nothing more in the rows that this database user may see; not all rows of "+plural(hidden, "table")+" were read")

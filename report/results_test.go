@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/preview"
 	"trimlantern/work/run"
 	"trimlantern/work/setup"
 	"trimlantern/work/status"
@@ -38,11 +39,11 @@ func results() map[string]struct {
 		left = append(left, sheet.Left{Reason: r, Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Label: nasty, Path: nasty, Host: nasty, URL: nasty, Note: nasty, Count: 1},
 			sheet.Left{Reason: r, File: nasty, Line: 7, URL: nasty, Host: nasty, Count: 1}, sheet.Left{Reason: r, Note: nasty, Count: 1})
 	}
-	preview := &work.Preview{Kind: work.References, Site: "https://ternrock.example", Sheet: "1", Cells: 3, Refs: 4, Hosts: map[string]int{nasty: 4}, Counts: counts, Left: left,
-		Addresses: []work.AddressState{{Name: "public", Title: "public address", Value: nasty, Change: true}, {Name: "core", Title: "core address", Value: nasty, Locked: nasty}},
+	preview := &preview.Result{Kind: preview.References, Site: "https://ternrock.example", Sheet: "1", Cells: 3, Refs: 4, Hosts: map[string]int{nasty: 4}, Counts: counts, Left: left,
+		Addresses: []preview.AddressState{{Name: "public", Title: "public address", Value: nasty, Change: true}, {Name: "core", Title: "core address", Value: nasty, Locked: nasty}},
 		Tables:    []sheet.TableCount{{Table: nasty, Rows: 1 << 40, Cells: 3, References: 4}, {Table: "idle"}},
-		Files:     []work.FileChange{{Path: nasty, References: 5, Lines: []work.LineChange{{Line: 7, Before: nasty, After: nasty}}}}, FileRefs: 5,
-		Samples: []work.Sample{{Where: nasty, Before: nasty, After: nasty}}, Verdicts: map[string]string{nasty: "insecure: " + nasty}, Skipped: []files.Skipped{{Path: nasty, Why: nasty}}}
+		Files:     []preview.FileChange{{Path: nasty, References: 5, Lines: []preview.LineChange{{Line: 7, Before: nasty, After: nasty}}}}, FileRefs: 5,
+		Samples: []preview.Sample{{Where: nasty, Before: nasty, After: nasty}}, Verdicts: map[string]string{nasty: "insecure: " + nasty}, Skipped: []files.Skipped{{Path: nasty, Why: nasty}}}
 	skip := sheet.Skip{Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Why: "changed since the preview"}
 	applied := &run.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
 	undone := &run.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}

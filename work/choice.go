@@ -91,9 +91,9 @@ func (j *Job) Places() []Place {
 	return out
 }
 
-// choice joins what the site file and the flags choose, and refuses patterns that
+// JoinedChoice joins what the site file and the flags choose, and refuses patterns that
 // cannot be read and sites that are not there.
-func (j *Job) choice() (sheet.Choice, error) {
+func (j *Job) JoinedChoice() (sheet.Choice, error) {
 	c, o := j.File.Choose, j.Choice
 	if len(o.Tables) > 0 {
 		c.Tables = o.Tables
@@ -135,7 +135,7 @@ func (j *Job) Chosen(c sheet.Choice, tables []database.Table) ([]database.Table,
 	}
 	for _, p := range c.ExceptColumns() {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool {
-			return slices.ContainsFunc(t.All, func(c database.Column) bool { return j.fitsColumn(p, t.Name, c.Name) })
+			return slices.ContainsFunc(t.All, func(c database.Column) bool { return j.FitsColumn(p, t.Name, c.Name) })
 		}) {
 			return nil, BadUse(nil, fmt.Sprintf("no column fits %q", p), "write TABLE.COLUMN, or *.COLUMN for every table")
 		}
@@ -159,7 +159,7 @@ func (j *Job) Fits(pattern, table string) bool {
 	return false
 }
 
-func (j *Job) fitsColumn(pattern, table, column string) bool {
+func (j *Job) FitsColumn(pattern, table, column string) bool {
 	if i := strings.LastIndexByte(pattern, '.'); i >= 0 {
 		if !j.Fits(pattern[:i], table) {
 			return false

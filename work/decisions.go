@@ -67,14 +67,14 @@ func placeID(l *sheet.Left) string {
 	return b.String()
 }
 
-// replacements are the URLs that stand in the place of others, by the owner's decision.
-type replacements struct {
+// Replacements are the URLs that stand in the place of others, by the owner's decision.
+type Replacements struct {
 	by     map[string]string // by the URL in its usual form
 	counts map[string]int    // how often each was rewritten
 }
 
-func (j *Job) replacements() *replacements {
-	r := &replacements{by: map[string]string{}, counts: map[string]int{}}
+func (j *Job) Replacements() *Replacements {
+	r := &Replacements{by: map[string]string{}, counts: map[string]int{}}
 	for _, one := range j.File.Replaced {
 		r.by[SameURL(one.From)] = one.To
 	}
@@ -82,13 +82,13 @@ func (j *Job) replacements() *replacements {
 }
 
 // to returns what stands in the place of a URL.
-func (r *replacements) to(url string) (string, bool) {
+func (r *Replacements) to(url string) (string, bool) {
 	to, ok := r.by[SameURL(url)]
 	return to, ok
 }
 
-// rule sets the rules of a rewriting up. Without any replacement they stay as fast as they are.
-func (r *replacements) rule(rules *rewrite.Rules) {
+// Rule sets the rules of a rewriting up. Without any replacement they stay as fast as they are.
+func (r *Replacements) Rule(rules *rewrite.Rules) {
 	if len(r.by) == 0 {
 		return
 	}
@@ -107,8 +107,8 @@ type Replacement struct {
 	Count int    `json:"count"`
 }
 
-// list returns those that were used.
-func (r *replacements) list(j *Job) []Replacement {
+// List returns those that were used.
+func (r *Replacements) List(j *Job) []Replacement {
 	out := []Replacement{}
 	for _, one := range j.File.Replaced {
 		if n := r.counts[SameURL(one.From)]; n > 0 {
@@ -118,8 +118,8 @@ func (r *replacements) list(j *Job) []Replacement {
 	return out
 }
 
-// settled turns a finding that the owner accepted into one that needs nobody.
-func (j *Job) settled(l *sheet.Left) {
+// Settled turns a finding that the owner accepted into one that needs nobody.
+func (j *Job) Settled(l *sheet.Left) {
 	if len(j.File.Accepted) == 0 || !l.Reason.NeedsPerson() {
 		return
 	}

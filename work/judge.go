@@ -16,10 +16,10 @@ import (
 type Judge struct {
 	Rules  *rewrite.Rules
 	System *system.System
-	labels bool                      // rows that change are called by name too, not only those with something left
+	Labels bool                      // rows that change are called by name too, not only those with something left
 	Lean   bool                      // nobody asks for what a value is afterwards
 	Wants  func(rewrite.Reason) bool // whether the label of a row left for that reason is needed; nil: always
-	out    []outcome                 // memory for the next row
+	out    []Outcome                 // memory for the next row
 
 	// Where not nil: again reads a value in the next other way, for one whose lengths do not fit; first returns
 	// to the first way.
@@ -27,14 +27,14 @@ type Judge struct {
 	First func(i int)
 }
 
-// outcome is what becomes of one value of a row.
-type outcome struct {
+// Outcome is what becomes of one value of a row.
+type Outcome struct {
 	Column     int
 	Edits      []rewrite.Edit // none: the value stays
-	after      []byte         // nil where the judge is lean
+	After      []byte         // nil where the judge is lean
 	References int
 	Hosts      []rewrite.HostCount
-	safe       bool         // its row is a cached copy that may be removed
+	Safe       bool         // its row is a cached copy that may be removed
 	Left       []sheet.Left // without table, key, column and label
 }
 
@@ -43,7 +43,7 @@ type outcome struct {
 // hold a reference. keyed says that the row can be found again;
 // refuse, where not nil, says why a column is to be left. What it returns is gone
 // with the next row.
-func (g *Judge) Row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool, refuse func(i int) rewrite.Reason) (label string, out []outcome, err error) {
+func (g *Judge) Row(short string, columns []database.Column, value func(i int) ([]byte, bool), maybe func(i int) bool, keyed bool, refuse func(i int) rewrite.Reason) (label string, out []Outcome, err error) {
 	get := func(column string) string {
 		for i, c := range columns {
 			if c.Name == column {
@@ -72,12 +72,12 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 			cached, safe = g.System.IsCache(short, get)
 			asked = true
 		}
-		o := outcome{Column: i}
+		o := Outcome{Column: i}
 		whole := g.whole(short, c, cached, keyed)
 		if whole == "" && refuse != nil {
 			whole = refuse(i)
 		}
-		o.safe = whole == rewrite.Cached && safe
+		o.Safe = whole == rewrite.Cached && safe
 		o.References = res.References
 		if whole != "" && res.References > 0 {
 			o.Left = append(o.Left, sheet.Left{Reason: whole, Count: res.References})
@@ -97,11 +97,11 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 				size += int64(len(e.Inserted) - len(e.Removed))
 			}
 			if !g.Lean || c.MaxChars > 0 && size > c.MaxChars {
-				if o.after, err = rewrite.Apply(v, res.Edits); err != nil {
+				if o.After, err = rewrite.Apply(v, res.Edits); err != nil {
 					return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
 				}
 			}
-			if note := outgrows(c, size, o.after); note != "" {
+			if note := Outgrows(c, size, o.After); note != "" {
 				o.Left = append(o.Left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
 			} else {
 				o.Edits, o.Hosts = res.Edits, res.Hosts
@@ -137,8 +137,8 @@ func isUnsound(r rewrite.Result) bool {
 }
 
 // labelled reports whether the label of a row is asked for.
-func (g *Judge) labelled(o outcome) bool {
-	return g.labels || slices.ContainsFunc(o.Left, func(l sheet.Left) bool { return g.Wants == nil || g.Wants(l.Reason) })
+func (g *Judge) labelled(o Outcome) bool {
+	return g.Labels || slices.ContainsFunc(o.Left, func(l sheet.Left) bool { return g.Wants == nil || g.Wants(l.Reason) })
 }
 
 // whole says why all of a value is left, whatever it holds, or "".
@@ -156,9 +156,9 @@ func (g *Judge) whole(short string, c database.Column, cached, keyed bool) rewri
 	return ""
 }
 
-// outgrows says why a value of size bytes does not fit its column, or "". after is
+// Outgrows says why a value of size bytes does not fit its column, or "". after is
 // asked for only where there are more bytes than the column holds characters.
-func outgrows(c database.Column, size int64, after []byte) string {
+func Outgrows(c database.Column, size int64, after []byte) string {
 	switch {
 	case c.MaxChars > 0 && size > c.MaxChars && int64(utf8.RuneCount(after)) > c.MaxChars:
 		return fmt.Sprintf("%d characters, and the column holds %d", utf8.RuneCount(after), c.MaxChars)

@@ -44,7 +44,7 @@ func TestJudge(t *testing.T) {
 		{"no key", "x", []database.Column{column("v", 0, 0)}, []string{own}, true, nil, []rewrite.Reason{rewrite.NoKey}, ""},
 		{"only elsewhere", "x", []database.Column{column("v", 0, 0)}, []string{"http://other.example"}, false, nil, []rewrite.Reason{rewrite.Linked}, ""},
 	} {
-		g := Judge{Rules: &rewrite.Rules{Site: site}, System: wordpress, labels: true}
+		g := Judge{Rules: &rewrite.Rules{Site: site}, System: wordpress, Labels: true}
 		value := func(i int) ([]byte, bool) { return []byte(c.values[i]), c.values[i] != "\x00" }
 		label, out, err := g.Row(c.table, c.columns, value, nil, !c.keyless, nil)
 		require.NoError(t, err, c.why)
@@ -53,7 +53,7 @@ func TestJudge(t *testing.T) {
 		for _, o := range out {
 			if len(o.Edits) > 0 {
 				changed = append(changed, c.columns[o.Column].Name)
-				assert.Equal(t, strings.ReplaceAll(strings.ReplaceAll(c.values[o.Column], ":80", ""), "http:", "https:"), string(o.after), c.why)
+				assert.Equal(t, strings.ReplaceAll(strings.ReplaceAll(c.values[o.Column], ":80", ""), "http:", "https:"), string(o.After), c.why)
 			}
 			for _, l := range o.Left {
 				left = append(left, l.Reason)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"trimlantern/outside/disk"
+	"trimlantern/outside/files"
 )
 
 // SiteFiles are the folders in which a run may change files, each opened when it is first needed.
@@ -18,7 +19,7 @@ type SiteFiles struct {
 	open    map[string]*disk.Tree
 
 	Copies     string // the folder of copies of other hosts' things, absolute; "": none
-	copiesRoot string // at or above it, and there
+	CopiesRoot string // at or above it, and there
 }
 
 // DeclaredFiles are the folders under files in the site file.
@@ -27,7 +28,7 @@ func (j *Job) DeclaredFiles() *SiteFiles {
 	for _, dir := range j.File.Files {
 		s.Folders = append(s.Folders, filepath.Clean(j.File.Abs(dir)))
 	}
-	if s.copiesRoot = j.copiesRoot(); s.copiesRoot != "" {
+	if s.CopiesRoot = j.copiesRoot(); s.CopiesRoot != "" {
 		s.Copies = filepath.Clean(j.File.Abs(j.File.Copies.Folder))
 	}
 	return s
@@ -44,7 +45,7 @@ func (s *SiteFiles) Of(file string) (*disk.Tree, string, error) {
 		folders = append(slices.Clone(folders), filepath.Dir(file))
 	}
 	if _, ok := disk.Inside(s.Copies, file); ok && s.Copies != "" {
-		folders = append([]string{s.copiesRoot}, folders...)
+		folders = append([]string{s.CopiesRoot}, folders...)
 	}
 	for _, dir := range folders {
 		name, ok := disk.Inside(dir, file)
@@ -141,4 +142,21 @@ func (s *SiteFiles) Prune(tree *disk.Tree, file, name string) {
 			return
 		}
 	}
+}
+
+// Named names files that were not read as a sheet does.
+func (j *Job) Named(list []files.Skipped) []files.Skipped {
+	for i := range list {
+		list[i].Path = j.Relative(list[i].Path)
+	}
+	return list
+}
+
+// Relative returns how a sheet names a file.
+func (j *Job) Relative(name string) string {
+	rel, err := filepath.Rel(j.File.Dir, name)
+	if err != nil {
+		rel = name
+	}
+	return filepath.ToSlash(rel)
 }

@@ -15,9 +15,9 @@ const (
 	PerHost      = 5                  // assets of a host that are asked for over HTTPS
 )
 
-// verdicts answers for other hosts: the user's decision, what the logbook
+// Verdicts answers for other hosts: the user's decision, what the logbook
 // remembers, or a probe.
-type verdicts struct {
+type Verdicts struct {
 	job   *Job
 	ctx   context.Context
 	known map[string]probe.Verdict
@@ -27,8 +27,8 @@ type verdicts struct {
 	assets map[string]probe.Verdict // and what for
 }
 
-func (j *Job) Verdicts(ctx context.Context) (*verdicts, error) {
-	v := &verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
+func (j *Job) Verdicts(ctx context.Context) (*Verdicts, error) {
+	v := &Verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
 	if j.Book != nil {
 		if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
 			return nil, Failed(err, "the logbook cannot be read", "fix or remove the file")
@@ -48,7 +48,7 @@ func (j *Job) Verdicts(ctx context.Context) (*verdicts, error) {
 // Ask is the Verdict function of the rules. A host that was not known is asked for the
 // first few of the assets that pages load from it: it serves them all, or it is
 // insecure; what it was asked for itself goes by its own answer.
-func (v *verdicts) Ask(host, url string) rewrite.Verdict {
+func (v *Verdicts) Ask(host, url string) rewrite.Verdict {
 	known, ok := v.known[host]
 	if ok && (known.Assets == 0 || known.Assets >= PerHost || !v.asked[host]) {
 		return known.Meaning()
@@ -85,13 +85,13 @@ func (v *verdicts) Ask(host, url string) rewrite.Verdict {
 }
 
 // Of returns what is known of a host by now.
-func (v *verdicts) Of(host string) probe.Verdict { return v.known[host] }
+func (v *Verdicts) Of(host string) probe.Verdict { return v.known[host] }
 
 // All is what is known of all hosts by now.
-func (v *verdicts) All() map[string]probe.Verdict { return v.known }
+func (v *Verdicts) All() map[string]probe.Verdict { return v.known }
 
 // Keep writes what was found out into the logbook.
-func (v *verdicts) Keep() error {
+func (v *Verdicts) Keep() error {
 	if !v.dirty || v.job.Book == nil {
 		return nil
 	}

@@ -15,6 +15,7 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // List is what is left for a person to decide: from the newest preview, the last scan, ready and redirect test.
@@ -137,7 +138,7 @@ func (c *collecting) add(i Item) *Item {
 // not made yet.
 func (c *collecting) preview() (pending bool, err error) {
 	j := c.job
-	id, header, end, err := j.LastSheetOf(work.References)
+	id, header, end, err := j.LastSheetOf(preview.References)
 	if err != nil || id == "" {
 		return false, err
 	}

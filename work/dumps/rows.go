@@ -14,6 +14,7 @@ import (
 	"trimlantern/outside/dump"
 	"trimlantern/outside/system"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // tally is what one worker counted; workers share nothing.
@@ -264,9 +265,9 @@ func (t *tally) beside(p *dump.Passage) {
 // keeps reports whether one more finding of that reason is kept, and not only counted.
 func (t *tally) keeps(r rewrite.Reason) bool {
 	if r.NeedsPerson() {
-		return t.kept[r] < work.MaxLeft
+		return t.kept[r] < preview.MaxLeft
 	}
-	return t.kept[r] < work.KeepLeft
+	return t.kept[r] < preview.KeepLeft
 }
 
 // of returns what is known of a row's table.

@@ -6,6 +6,7 @@ import (
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 	"trimlantern/work/decide"
+	"trimlantern/work/preview"
 	"trimlantern/work/run"
 )
 
@@ -123,7 +124,7 @@ func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 
 // mend corrects lengths that an earlier replacement broke, with consent.
 func (w *walk) mend(i decide.Item) (done bool, err error) {
-	p, err := w.job.Mend(w.ctx, envelope.Cause{Was: "http://", Now: "https://"})
+	p, err := preview.Mend(w.ctx, w.job, envelope.Cause{Was: "http://", Now: "https://"})
 	if err != nil {
 		return false, err
 	}

@@ -13,6 +13,7 @@ import (
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
+	"trimlantern/work/preview"
 	"trimlantern/work/ready"
 	"trimlantern/work/run"
 	"trimlantern/work/scan"
@@ -98,7 +99,7 @@ type walk struct {
 	o      Options
 	out    *Walked
 	later  map[string]bool // items that were put off
-	last   *work.Preview   // the newest one, where nothing was decided or changed since
+	last   *preview.Result // the newest one, where nothing was decided or changed since
 	faulty bool            // the site was not all ready: what was changed may have mended that
 }
 
@@ -336,7 +337,7 @@ func (w *walk) look() error {
 // preview works out the changes, and goes through what needs a decision.
 func (w *walk) preview() error {
 	for {
-		p, err := w.job.Preview(w.ctx)
+		p, err := preview.Run(w.ctx, w.job)
 		if err != nil {
 			return err
 		}
@@ -354,7 +355,7 @@ func (w *walk) apply() error {
 	p := w.last
 	if w.last = nil; p == nil {
 		var err error
-		if p, err = w.job.Preview(w.ctx); err != nil {
+		if p, err = preview.Run(w.ctx, w.job); err != nil {
 			return err
 		}
 	}

@@ -19,6 +19,7 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 	"trimlantern/work/reach"
 )
 
@@ -543,7 +544,7 @@ func (r *readying) addresses() {
 		return
 	}
 	defer db.Close()
-	own, err := j.OwnAddresses(r.ctx, db, tables)
+	own, err := preview.OwnAddresses(r.ctx, j, db, tables)
 	if err != nil {
 		r.add("addresses", "", point.Stop, err.Error(), "the site file does not fit the database", "check site in the site file")
 		return

@@ -12,6 +12,7 @@ import (
 	"trimlantern/outside/logbook"
 	"trimlantern/work"
 	"trimlantern/work/backup"
+	"trimlantern/work/preview"
 )
 
 // Applied is what apply did.
@@ -36,7 +37,7 @@ type Applied struct {
 	After     []string           `json:"run_after"`                  // what the system needs when its content has changed: shown, never run
 	OneNode   bool               `json:"lock_on_one_node"`           // the lock kept other runs off one node of the cluster alone
 	Backup    string             `json:"last_backup"`                // when trimlantern backup was last run; "": never
-	Remain    *work.Preview      `json:"second_preview"`
+	Remain    *preview.Result    `json:"second_preview"`
 }
 
 // Code is the exit code that the apply comes to: a planned change that was not made counts, and what the caller
@@ -136,7 +137,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 }
 
 // remain reads everything once more and returns what is left.
-func (a *applying) remain(header sheet.Header) (*work.Preview, error) {
+func (a *applying) remain(header sheet.Header) (*preview.Result, error) {
 	j := a.job
 	asked, err := j.Verdicts(a.ctx)
 	if err != nil {
@@ -146,7 +147,7 @@ func (a *applying) remain(header sheet.Header) (*work.Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := j.Survey(a.db, asked, nil, header.Kind, header.Choice)
+	s := preview.NewSurvey(j, a.db, asked, nil, header.Kind, header.Choice)
 	s.Cause = header.Cause
 	if err := s.Run(a.ctx, a.db, tables); err != nil {
 		return nil, err
@@ -212,7 +213,7 @@ func CheckSheet(j *work.Job, id string, db database.Database) (sheet.Header, *sh
 	defer r.Close()
 	h := r.Header
 	switch {
-	case h.Kind != work.References && h.Kind != work.Lengths:
+	case h.Kind != preview.References && h.Kind != preview.Lengths:
 		err = fmt.Errorf("is of a kind that is not known: %q", h.Kind)
 	case h.Site != j.Site.String():
 		err = fmt.Errorf("is of the site %s, not of %s", h.Site, j.Site)
@@ -486,10 +487,10 @@ func (a *applying) recheck() error {
 		if now[0] == nil || sheet.Hash(now[0][0].Bytes) != c.After {
 			continue
 		}
-		id := work.CellID(c.Table, Keys(c.Key), c.Column)
+		id := preview.CellID(c.Table, Keys(c.Key), c.Column)
 		before := len(a.out.Skipped)
 		a.out.Skipped = slices.DeleteFunc(a.out.Skipped, func(s sheet.Skip) bool {
-			return s.Column != "" && work.CellID(s.Table, Keys(s.Key), s.Column) == id
+			return s.Column != "" && preview.CellID(s.Table, Keys(s.Key), s.Column) == id
 		})
 		if len(a.out.Skipped) == before {
 			continue

@@ -15,6 +15,7 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // source carries out the change of one file: journal, temporary file, fsync, rename.
@@ -94,7 +95,7 @@ func (a *applying) copy(c *sheet.Copy) error {
 	}
 	a.job.Progress.At("putting copies in place", int64(len(a.out.Copies)), 0)
 	tree.ClearPart(name)
-	now, _, err := tree.Read(name, work.MaxCopy)
+	now, _, err := tree.Read(name, preview.MaxCopy)
 	switch {
 	case err == nil && sheet.Hash(now) == c.Hash:
 		a.out.Copies = append(a.out.Copies, c.Path) // an interrupted run put it there
@@ -234,7 +235,7 @@ func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
 
 // written reads a file back.
 func written(tree *disk.Tree, name string, b []byte) bool {
-	now, _, err := tree.Read(name, work.MaxCopy)
+	now, _, err := tree.Read(name, preview.MaxCopy)
 	return err == nil && bytes.Equal(now, b)
 }
 

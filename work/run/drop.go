@@ -9,6 +9,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // dropRows is how many cached rows are removed in one transaction.
@@ -57,7 +58,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	ahead := map[string]bool{}
 	for _, r := range a.open {
 		if r.Dropped != nil {
-			ahead[work.CellID(r.Dropped.Table, Keys(r.Dropped.Key), "")] = true
+			ahead[preview.CellID(r.Dropped.Table, Keys(r.Dropped.Key), "")] = true
 		}
 	}
 	var gone []*sheet.Drop
@@ -70,7 +71,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 				return a.dbFailed(err)
 			}
 		}
-		written := ahead[work.CellID(d.Table, Keys(d.Key), "")]
+		written := ahead[preview.CellID(d.Table, Keys(d.Key), "")]
 		switch {
 		case image == nil && written:
 			dropped++

@@ -11,6 +11,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // flush carries out the cells that were gathered.
@@ -86,10 +87,10 @@ func (a *applying) overlaps(batch []*sheet.Cell) bool {
 func (a *applying) checked(f *flushing) ([][]byte, error) {
 	for _, r := range a.open {
 		if r.Entry != nil {
-			f.ahead[work.CellID(r.Entry.Table, Keys(r.Entry.Key), r.Entry.Column)] = r.Entry
+			f.ahead[preview.CellID(r.Entry.Table, Keys(r.Entry.Key), r.Entry.Column)] = r.Entry
 		}
 		if r.Skip != nil {
-			f.passed[work.CellID(r.Skip.Table, Keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
+			f.passed[preview.CellID(r.Skip.Table, Keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
 	var block []byte
@@ -361,7 +362,7 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 		if now[i] != nil {
 			continue
 		}
-		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[work.CellID(t.Name, key, column)] })
+		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[preview.CellID(t.Name, key, column)] })
 		if err != nil {
 			return work.Failed(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
 		}
@@ -400,7 +401,7 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw string) ([]byte, error) {
 	id := ""
 	if f.again {
-		id = work.CellID(c.Table, Keys(c.Key), c.Column)
+		id = preview.CellID(c.Table, Keys(c.Key), c.Column)
 	}
 	entry := f.ahead[id]
 	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
@@ -418,7 +419,7 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw s
 	case errors.Is(err, sheet.ErrChanged):
 		f.skip(c, "changed since the preview")
 		return nil, nil
-	case f.a.unproven[work.CellID(c.Table, Keys(c.Key), c.Column)]:
+	case f.a.unproven[preview.CellID(c.Table, Keys(c.Key), c.Column)]:
 		f.skip(c, unproven)
 		return nil, nil
 	case err != nil:
@@ -496,7 +497,7 @@ func (f *flushing) prove(t database.Table, changes []rowChange, refused []error)
 			case d.Text == sheet.Hash(u.Values[k].Bytes):
 				f.proven++
 			default:
-				f.a.unproven = noted(f.a.unproven, work.CellID(t.Name, u.Key, u.Columns[k]))
+				f.a.unproven = noted(f.a.unproven, preview.CellID(t.Name, u.Key, u.Columns[k]))
 				wrong++
 			}
 		}

@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // Undone is what undo did.
@@ -449,7 +450,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	var columns []string
 	at, byCell := map[string]int{}, map[string]*sheet.Entry{}
 	for _, e := range entries {
-		byCell[work.CellID(t.Name, Keys(e.Key), e.Column)] = e
+		byCell[preview.CellID(t.Name, Keys(e.Key), e.Column)] = e
 		if _, ok := t.Column(e.Column); ok && !slices.Contains(columns, e.Column) {
 			columns = append(columns, e.Column)
 		}
@@ -515,7 +516,7 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 		p.leave(e.Table, e.Key, e.Column, lossy)
 	case hash != e.After:
 		p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
-	case p.u.unproven[work.CellID(e.Table, Keys(e.Key), e.Column)]:
+	case p.u.unproven[preview.CellID(e.Table, Keys(e.Key), e.Column)]:
 		p.leave(e.Table, e.Key, e.Column, unproven)
 	default:
 		return true
@@ -526,7 +527,7 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 // whereNow returns the key under which the row of an entry is found now: another one where the
 // run has changed the key itself.
 func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) ([][]byte, error) {
-	to, err := movedKey(t, Keys(e.Key), func(column string) *sheet.Entry { return byCell[work.CellID(t.Name, Keys(e.Key), column)] })
+	to, err := movedKey(t, Keys(e.Key), func(column string) *sheet.Entry { return byCell[preview.CellID(t.Name, Keys(e.Key), column)] })
 	if err != nil {
 		return nil, work.Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
@@ -604,7 +605,7 @@ func (p *puttingBack) prove(changes []*rowBack, refused []error) error {
 		case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
 			p.proven++
 		default:
-			p.u.unproven = noted(p.u.unproven, work.CellID(e.Table, Keys(e.Key), e.Column))
+			p.u.unproven = noted(p.u.unproven, preview.CellID(e.Table, Keys(e.Key), e.Column))
 			wrong++
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"trimlantern/outside/sitefile"
 	"trimlantern/outside/system"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // Options are what the user said; empty fields are found out.
@@ -49,7 +50,7 @@ type Inited struct {
 	Others   []string     `json:"others"`          // prefixes of other systems in the same database
 	Sites    []work.Place `json:"sites,omitempty"` // of several sites in the database, those that are taken
 
-	Addresses []work.AddressState `json:"addresses"` // as the database has them
+	Addresses []preview.AddressState `json:"addresses"` // as the database has them
 }
 
 // Code is the exit code that init comes to.
@@ -393,7 +394,7 @@ func (in *initing) addresses(ctx context.Context, j *work.Job, db database.Datab
 		return nil
 	}
 	for {
-		own, err := j.OwnAddresses(ctx, db, tables)
+		own, err := preview.OwnAddresses(ctx, j, db, tables)
 		in.out.Addresses = own
 		if err == nil {
 			return nil
@@ -402,7 +403,7 @@ func (in *initing) addresses(ctx context.Context, j *work.Job, db database.Datab
 		if bare, ok := strings.CutPrefix(j.Site.Host, "www."); ok {
 			partner = bare
 		}
-		named := slices.ContainsFunc(own, func(a work.AddressState) bool { return strings.EqualFold(work.HostOf(a.Value), partner) })
+		named := slices.ContainsFunc(own, func(a preview.AddressState) bool { return strings.EqualFold(work.HostOf(a.Value), partner) })
 		if !named || slices.Contains(in.file.Also, partner) {
 			return err
 		}
@@ -451,5 +452,5 @@ func Known(j *work.Job) *Inited {
 	if c, err := j.Config(); err == nil {
 		where = c.Where()
 	}
-	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []work.AddressState{}}
+	return &Inited{Path: j.File.Path, Site: j.Site.String(), System: j.System.Name, Database: where, Prefix: j.File.Database.Prefix, Files: j.File.Files, Used: []string{}, Locked: []string{}, Others: []string{}, Addresses: []preview.AddressState{}}
 }

@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 	"trimlantern/work/run"
 )
 
@@ -325,7 +326,7 @@ func (t *cellTexts) flush() error {
 	if table, ok := database.Find(t.tables, cells[0].Table); ok {
 		labels, hasLabel := t.job.System.LabelOf(t.job.Short(table.Name))
 		err := t.db.Candidates(t.ctx, table, database.Everything, func(row database.Row) error {
-			for _, i := range byRow[run.RowID(work.Values(row.Key))] {
+			for _, i := range byRow[run.RowID(preview.Values(row.Key))] {
 				c := &cells[i]
 				for k, column := range table.Columns {
 					if hasLabel && column.Name == labels.Column {

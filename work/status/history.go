@@ -9,6 +9,7 @@ import (
 
 	"trimlantern/core/sheet"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // History is what the logbook holds, the oldest first.
@@ -39,7 +40,7 @@ func Past(j *work.Job) (*History, error) {
 		default:
 			e.Cells = end.Cells
 		}
-		if header.Kind == work.Lengths {
+		if header.Kind == preview.Lengths {
 			e.Run = "mend"
 		}
 		h.Entries = append(h.Entries, e)

@@ -17,6 +17,7 @@ import (
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/dumps"
+	"trimlantern/work/preview"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
 )
@@ -193,7 +194,7 @@ func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 	case end == nil:
 		s.add("preview", "care", "", "sheet %s is broken", id)
 		s.next("trimlantern preview")
-	case header.Kind == work.Lengths:
+	case header.Kind == preview.Lengths:
 		s.add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
 	default:
 		and := ""

@@ -12,6 +12,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 	"trimlantern/work/run"
 )
 
@@ -160,7 +161,7 @@ func findNewestSheet(j *work.Job) (*newestSheet, error) {
 	}
 	defer r.Close()
 	err = r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
-		n.cells[work.CellID(c.Table, run.Keys(c.Key), c.Column)] = true
+		n.cells[preview.CellID(c.Table, run.Keys(c.Key), c.Column)] = true
 		return nil
 	}, Source: func(s *sheet.Source) error {
 		n.files[s.Path] = true
@@ -177,5 +178,5 @@ func (n *newestSheet) changes(o *candidate) bool {
 	if o.File != "" {
 		return n.files[o.File]
 	}
-	return n.cells[work.CellID(o.Table, run.Keys(o.Key), o.Column)]
+	return n.cells[preview.CellID(o.Table, run.Keys(o.Key), o.Column)]
 }

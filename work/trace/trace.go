@@ -24,6 +24,7 @@ import (
 	"trimlantern/outside/files"
 	"trimlantern/outside/system"
 	"trimlantern/work"
+	"trimlantern/work/preview"
 )
 
 // Traced is where one reference lives.
@@ -286,7 +287,7 @@ func (r *tracedRow) get(name string) string {
 
 // origin is a place in the row.
 func (r *tracedRow) origin(column string) candidate {
-	o := candidate{Origin: work.Origin{Table: r.table.Name, Key: work.Values(r.row.Key), Column: column}}
+	o := candidate{Origin: work.Origin{Table: r.table.Name, Key: preview.Values(r.row.Key), Column: column}}
 	if r.labeled {
 		if name := r.get(r.label.Column); name != "" {
 			o.Label = r.label.Word + " " + name
@@ -334,7 +335,7 @@ func (t *tracing) each(ctx context.Context, db database.Database, table database
 		return nil
 	}, func(int64) {})
 	if err != nil {
-		return work.TableFault(err, table)
+		return preview.TableFault(err, table)
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-package work
+package preview
 
 import (
 	"errors"
@@ -6,13 +6,14 @@ import (
 	"path/filepath"
 
 	"trimlantern/core/sheet"
+	"trimlantern/work"
 )
 
 // MaxCopy bounds a file that is a copy.
 const MaxCopy = 32 << 20
 
 // copies adds the copies to the sheet that are not in their place.
-func (s *survey) copies() error {
+func (s *Survey) copies() error {
 	j := s.job
 	if s.Out.Kind == Lengths {
 		return nil
@@ -25,31 +26,31 @@ func (s *survey) copies() error {
 		}
 		file := filepath.Join(j.File.Abs(j.File.Copies.Folder), filepath.FromSlash(r.File))
 		if r.File == "" || !filepath.IsLocal(filepath.FromSlash(r.File)) || in.Copies == "" {
-			return BadUse(nil, "replaced in the site file: "+r.From+" has a copy without a file below copies.folder", "take it back and adopt it again: trimlantern decide forget "+r.From)
+			return work.BadUse(nil, "replaced in the site file: "+r.From+" has a copy without a file below copies.folder", "take it back and adopt it again: trimlantern decide forget "+r.From)
 		}
 		tree, name, err := in.Of(file)
 		if err != nil {
-			return Failed(err, "the folder for copies cannot be opened", "make "+in.copiesRoot+" readable")
+			return work.Failed(err, "the folder for copies cannot be opened", "make "+in.CopiesRoot+" readable")
 		}
 		now, _, err := tree.Read(name, MaxCopy)
 		switch {
 		case err == nil && sheet.Hash(now) == r.Copy:
 			continue // in place
 		case err == nil:
-			return BadUse(nil, "the file "+j.Relative(file)+" is there already, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
+			return work.BadUse(nil, "the file "+j.Relative(file)+" is there already, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
 		case !errors.Is(err, fs.ErrNotExist):
-			return BadUse(err, "the file "+j.Relative(file)+" cannot be looked at: "+WhyNot(err), "move it away")
+			return work.BadUse(err, "the file "+j.Relative(file)+" cannot be looked at: "+work.WhyNot(err), "move it away")
 		}
 		b, err := j.Book.Copy(r.Copy)
 		if err != nil || b == nil {
-			return BadUse(err, "the logbook does not hold the copy of "+r.From+" any more", "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
+			return work.BadUse(err, "the logbook does not hold the copy of "+r.From+" any more", "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
 		}
 		s.Out.Copies = append(s.Out.Copies, sheet.Copy{Path: j.Relative(file), From: r.From, URL: r.To, Hash: r.Copy, Size: len(b)})
 		if s.sheet == nil {
 			continue
 		}
 		if err := s.sheet.Copy(s.Out.Copies[len(s.Out.Copies)-1]); err != nil {
-			return Failed(err, "the change sheet cannot be written", "make room on the disk")
+			return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 		}
 	}
 	return nil

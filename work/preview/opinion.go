@@ -1,4 +1,4 @@
-package work
+package preview
 
 import (
 	"bytes"
@@ -6,6 +6,7 @@ import (
 
 	"trimlantern/core/envelope"
 	"trimlantern/outside/php"
+	"trimlantern/work"
 )
 
 // NoJudge is the word for no second opinion.
@@ -45,7 +46,7 @@ type waiting struct {
 }
 
 // secondOpinion starts PHP, where there is one and the user does not forbid it.
-func (j *Job) secondOpinion(kind string) (*judging, error) {
+func secondOpinion(j *work.Job, kind string) (*judging, error) {
 	g := &judging{out: &Opinion{}, lengths: kind == Lengths}
 	if j.Judge == NoJudge {
 		g.out.Why = "turned off with --judge none"
@@ -57,7 +58,7 @@ func (j *Job) secondOpinion(kind string) (*judging, error) {
 	}
 	switch {
 	case err != nil && j.Judge != "":
-		return nil, BadUse(err, "--judge", "name a PHP for the command line, or write --judge none")
+		return nil, work.BadUse(err, "--judge", "name a PHP for the command line, or write --judge none")
 	case errors.Is(err, php.ErrMissing):
 		g.out.Why = "no PHP is installed here"
 	case err != nil:

@@ -1,4 +1,4 @@
-package work
+package preview
 
 import (
 	"errors"
@@ -11,13 +11,14 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/files"
+	"trimlantern/work"
 )
 
 // maxLines is how many changed lines a preview shows, over all files.
 const maxLines = 400
 
 // Files looks through the code that writes pages, as through a table.
-func (s *survey) Files() error {
+func (s *Survey) Files() error {
 	if s.Out.Kind == Lengths {
 		return nil // files hold no serialized values
 	}
@@ -36,38 +37,21 @@ func (s *survey) Files() error {
 			return s.file(name, info, b)
 		})
 		s.Out.Skipped = append(s.Out.Skipped, s.job.Named(skipped)...)
-		var f *Fault
+		var f *work.Fault
 		switch {
 		case errors.As(err, &f):
 			return f
 		case errors.Is(err, fs.ErrNotExist):
-			return BadUse(nil, "the folder "+dir+" named under files in the site file is not there", "fix files in the site file")
+			return work.BadUse(nil, "the folder "+dir+" named under files in the site file is not there", "fix files in the site file")
 		case err != nil:
-			return Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
+			return work.Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
 		}
 	}
 	return nil
 }
 
-// Named names files that were not read as a sheet does.
-func (j *Job) Named(list []files.Skipped) []files.Skipped {
-	for i := range list {
-		list[i].Path = j.Relative(list[i].Path)
-	}
-	return list
-}
-
-// Relative returns how a sheet names a file.
-func (j *Job) Relative(name string) string {
-	rel, err := filepath.Rel(j.File.Dir, name)
-	if err != nil {
-		rel = name
-	}
-	return filepath.ToSlash(rel)
-}
-
 // file decides over one file.
-func (s *survey) file(name string, info fs.FileInfo, b []byte) error {
+func (s *Survey) file(name string, info fs.FileInfo, b []byte) error {
 	rel := s.job.Relative(name)
 	var found []rewrite.Finding
 	before := s.rules.Rewritten
@@ -109,13 +93,13 @@ func (s *survey) file(name string, info fs.FileInfo, b []byte) error {
 	}
 	err = s.sheet.Source(sheet.Source{Path: rel, Before: sheet.Hash(b), After: sheet.Hash(after), Size: len(b), Edits: sheet.Edits(res.Edits), References: res.References, Hosts: res.Hosts})
 	if err != nil {
-		return Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
 }
 
 // keepFile says why a file stays as it is, or "".
-func (s *survey) keepFile(name, rel string, info fs.FileInfo, b []byte) rewrite.Reason {
+func (s *Survey) keepFile(name, rel string, info fs.FileInfo, b []byte) rewrite.Reason {
 	for _, p := range s.choice.ExceptFiles() {
 		for _, n := range []string{rel, path.Base(rel)} {
 			if ok, err := path.Match(p, n); p == "*" || ok && err == nil {
@@ -123,7 +107,7 @@ func (s *survey) keepFile(name, rel string, info fs.FileInfo, b []byte) rewrite.
 			}
 		}
 	}
-	if slices.ContainsFunc(s.Out.Folders, func(f CacheFolder) bool { return strings.HasPrefix(name, f.Path+string(filepath.Separator)) }) {
+	if slices.ContainsFunc(s.Out.Folders, func(f work.CacheFolder) bool { return strings.HasPrefix(name, f.Path+string(filepath.Separator)) }) {
 		return rewrite.Cached
 	}
 	if files.Generated(rel, b) {
@@ -136,7 +120,7 @@ func (s *survey) keepFile(name, rel string, info fs.FileInfo, b []byte) rewrite.
 }
 
 // lines returns the changed lines, each once, as far as there is room for them.
-func (s *survey) lines(before, after []byte, edits []rewrite.Edit) (out []LineChange) {
+func (s *Survey) lines(before, after []byte, edits []rewrite.Edit) (out []LineChange) {
 	grown, last := 0, 0
 	for _, e := range edits {
 		if s.samples["lines"] >= maxLines {

@@ -1,4 +1,4 @@
-package work
+package preview
 
 import (
 	"bytes"
@@ -17,10 +17,11 @@ import (
 	"trimlantern/core/text"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
+	"trimlantern/work"
 )
 
-// Preview is what preview found.
-type Preview struct {
+// Result is what preview found.
+type Result struct {
 	Kind      string                 `json:"kind"` // "references" or "lengths"
 	Site      string                 `json:"site"`
 	Database  string                 `json:"database"`
@@ -34,17 +35,17 @@ type Preview struct {
 	Drops     int                    `json:"drops"`              // cached rows that apply --drop-caches removes
 	Triggers  []string               `json:"triggers,omitempty"` // they run with the changes
 	Choice    sheet.Choice           `json:"choice"`
-	Sites     []Place                `json:"sites,omitempty"` // of several in one database, those that were read
+	Sites     []work.Place           `json:"sites,omitempty"` // of several in one database, those that were read
 	Hosts     map[string]int         `json:"hosts"`
 	Counts    map[rewrite.Reason]int `json:"left"`
 	Elsewhere []string               `json:"other_tables"` // tables of the database that are not the site's, by their names: not looked at
 	Left      []sheet.Left           `json:"findings"`     // those that need a person, and some of the others
 	Samples   []Sample               `json:"samples"`
 	Verdicts  map[string]string      `json:"verdicts"`                // host: answer and why
-	Folders   []CacheFolder          `json:"cache_folders,omitempty"` // folders of cached files
+	Folders   []work.CacheFolder     `json:"cache_folders,omitempty"` // folders of cached files
 	Files     []FileChange           `json:"files,omitempty"`         // files to change
 	FileRefs  int                    `json:"file_references"`
-	Replaced  []Replacement          `json:"replaced,omitempty"` // by the owner's decision
+	Replaced  []work.Replacement     `json:"replaced,omitempty"` // by the owner's decision
 	Copies    []sheet.Copy           `json:"copies,omitempty"`   // files to put into the site's folder
 	Skipped   []files.Skipped        `json:"skipped_files,omitempty"`
 	Opinion   *Opinion               `json:"opinion,omitempty"` // of PHP
@@ -83,10 +84,10 @@ type LineChange struct {
 }
 
 // Changes returns how many cells and files are to change.
-func (p *Preview) Changes() int { return p.Cells + len(p.Files) + len(p.Copies) }
+func (p *Result) Changes() int { return p.Cells + len(p.Files) + len(p.Copies) }
 
 // Person returns how many findings need a person.
-func (p *Preview) Person() (n int) {
+func (p *Result) Person() (n int) {
 	for r, count := range p.Counts {
 		if r.NeedsPerson() {
 			n += count
@@ -105,11 +106,11 @@ const (
 var FailKinds = []string{FailChange, FailPerson}
 
 // Code is the exit code that the preview comes to: it did its work, unless the caller is stricter.
-func (p *Preview) Code() int {
+func (p *Result) Code() int {
 	if slices.Contains(p.FailOn, FailChange) && p.Changes() > 0 || slices.Contains(p.FailOn, FailPerson) && p.Person() > 0 {
-		return Remain
+		return work.Remain
 	}
-	return Clean
+	return work.Clean
 }
 
 // KeepLeft is how many findings of one settled reason a preview shows; those
@@ -120,13 +121,13 @@ const (
 	maxSamples = 8
 )
 
-// survey reads the database (and files) and says what would change. It is used
+// Survey reads the database (and files) and says what would change. It is used
 // by preview, and by apply to show that nothing is left.
-type survey struct {
-	job       *Job
+type Survey struct {
+	job       *work.Job
 	rules     *rewrite.Rules
-	judge     Judge
-	Out       *Preview
+	judge     work.Judge
+	Out       *Result
 	sheet     *sheet.Writer     // nil: counts alone
 	addresses map[string]string // cells that hold an address: its name
 	choice    sheet.Choice
@@ -136,7 +137,7 @@ type survey struct {
 	samples   map[string]int
 	Cause     envelope.Cause // what broke the lengths that are corrected
 	opinion   *judging       // nil: nobody is asked
-	replaced  *replacements
+	replaced  *work.Replacements
 }
 
 // The kinds of sheets: what a preview looks for.
@@ -145,22 +146,22 @@ const (
 	Lengths    = "lengths"    // lengths of serialized values to correct
 )
 
-// Preview reads everything, writes a change sheet and changes nothing.
-func (j *Job) Preview(ctx context.Context) (*Preview, error) {
-	return j.preview(ctx, References, envelope.Cause{})
+// Run reads everything, writes a change sheet and changes nothing.
+func Run(ctx context.Context, j *work.Job) (*Result, error) {
+	return look(ctx, j, References, envelope.Cause{})
 }
 
 // Mend proposes corrected lengths for serialized values that an earlier careless
 // replacement, the cause, broke. It writes a change sheet like Preview and changes nothing.
-func (j *Job) Mend(ctx context.Context, cause envelope.Cause) (*Preview, error) {
+func Mend(ctx context.Context, j *work.Job, cause envelope.Cause) (*Result, error) {
 	if cause.Was == "" || cause.Now == "" || cause.Was == cause.Now {
-		return nil, BadUse(nil, "the replacement that broke the values needs two different texts", "name them: --was http:// --now https://")
+		return nil, work.BadUse(nil, "the replacement that broke the values needs two different texts", "name them: --was http:// --now https://")
 	}
 	j.Offline = true
-	return j.preview(ctx, Lengths, cause)
+	return look(ctx, j, Lengths, cause)
 }
 
-func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*Preview, error) {
+func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (*Result, error) {
 	defer j.Progress.End()
 	if !j.Offline {
 		if _, err := j.Web(); err != nil {
@@ -172,7 +173,7 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 		return nil, err
 	}
 	defer db.Close()
-	choice, err := j.choice()
+	choice, err := j.JoinedChoice()
 	if err != nil {
 		return nil, err
 	}
@@ -186,17 +187,17 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 	id := j.RunID()
 	pending, err := j.Book.NewSheet(id)
 	if err != nil {
-		return nil, Failed(err, "the change sheet cannot be written", "make the folder of the site file writable, or use --config in one that is")
+		return nil, work.Failed(err, "the change sheet cannot be written", "make the folder of the site file writable, or use --config in one that is")
 	}
 	defer pending.Discard()
-	w, err := sheet.NewWriter(pending, sheet.Header{Tool: Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
-		Site: j.Site.String(), Also: j.Site.Also, Sisters: SistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice, Cause: cause})
+	w, err := sheet.NewWriter(pending, sheet.Header{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
+		Site: j.Site.String(), Also: j.Site.Also, Sisters: work.SistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice, Cause: cause})
 	if err != nil {
-		return nil, Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return nil, work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
-	s := j.Survey(db, asked, w, kind, choice)
+	s := NewSurvey(j, db, asked, w, kind, choice)
 	s.Cause = cause
-	if s.opinion, err = j.secondOpinion(kind); err != nil {
+	if s.opinion, err = secondOpinion(j, kind); err != nil {
 		return nil, err
 	}
 	defer s.opinion.close()
@@ -211,37 +212,37 @@ func (j *Job) preview(ctx context.Context, kind string, cause envelope.Cause) (*
 		return nil, err
 	}
 	p := s.Out
-	p.Replaced = s.replaced.list(j)
+	p.Replaced = s.replaced.List(j)
 	for host, v := range asked.All() {
 		p.Verdicts[host] = v.Answer + ": " + v.Why
 	}
 	if err := asked.Keep(); err != nil {
-		return nil, Failed(err, "the verdicts cannot be kept", "make room on the disk")
+		return nil, work.Failed(err, "the verdicts cannot be kept", "make room on the disk")
 	}
 	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Copies: len(p.Copies), Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
 		p.Path, err = j.Book.SheetPath(id), pending.Commit()
 	}
 	if err != nil {
-		return nil, Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return nil, work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	p.Sheet = id
 	return p, nil
 }
 
-func (j *Job) Survey(db database.Database, v *verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *survey {
+func NewSurvey(j *work.Job, db database.Database, v *work.Verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *Survey {
 	rules := &rewrite.Rules{Site: j.Site, Hashed: j.Hashed()}
 	if v != nil {
 		rules.Verdict = v.Ask
 	}
-	replaced := j.replacements()
-	replaced.rule(rules)
-	return &survey{job: j, replaced: replaced, rules: rules, judge: Judge{Rules: rules, System: j.System, labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
-		Out: &Preview{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.Elsewhere(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+	replaced := j.Replacements()
+	replaced.Rule(rules)
+	return &Survey{job: j, replaced: replaced, rules: rules, judge: work.Judge{Rules: rules, System: j.System, Labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+		Out: &Result{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.Elsewhere(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
 // Run goes through the addresses and then all tables.
-func (s *survey) Run(ctx context.Context, db database.Database, tables []database.Table) error {
+func (s *Survey) Run(ctx context.Context, db database.Database, tables []database.Table) error {
 	s.ctx = ctx
 	if err := s.readAddresses(ctx, db, tables); err != nil {
 		return err
@@ -305,7 +306,7 @@ func (s *survey) Run(ctx context.Context, db database.Database, tables []databas
 }
 
 // kept names a table whose rows are never changed. They are not looked at.
-func (s *survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCount) error {
+func (s *Survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCount) error {
 	if tc.Rows == 0 { // only reading tells how many there are
 		if err := s.db.Candidates(ctx, t, database.References, func(database.Row) error { return nil }, func(rows int64) { tc.Rows = rows }); err != nil {
 			return TableFault(err, t)
@@ -320,32 +321,32 @@ func (s *survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCoun
 }
 
 func TableFault(err error, t database.Table) error {
-	var f *Fault
+	var f *work.Fault
 	if errors.As(err, &f) {
 		return err
 	}
 	if errors.Is(err, context.Canceled) {
-		return Failed(nil, "interrupted; nothing was changed", "run the same command again")
+		return work.Failed(nil, "interrupted; nothing was changed", "run the same command again")
 	}
-	return Failed(err, "reading table "+t.Name, "check the database server's log, then run the same command again")
+	return work.Failed(err, "reading table "+t.Name, "check the database server's log, then run the same command again")
 }
 
 // OwnAddresses returns the site's own addresses as the database has them. The error says that they are those of
 // another site, or cannot be read.
-func (j *Job) OwnAddresses(ctx context.Context, db database.Database, tables []database.Table) ([]AddressState, error) {
-	s := j.Survey(db, nil, nil, References, sheet.Choice{})
+func OwnAddresses(ctx context.Context, j *work.Job, db database.Database, tables []database.Table) ([]AddressState, error) {
+	s := NewSurvey(j, db, nil, nil, References, sheet.Choice{})
 	err := s.readAddresses(ctx, db, tables)
 	return s.Out.Addresses, err
 }
 
 // readAddresses looks at the site's own addresses and refuses a site that the
 // database is not of.
-func (s *survey) readAddresses(ctx context.Context, db database.Database, tables []database.Table) error {
+func (s *Survey) readAddresses(ctx context.Context, db database.Database, tables []database.Table) error {
 	j := s.job
 	foreign := 0
 	locks, err := j.Locks()
 	if err != nil {
-		return BadUse(err, "the system's configuration cannot be read", "fix database.config in the site file")
+		return work.BadUse(err, "the system's configuration cannot be read", "fix database.config in the site file")
 	}
 	for _, t := range tables {
 		site, short := j.Set(t.Name)
@@ -384,17 +385,17 @@ func (s *survey) readAddresses(ctx context.Context, db database.Database, tables
 			s.Out.Sites = append(s.Out.Sites, p)
 		}
 	}
-	slices.SortFunc(s.Out.Sites, func(a, b Place) int { return a.Site - b.Site })
+	slices.SortFunc(s.Out.Sites, func(a, b work.Place) int { return a.Site - b.Site })
 	slices.SortStableFunc(s.Out.Addresses, func(a, b AddressState) int { return a.Site - b.Site })
 	if n := len(s.Out.Addresses); n > 0 && foreign == n {
-		return BadUse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.Out.Addresses[0].Value, j.Site),
+		return work.BadUse(nil, fmt.Sprintf("this database belongs to another site: its address is %s, not below %s", s.Out.Addresses[0].Value, j.Site),
 			"check site and also in the site file against the address in the database; write a folder only if the whole site is in it")
 	}
 	return nil
 }
 
 // ownSecure reports whether a value is already a secure address of the site.
-func (s *survey) ownSecure(v string) bool {
+func (s *Survey) ownSecure(v string) bool {
 	insecure := ""
 	if len(v) > 5 && (v[:5] == "https" || v[:5] == "HTTPS") {
 		insecure = v[:4] + v[5:]
@@ -408,7 +409,7 @@ func CellID(table string, key [][]byte, column string) string {
 }
 
 // row works out what becomes of one row.
-func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
+func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
 	refuse := func(i int) rewrite.Reason {
 		if row.Values[i].Lossy {
@@ -427,7 +428,7 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	drops := 0
 	for _, o := range outcomes {
 		c := t.Columns[o.Column]
-		if o.safe {
+		if o.Safe {
 			drops += o.References
 		}
 		if len(o.Edits) > 0 {
@@ -461,14 +462,14 @@ func (s *survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		return nil
 	}
 	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: Values(row.Key), Label: label, References: drops}); err != nil {
-		return Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
 }
 
 // refuse says why a cell is left by the user's choice, or "".
-func (s *survey) refuse(t database.Table, row database.Row, column string) rewrite.Reason {
-	if slices.ContainsFunc(s.choice.ExceptColumns(), func(p string) bool { return s.job.fitsColumn(p, t.Name, column) }) {
+func (s *Survey) refuse(t database.Table, row database.Row, column string) rewrite.Reason {
+	if slices.ContainsFunc(s.choice.ExceptColumns(), func(p string) bool { return s.job.FitsColumn(p, t.Name, column) }) {
 		return rewrite.NotChosen
 	}
 	if s.choice.Address != "" {
@@ -480,20 +481,20 @@ func (s *survey) refuse(t database.Table, row database.Row, column string) rewri
 }
 
 // taken says which unique index a change would break, or "".
-func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, error) {
+func (s *Survey) taken(t database.Table, row database.Row, o work.Outcome) (string, error) {
 	c := t.Columns[o.Column]
 	for _, ix := range t.Unique {
 		if !slices.Contains(ix.Columns, c.Name) {
 			continue
 		}
-		taken, err := s.db.Taken(s.ctx, t, ix, row.Key, c.Name, database.Value{Bytes: o.after, As: row.Values[o.Column].As})
+		taken, err := s.db.Taken(s.ctx, t, ix, row.Key, c.Name, database.Value{Bytes: o.After, As: row.Values[o.Column].As})
 		if err != nil {
 			return "", TableFault(err, t)
 		}
 		// Two rows that differ now may become equal. Collations that do not mind letter
 		// case are the rule, so letter case does not count here.
 		h, whole := sha256.New(), true
-		fmt.Fprintf(h, "%s\x00%s\x00%s\x00%s", t.Name, ix.Name, c.Name, bytes.ToLower(o.after))
+		fmt.Fprintf(h, "%s\x00%s\x00%s\x00%s", t.Name, ix.Name, c.Name, bytes.ToLower(o.After))
 		for _, name := range ix.Columns {
 			named := func(c database.Column) bool { return c.Name == name }
 			if name == c.Name {
@@ -518,7 +519,7 @@ func (s *survey) taken(t database.Table, row database.Row, o outcome) (string, e
 
 // broken works out what becomes of the serialized values of a row that are not
 // sound.
-func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount) error {
+func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount) error {
 	label := ""
 	if lb, ok := s.job.System.LabelOf(s.job.Short(t.Name)); ok {
 		for i, c := range t.Columns {
@@ -542,10 +543,10 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 			l.Note = err.Error()
 		case len(t.Key) == 0:
 			l.Reason = rewrite.NoKey
-		case outgrows(c, int64(len(after)), after) != "":
-			l.Reason, l.Note = rewrite.TooLong, outgrows(c, int64(len(after)), after)
+		case work.Outgrows(c, int64(len(after)), after) != "":
+			l.Reason, l.Note = rewrite.TooLong, work.Outgrows(c, int64(len(after)), after)
 		default:
-			if err := s.change(t, row, i, label, outcome{Column: i, Edits: edits, after: after}, tc); err != nil {
+			if err := s.change(t, row, i, label, work.Outcome{Column: i, Edits: edits, After: after}, tc); err != nil {
 				return err
 			}
 			continue
@@ -558,7 +559,7 @@ func (s *survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 }
 
 // change counts the change of one cell and writes it to the sheet.
-func (s *survey) change(t database.Table, row database.Row, i int, label string, o outcome, tc *sheet.TableCount) error {
+func (s *Survey) change(t database.Table, row database.Row, i int, label string, o work.Outcome, tc *sheet.TableCount) error {
 	c, v := t.Columns[i], row.Values[i].Bytes
 	count := func() {
 		tc.Cells++
@@ -571,7 +572,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 		count()
 		return nil
 	}
-	cell := sheet.Cell{Table: t.Name, Key: Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.after), Size: len(v),
+	cell := sheet.Cell{Table: t.Name, Key: Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.After), Size: len(v),
 		Edits: sheet.Edits(o.Edits), References: o.References, Hosts: o.Hosts, Address: s.addresses[CellID(t.Name, row.Key, c.Name)] != ""}
 	// The row's memory is used again before the answer comes.
 	for k := range cell.Key {
@@ -581,7 +582,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 	if s.samples["table "+t.Name] == 0 {
 		shown = bytes.Clone(v)
 	}
-	return s.opinion.later(v, o.after, func(loads bool) error {
+	return s.opinion.later(v, o.After, func(loads bool) error {
 		if !loads {
 			return s.left(sheet.Left{Reason: rewrite.Unloadable, Table: t.Name, Key: cell.Key, Column: c.Name, Label: label, Count: max(1, o.References)})
 		}
@@ -590,7 +591,7 @@ func (s *survey) change(t database.Table, row database.Row, i int, label string,
 			s.sample(t.Name, c.Name, label, shown, o.Edits)
 		}
 		if err := s.sheet.Cell(cell); err != nil {
-			return Failed(err, "the change sheet cannot be written", "make room on the disk")
+			return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 		}
 		return nil
 	})
@@ -605,8 +606,8 @@ func Values(key [][]byte) []sheet.Value {
 }
 
 // left counts a finding, keeps it for the eye and writes it to the sheet.
-func (s *survey) left(l sheet.Left) error {
-	s.job.settled(&l)
+func (s *Survey) left(l sheet.Left) error {
+	s.job.Settled(&l)
 	s.Out.Counts[l.Reason] += l.Count
 	keep := KeepLeft
 	if l.Reason.NeedsPerson() {
@@ -620,13 +621,13 @@ func (s *survey) left(l sheet.Left) error {
 		return nil
 	}
 	if err := s.sheet.Left(l); err != nil {
-		return Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
 }
 
 // sample keeps the first change of each table as an example.
-func (s *survey) sample(table, column, label string, before []byte, edits []rewrite.Edit) {
+func (s *Survey) sample(table, column, label string, before []byte, edits []rewrite.Edit) {
 	if s.samples["table "+table] > 0 || len(s.Out.Samples) >= maxSamples {
 		return
 	}
@@ -650,8 +651,8 @@ func (s *survey) sample(table, column, label string, before []byte, edits []rewr
 }
 
 // besideRows adds what stands outside of the rows of a dump to a preview.
-func (s *survey) besideRows() error {
-	copied := Store(s.db)
+func (s *Survey) besideRows() error {
+	copied := work.Store(s.db)
 	if copied == nil || s.Out.Kind != References {
 		return nil
 	}
