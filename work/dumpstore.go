@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/dump"
 	"trimlantern/outside/mirror"
 	"trimlantern/outside/pack"
+	"trimlantern/work/judge"
 )
 
 // DumpKind is the kind of a database that is an exported one.
@@ -64,7 +65,7 @@ func (p *passing) Close() error { return errors.Join(p.Store.Close(), os.RemoveA
 func (j *Job) mirrored(c database.Config, to string) mirror.Config {
 	rules := &rewrite.Rules{Site: j.Site}
 	return mirror.Config{Dump: c.File, Copy: to, Charset: strings.ToLower(c.Charset), MaxUnit: StoredRow << 20,
-		Unsound: func(v []byte) bool { return isUnsound(rules.Value(v)) },
+		Unsound: func(v []byte) bool { return judge.IsUnsound(rules.Value(v)) },
 		Beside:  func(p *dump.Passage) []sheet.Left { return BesideRows(&rewrite.Rules{Site: j.Site}, p) },
 		Progress: func(what string, done, total int64) {
 			if j.Progress != nil {

@@ -18,6 +18,7 @@ import (
 	"trimlantern/outside/dump"
 	"trimlantern/outside/system"
 	"trimlantern/work"
+	"trimlantern/work/judge"
 )
 
 // known is what the system descriptions know of a table of the dump.
@@ -339,7 +340,7 @@ type place struct {
 // uniques finds rows of one table whose change would make two keys equal that are not.
 type uniques struct {
 	lock  sync.Mutex
-	judge work.Judge
+	judge judge.Judge
 	keys  []dump.Unique // where the dump defines the table
 	seed  maphash.Seed
 	edits int               // values that change, where the dump does not define the table
@@ -363,7 +364,7 @@ type changedKey struct {
 // newUniques returns what looks for collisions in a table; nil where none can be. Of a table that the dump does
 // not define each column may be a key.
 func newUniques(site address.Site, t *dump.Table) *uniques {
-	u := &uniques{judge: work.Judge{Rules: &rewrite.Rules{Site: site}, System: &system.System{}}, seed: maphash.MakeSeed(), found: map[string]*keyed{}}
+	u := &uniques{judge: judge.Judge{Rules: &rewrite.Rules{Site: site}, System: &system.System{}}, seed: maphash.MakeSeed(), found: map[string]*keyed{}}
 	if len(t.Columns) == 0 {
 		return u
 	}

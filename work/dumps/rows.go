@@ -14,13 +14,14 @@ import (
 	"trimlantern/outside/dump"
 	"trimlantern/outside/system"
 	"trimlantern/work"
+	"trimlantern/work/judge"
 	"trimlantern/work/preview"
 )
 
 // tally is what one worker counted; workers share nothing.
 type tally struct {
 	f                 *filtering
-	judge             work.Judge
+	judge             judge.Judge
 	tables            map[string]*sheet.TableCount
 	nameless          map[string]bool
 	known             map[knownKey]*knownTable
@@ -163,7 +164,7 @@ type finding struct {
 }
 
 func newTally(f *filtering) *tally {
-	t := &tally{f: f, judge: work.Judge{Rules: &rewrite.Rules{Site: f.site}, Lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
+	t := &tally{f: f, judge: judge.Judge{Rules: &rewrite.Rules{Site: f.site}, Lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
 		known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
 	t.judge.Wants = t.keeps
 	return t

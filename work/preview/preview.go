@@ -18,6 +18,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/judge"
 )
 
 // Result is what preview found.
@@ -126,7 +127,7 @@ const (
 type Survey struct {
 	job       *work.Job
 	rules     *rewrite.Rules
-	judge     work.Judge
+	judge     judge.Judge
 	Out       *Result
 	sheet     *sheet.Writer     // nil: counts alone
 	addresses map[string]string // cells that hold an address: its name
@@ -237,7 +238,7 @@ func NewSurvey(j *work.Job, db database.Database, v *work.Verdicts, w *sheet.Wri
 	}
 	replaced := j.Replacements()
 	replaced.Rule(rules)
-	return &Survey{job: j, replaced: replaced, rules: rules, judge: work.Judge{Rules: rules, System: j.System, Labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+	return &Survey{job: j, replaced: replaced, rules: rules, judge: judge.Judge{Rules: rules, System: j.System, Labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
 		Out: &Result{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.Elsewhere(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
 }
 
@@ -481,7 +482,7 @@ func (s *Survey) refuse(t database.Table, row database.Row, column string) rewri
 }
 
 // taken says which unique index a change would break, or "".
-func (s *Survey) taken(t database.Table, row database.Row, o work.Outcome) (string, error) {
+func (s *Survey) taken(t database.Table, row database.Row, o judge.Outcome) (string, error) {
 	c := t.Columns[o.Column]
 	for _, ix := range t.Unique {
 		if !slices.Contains(ix.Columns, c.Name) {
@@ -543,10 +544,10 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 			l.Note = err.Error()
 		case len(t.Key) == 0:
 			l.Reason = rewrite.NoKey
-		case work.Outgrows(c, int64(len(after)), after) != "":
-			l.Reason, l.Note = rewrite.TooLong, work.Outgrows(c, int64(len(after)), after)
+		case judge.Outgrows(c, int64(len(after)), after) != "":
+			l.Reason, l.Note = rewrite.TooLong, judge.Outgrows(c, int64(len(after)), after)
 		default:
-			if err := s.change(t, row, i, label, work.Outcome{Column: i, Edits: edits, After: after}, tc); err != nil {
+			if err := s.change(t, row, i, label, judge.Outcome{Column: i, Edits: edits, After: after}, tc); err != nil {
 				return err
 			}
 			continue
@@ -559,7 +560,7 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 }
 
 // change counts the change of one cell and writes it to the sheet.
-func (s *Survey) change(t database.Table, row database.Row, i int, label string, o work.Outcome, tc *sheet.TableCount) error {
+func (s *Survey) change(t database.Table, row database.Row, i int, label string, o judge.Outcome, tc *sheet.TableCount) error {
 	c, v := t.Columns[i], row.Values[i].Bytes
 	count := func() {
 		tc.Cells++

@@ -1,4 +1,4 @@
-package work
+package judge
 
 import (
 	"fmt"
@@ -120,11 +120,11 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 // value judges a value, read in the way in which its lengths fit.
 func (g *Judge) value(i int, v []byte) ([]byte, rewrite.Result) {
 	res := g.Rules.Value(v)
-	if g.Again == nil || !isUnsound(res) {
+	if g.Again == nil || !IsUnsound(res) {
 		return v, res
 	}
 	for other, ok := g.Again(i); ok; other, ok = g.Again(i) {
-		if r := g.Rules.Value(other); !isUnsound(r) && (r.References > 0 || len(r.Left) > 0) {
+		if r := g.Rules.Value(other); !IsUnsound(r) && (r.References > 0 || len(r.Left) > 0) {
 			return other, r
 		}
 	}
@@ -132,7 +132,7 @@ func (g *Judge) value(i int, v []byte) ([]byte, rewrite.Result) {
 	return v, res
 }
 
-func isUnsound(r rewrite.Result) bool {
+func IsUnsound(r rewrite.Result) bool {
 	return slices.ContainsFunc(r.Left, func(f rewrite.Finding) bool { return f.Reason == rewrite.Unsound || f.Reason == rewrite.Unsealed })
 }
 
