@@ -16,6 +16,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
+	"trimlantern/work/findings"
 	"trimlantern/work/fleet"
 	"trimlantern/work/preview"
 	"trimlantern/work/ready"
@@ -57,7 +58,7 @@ var fleetJobs = []fleetJob{
 	{"scan", "What is insecure on the pages of each site", "Reads the pages of each site over HTTPS.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
 			return scan.Run(ctx, j, scan.Options{Pages: o.pages, Depth: 50, Parallel: 2})
-		}, func() fleet.Result { return &work.Scan{} }},
+		}, func() fleet.Result { return &findings.Scan{} }},
 	{"checkup", "Check the health of each site", "Checks certificate, redirects and pages of each site. With --quiet it prints nothing when all are well, and else one text that can be mailed.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
 			return checkup.Run(ctx, j, o.soon, scan.Options{Pages: o.pages, Depth: 50, Parallel: 2})

@@ -15,6 +15,7 @@ import (
 	"trimlantern/outside/disk"
 	"trimlantern/report"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/scan"
 	"trimlantern/work/trace"
 )
@@ -88,7 +89,7 @@ With --site it needs no site file; results are kept in your data folder.
 	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
 	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", "))
 	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(strings.Split(classNames()+", none", ", "), cobra.ShellCompDirectiveNoFileComp)))
-	check(c.RegisterFlagCompletionFunc("compare", a.complete((*work.Job).ScanIDs)))
+	check(c.RegisterFlagCompletionFunc("compare", a.complete(findings.IDs)))
 	return c
 }
 
@@ -147,7 +148,7 @@ func readList(file string) ([]string, error) {
 }
 
 // showScan writes a scan to standard output and into the files that were asked for.
-func (a *app) showScan(r *work.Scan, reports []string) error {
+func (a *app) showScan(r *findings.Scan, reports []string) error {
 	a.code = r.Code()
 	fault := func(err error) error {
 		return &work.Fault{Code: work.World, What: "the result cannot be written", Do: "the scan itself is in the logbook; name another file", Err: err}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/decide"
+	"trimlantern/work/findings"
 	"trimlantern/work/show"
 )
 
@@ -75,7 +76,7 @@ var listings = []listing{
 			return show.Left(j, id, pick, visit)
 		}},
 	{"scan", "All findings of a scan, page by page", "Lists every finding of the last scan, or the one named, page by page.",
-		"SCAN", (*work.Job).ScanIDs,
+		"SCAN", findings.IDs,
 		func(_ context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
 			return show.Scan(j, id, pick, visit)
 		}},

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"trimlantern/core/coverage"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // causeWords say why addresses were not looked at, or do not count, and what to do about it.
@@ -73,7 +73,7 @@ func readWords(c coverage.Summary) string {
 }
 
 // asFarAsRead is the verdict on a scan that found nothing in what it read.
-func asFarAsRead(s *work.Scan) string {
+func asFarAsRead(s *findings.Scan) string {
 	if s.Sample > 0 && !slices.ContainsFunc(s.Coverage.Blocking(), func(l coverage.Line) bool { return l.Cause != coverage.Sampled }) {
 		return "The sample is clean: " + readWords(s.Coverage)
 	}
@@ -81,7 +81,7 @@ func asFarAsRead(s *work.Scan) string {
 }
 
 // nextRead is what to do so that the next scan reads more.
-func nextRead(s *work.Scan) string {
+func nextRead(s *findings.Scan) string {
 	for _, l := range s.Coverage.Blocking() {
 		if l.Cause != coverage.Sampled {
 			return causeWords[l.Cause].do
@@ -91,7 +91,7 @@ func nextRead(s *work.Scan) string {
 }
 
 // coverage writes what was not looked at, and what does not count.
-func (t *Text) coverage(s *work.Scan) {
+func (t *Text) coverage(s *findings.Scan) {
 	blocking := s.Coverage.Blocking()
 	if len(blocking) > 0 {
 		t.heading("Not looked at")
@@ -137,14 +137,14 @@ func (t *Text) coverage(s *work.Scan) {
 }
 
 // notes writes what was met and does not count.
-func (t *Text) notes(s *work.Scan) {
+func (t *Text) notes(s *findings.Scan) {
 	for _, note := range coverageNotes(s) {
 		t.wrap("", t.faint(note))
 	}
 }
 
 // coverageNotes are sentences on what does not stand in the way of a verdict.
-func coverageNotes(s *work.Scan) (out []string) {
+func coverageNotes(s *findings.Scan) (out []string) {
 	c := s.Coverage
 	if n := c.Count(coverage.Acting); n > 0 {
 		out = append(out, "Not followed: "+plural(n, "link")+" that log out, delete or open a dashboard (--follow acting).")
@@ -168,7 +168,7 @@ func coverageNotes(s *work.Scan) (out []string) {
 }
 
 // coverageFacts are the lines that stand in the way of "clean", each with an example.
-func coverageFacts(s *work.Scan) (out []string) {
+func coverageFacts(s *findings.Scan) (out []string) {
 	for _, l := range s.Coverage.Blocking() {
 		line := countWords(l)
 		if len(l.Examples) > 0 {

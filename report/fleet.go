@@ -9,6 +9,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
+	"trimlantern/work/findings"
 	"trimlantern/work/fleet"
 	"trimlantern/work/preview"
 	"trimlantern/work/ready"
@@ -100,7 +101,7 @@ func OutcomeWords(o fleet.Outcome) string {
 			return "ready; certificate for " + plural(r.Days, "more day")
 		}
 		return "ready"
-	case *work.Scan:
+	case *findings.Scan:
 		if words := verdict(r); strings.Contains(words, readWords(r.Coverage)) {
 			return words
 		}

@@ -12,7 +12,7 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // ScanFormats are the formats of a scan besides text and JSON.
@@ -42,7 +42,7 @@ func FormatOf(file string) string {
 }
 
 // ScanAs writes a scan in one of the formats.
-func ScanAs(w io.Writer, format string, s *work.Scan) error {
+func ScanAs(w io.Writer, format string, s *findings.Scan) error {
 	switch format {
 	case "json":
 		return ScanJSON(w, s)
@@ -70,7 +70,7 @@ func cell(s string) string {
 }
 
 // scanCSV writes one line for each finding (RFC 4180).
-func scanCSV(w io.Writer, s *work.Scan) error {
+func scanCSV(w io.Writer, s *findings.Scan) error {
 	out := csv.NewWriter(w)
 	row := []string{"page", "title", "class", "certainty", "url", "held by", "line", "column", "via", "place", "what to do"}
 	if err := out.Write(row); err != nil {
@@ -80,13 +80,13 @@ func scanCSV(w io.Writer, s *work.Scan) error {
 		url   string
 		class mixed.Class
 	}
-	places := map[id]work.Origin{}
+	places := map[id]findings.Origin{}
 	for _, c := range s.Culprits {
 		if len(c.Places) > 0 {
 			places[id{c.URL, c.Class}] = c.Places[0]
 		}
 	}
-	err := s.EachPage(func(p work.ScannedPage) error {
+	err := s.EachPage(func(p findings.ScannedPage) error {
 		for _, f := range p.Findings {
 			o, ok := places[id{f.URL, f.Class}]
 			where := ""
@@ -132,9 +132,9 @@ func scanCSV(w io.Writer, s *work.Scan) error {
 }
 
 // originWords says in one line where a place is.
-func originWords(o work.Origin) string {
+func originWords(o findings.Origin) string {
 	switch {
-	case o.Match == work.Document:
+	case o.Match == findings.Document:
 		return fmt.Sprintf("%s, line %d", o.Page, o.Line)
 	case o.File != "":
 		return fmt.Sprintf("%s:%d:%d", o.File, o.Line, max(o.Col, 1))
@@ -184,7 +184,7 @@ type (
 const maxCases = 20000
 
 // scanJUnit writes one test case for each document: it fails where a finding counts.
-func scanJUnit(w io.Writer, s *work.Scan) error {
+func scanJUnit(w io.Writer, s *findings.Scan) error {
 	suite := junitSuite{Name: "trimlantern scan " + s.Site, Time: s.Time.UTC().Format("2006-01-02T15:04:05")}
 	counts := map[mixed.Class]bool{}
 	for _, c := range mixed.Classes {
@@ -195,7 +195,7 @@ func scanJUnit(w io.Writer, s *work.Scan) error {
 			break
 		}
 	}
-	err := s.EachPage(func(p work.ScannedPage) error {
+	err := s.EachPage(func(p findings.ScannedPage) error {
 		c := junitCase{Name: Clean(p.URL), Class: "pages"}
 		if p.Kind != "" {
 			c.Class = p.Kind

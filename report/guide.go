@@ -13,6 +13,7 @@ import (
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
+	"trimlantern/work/findings"
 	"trimlantern/work/guide"
 	"trimlantern/work/preview"
 	"trimlantern/work/ready"
@@ -240,7 +241,7 @@ func (t *Text) Brief(result any) {
 		for _, w := range r.Without {
 			t.mark(t.care("[!]"), "not in it: "+Clean(w))
 		}
-	case *work.Scan:
+	case *findings.Scan:
 		t.briefScan(r)
 	case *preview.Result:
 		t.briefPreview(r)
@@ -324,7 +325,7 @@ func (t *Text) briefReady(r *ready.Result) {
 	}
 }
 
-func (t *Text) briefScan(s *work.Scan) {
+func (t *Text) briefScan(s *findings.Scan) {
 	read := readWords(s.Coverage)
 	if len(s.Culprits) == 0 {
 		if s.Proven() {
@@ -446,7 +447,7 @@ func (t *Text) Full(result any) {
 		t.Inited(r)
 	case *ready.Result:
 		t.Ready(r)
-	case *work.Scan:
+	case *findings.Scan:
 		t.Scan(r)
 	case *preview.Result:
 		t.Preview(r)

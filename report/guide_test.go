@@ -9,8 +9,8 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
-	"trimlantern/work"
 	"trimlantern/work/backup"
+	"trimlantern/work/findings"
 	"trimlantern/work/guide"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
@@ -46,12 +46,12 @@ func TestBriefWords(t *testing.T) {
 	assert.Contains(t, brief(&ready.Result{Days: 80}), "[x] Ready to switch; the certificate is good for 80 more days.")
 	assert.Contains(t, brief(&ready.Result{Days: 80, Points: []point.Point{fault}}), "1 fault that you accepted")
 
-	part := &work.Scan{Read: 2, Coverage: coverage.Summary{PagesRead: 2, PagesKnown: 6}}
+	part := &findings.Scan{Read: 2, Coverage: coverage.Summary{PagesRead: 2, PagesKnown: 6}}
 	assert.NotContains(t, brief(part), "[x]")
 	assert.Contains(t, brief(part), "Clean as far as read: 2 of 6 pages")
-	whole := &work.Scan{Read: 2, Coverage: coverage.Summary{PagesRead: 2, PagesKnown: 2, Complete: true}}
+	whole := &findings.Scan{Read: 2, Coverage: coverage.Summary{PagesRead: 2, PagesKnown: 2, Complete: true}}
 	assert.Contains(t, brief(whole), "[x] Every page is clean")
-	whole.Accepted = []work.AcceptedURL{{URL: "http://b.example/", Because: "x"}}
+	whole.Accepted = []findings.AcceptedURL{{URL: "http://b.example/", Because: "x"}}
 	assert.Contains(t, brief(whole), "except for 1 insecure address that you accepted")
 
 	assert.Contains(t, walked(&status.Status{Clean: true}), "The site is on HTTPS, and every page that was scanned is clean.")

@@ -11,6 +11,7 @@ import (
 
 	"trimlantern/core/mixed"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 //go:embed page.html
@@ -42,13 +43,13 @@ const (
 )
 
 // matchWords say how a place belongs to what was found, where it is not the address itself.
-var matchWords = map[work.Match]string{
-	work.Scaled:   "the picture of which it is a smaller copy",
-	work.Joined:   "is put together here",
-	work.Prefix:   "holds the start of the address",
-	work.Piece:    "may come from here: contains part of it",
-	work.Address:  "may come from here: the site's own address",
-	work.Document: "stands here",
+var matchWords = map[findings.Match]string{
+	findings.Scaled:   "the picture of which it is a smaller copy",
+	findings.Joined:   "is put together here",
+	findings.Prefix:   "holds the start of the address",
+	findings.Piece:    "may come from here: contains part of it",
+	findings.Address:  "may come from here: the site's own address",
+	findings.Document: "stands here",
 }
 
 // meanings say in a sentence what a class means for a visitor.
@@ -74,7 +75,7 @@ type (
 		Groups                                                             []groupData
 		Hosts                                                              []hostData
 		Worst                                                              []rowData
-		Unread                                                             []work.Unread
+		Unread                                                             []findings.Unread
 	}
 	causeData struct{ Class, Where, Words, Count, Pages, Do, Example string }
 	siteData  struct{ Host, Pages, Findings string }
@@ -102,7 +103,7 @@ type (
 )
 
 // scanHTML writes one page that holds all it needs and asks for nothing.
-func scanHTML(w io.Writer, s *work.Scan) error {
+func scanHTML(w io.Writer, s *findings.Scan) error {
 	d := &pageData{Site: Clean(s.Site), When: s.Time.UTC().Format("2006-01-02 15:04") + " UTC", ID: s.ID, Tool: Clean(work.Tool), AsHTTPS: s.AsHTTPS,
 		Clean: len(s.Culprits) == 0 && (s.Complete() || s.Code() == work.Clean), Verdict: verdict(s),
 		Facts: fmt.Sprintf("%s, %s and %s were read.", plural(s.Read, "page"), plural(s.Sheets, "style sheet"), plural(s.Others, "other thing"))}
@@ -139,16 +140,16 @@ func scanHTML(w io.Writer, s *work.Scan) error {
 	}
 	for i, u := range s.Unread {
 		if i == mostListed {
-			d.Unread = append(d.Unread, work.Unread{URL: "…", Why: fmt.Sprintf("and %d more", len(s.Unread)-i)})
+			d.Unread = append(d.Unread, findings.Unread{URL: "…", Why: fmt.Sprintf("and %d more", len(s.Unread)-i)})
 			break
 		}
-		d.Unread = append(d.Unread, work.Unread{URL: Clean(u.URL), Why: Clean(u.Why)})
+		d.Unread = append(d.Unread, findings.Unread{URL: Clean(u.URL), Why: Clean(u.Why)})
 	}
 	return pageTemplate.Execute(w, d)
 }
 
 // verdict is the scan in one sentence.
-func verdict(s *work.Scan) string {
+func verdict(s *findings.Scan) string {
 	n := func(c mixed.Class) int { return s.Classes[c] }
 	switch {
 	case len(s.Culprits) == 0 && s.Whole() && s.AsHTTPS:
@@ -172,7 +173,7 @@ func verdict(s *work.Scan) string {
 }
 
 // broken says how many of the upgraded loads come from hosts without HTTPS.
-func broken(s *work.Scan) string {
+func broken(s *findings.Scan) string {
 	n := 0
 	for _, c := range s.Culprits {
 		for _, h := range s.Hosts {
@@ -195,7 +196,7 @@ func part(n, of int) int {
 	return max(1, n*100/of)
 }
 
-func (d *pageData) classes(s *work.Scan) {
+func (d *pageData) classes(s *findings.Scan) {
 	urls, most := map[mixed.Class]int{}, 0
 	for _, c := range s.Culprits {
 		urls[c.Class]++
@@ -220,7 +221,7 @@ func (d *pageData) classes(s *work.Scan) {
 // mostOfCauses is how many causes a page names.
 const mostOfCauses = 25
 
-func (d *pageData) causes(s *work.Scan) {
+func (d *pageData) causes(s *findings.Scan) {
 	if len(s.Culprits) == 0 || s.Culprits[0].Places == nil {
 		return
 	}
@@ -236,7 +237,7 @@ func (d *pageData) causes(s *work.Scan) {
 	}
 }
 
-func (d *pageData) culprits(s *work.Scan) {
+func (d *pageData) culprits(s *findings.Scan) {
 	open := 0
 	for _, class := range mixed.Classes {
 		g := groupData{Class: string(class), Words: class.Words(), Meaning: meanings[class]}
@@ -284,7 +285,7 @@ func secureLink(raw string) string {
 	return "#"
 }
 
-func (d *pageData) hosts(s *work.Scan) {
+func (d *pageData) hosts(s *findings.Scan) {
 	for i, h := range s.Hosts {
 		if i == mostListed {
 			break
@@ -302,7 +303,7 @@ func (d *pageData) hosts(s *work.Scan) {
 	}
 }
 
-func (d *pageData) pages(s *work.Scan) {
+func (d *pageData) pages(s *findings.Scan) {
 	most := 0
 	for _, p := range s.Worst {
 		most = max(most, p.Sum)
@@ -328,7 +329,7 @@ func (d *pageData) pages(s *work.Scan) {
 	}
 }
 
-func urls(list []work.Culprit) (out []string) {
+func urls(list []findings.Culprit) (out []string) {
 	for i, c := range list {
 		if len(out) == mostListed {
 			return append(out, fmt.Sprintf("and %d more", len(list)-i))

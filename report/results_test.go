@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 	"trimlantern/work/run"
 	"trimlantern/work/setup"
@@ -47,15 +48,15 @@ func results() map[string]struct {
 	skip := sheet.Skip{Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Why: "changed since the preview"}
 	applied := &run.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
 	undone := &run.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
-	places := []work.Origin{{Table: nasty, Column: nasty, Label: nasty, Path: nasty, Page: nasty, Match: work.Address, Count: 3, Do: nasty}, {File: nasty, Line: 7, Col: 9, Text: nasty, Match: work.Scaled, Do: "trimlantern preview changes it"}}
+	places := []findings.Origin{{Table: nasty, Column: nasty, Label: nasty, Path: nasty, Page: nasty, Match: findings.Address, Count: 3, Do: nasty}, {File: nasty, Line: 7, Col: 9, Text: nasty, Match: findings.Scaled, Do: "trimlantern preview changes it"}}
 	traced := &trace.Traced{URL: nasty, Places: places}
-	scan := &work.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Link: 2}, Outward: 3, LeftOut: 4,
-		Worst:    []work.PageCount{{URL: nasty, Title: nasty, Classes: map[mixed.Class]int{mixed.Blocked: 1}, Sum: 1}},
-		Culprits: []work.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Link, Pages: 2, On: nasty, Places: places}},
-		Hosts:    []work.HostState{{Host: nasty, Findings: 3, Verdict: probe.Verdict{Host: nasty, Answer: "insecure", Why: nasty}}},
-		Browser:  &work.BrowserState{Version: nasty, Pages: 2, Unconfirmed: []work.Unread{{URL: nasty, Why: nasty}}, Failed: []work.Unread{{URL: nasty, Why: nasty}}},
-		Compared: &work.Comparison{With: nasty, New: []work.Culprit{{URL: nasty}}, Gone: []work.Culprit{{URL: nasty}}},
-		Broken:   []work.Unread{{URL: nasty, Why: nasty}}, Dead: 3, Unread: []work.Unread{{URL: nasty, Why: nasty}}}
+	scan := &findings.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Link: 2}, Outward: 3, LeftOut: 4,
+		Worst:    []findings.PageCount{{URL: nasty, Title: nasty, Classes: map[mixed.Class]int{mixed.Blocked: 1}, Sum: 1}},
+		Culprits: []findings.Culprit{{URL: nasty, By: nasty, Class: mixed.Blocked, Pages: 1, On: nasty}, {URL: nasty, By: nasty, Class: mixed.Link, Pages: 2, On: nasty, Places: places}},
+		Hosts:    []findings.HostState{{Host: nasty, Findings: 3, Verdict: probe.Verdict{Host: nasty, Answer: "insecure", Why: nasty}}},
+		Browser:  &findings.BrowserState{Version: nasty, Pages: 2, Unconfirmed: []findings.Unread{{URL: nasty, Why: nasty}}, Failed: []findings.Unread{{URL: nasty, Why: nasty}}},
+		Compared: &findings.Comparison{With: nasty, New: []findings.Culprit{{URL: nasty}}, Gone: []findings.Culprit{{URL: nasty}}},
+		Broken:   []findings.Unread{{URL: nasty, Why: nasty}}, Dead: 3, Unread: []findings.Unread{{URL: nasty, Why: nasty}}}
 	road := &status.Status{Site: "https://ternrock.example", Next: "trimlantern scan", Clean: true, Steps: []status.Step{{Name: "database", State: "care", What: nasty, When: time.Now().Format(time.RFC3339)}, {Name: "scan", State: "done"}}}
 	inited := &setup.Inited{Path: nasty, Site: "https://ternrock.example", System: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
 	past := &status.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}

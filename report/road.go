@@ -13,6 +13,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/checkup"
+	"trimlantern/work/findings"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
 )
@@ -430,7 +431,7 @@ func (t *Text) Checkup(c *checkup.Result) {
 			t.wrap("  ", Clean(f))
 		}
 	}
-	culprits := func(what string, list []work.Culprit) {
+	culprits := func(what string, list []findings.Culprit) {
 		if len(list) == 0 {
 			return
 		}

@@ -8,6 +8,7 @@ import (
 
 	"trimlantern/core/mixed"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // The parts of SARIF 2.1.0 that are written.
@@ -82,7 +83,7 @@ func level(c mixed.Class) string {
 
 // scanSARIF writes the culprits of a scan: at file and line where they live in a file,
 // else at the page that shows them.
-func scanSARIF(w io.Writer, s *work.Scan) error {
+func scanSARIF(w io.Writer, s *findings.Scan) error {
 	name, version, _ := strings.Cut(work.Tool, " ")
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: name, Version: version}}, Results: []sarifResult{}, Columns: "utf16CodeUnits"}
 	call := sarifCall{Done: true}

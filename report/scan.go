@@ -11,12 +11,12 @@ import (
 	"strings"
 
 	"trimlantern/core/mixed"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/trace"
 )
 
 // Scan reports what a scan found.
-func (t *Text) Scan(s *work.Scan) {
+func (t *Text) Scan(s *findings.Scan) {
 	what := "Scanned"
 	if s.AsHTTPS {
 		what = "Read over HTTP and judged as if over HTTPS:"
@@ -72,7 +72,7 @@ func (t *Text) Scan(s *work.Scan) {
 		t.next("trimlantern status")
 	case s.Culprits[0].Places == nil:
 		t.next("trimlantern scan --trace, which says where each of them is stored")
-	case slices.ContainsFunc(s.Culprits, func(c work.Culprit) bool { return slices.ContainsFunc(c.Places, changes) }):
+	case slices.ContainsFunc(s.Culprits, func(c findings.Culprit) bool { return slices.ContainsFunc(c.Places, changes) }):
 		t.next("trimlantern preview")
 	default:
 		t.next("do what stands under each place, then: trimlantern scan")
@@ -80,7 +80,7 @@ func (t *Text) Scan(s *work.Scan) {
 }
 
 // except adds to a good verdict what the owner accepts.
-func except(verdict string, s *work.Scan) string {
+func except(verdict string, s *findings.Scan) string {
 	urls := map[string]bool{}
 	for _, a := range s.Accepted {
 		urls[a.URL] = true
@@ -96,7 +96,7 @@ func except(verdict string, s *work.Scan) string {
 }
 
 // accepted lists what the owner accepts.
-func (t *Text) accepted(s *work.Scan) {
+func (t *Text) accepted(s *findings.Scan) {
 	if len(s.Accepted) == 0 {
 		return
 	}
@@ -112,11 +112,11 @@ func (t *Text) accepted(s *work.Scan) {
 }
 
 // changes reports whether preview changes a place.
-func changes(o work.Origin) bool {
-	return o.Reason == "" && (o.Match == work.Exact || o.Match == work.Scaled || o.Match == work.Prefix || o.Match == work.Address)
+func changes(o findings.Origin) bool {
+	return o.Reason == "" && (o.Match == findings.Exact || o.Match == findings.Scaled || o.Match == findings.Prefix || o.Match == findings.Address)
 }
 
-func (t *Text) unread(list []work.Unread, most int) {
+func (t *Text) unread(list []findings.Unread, most int) {
 	for i, u := range list {
 		if i == most {
 			t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more; --format json lists them", len(list)-most)))
@@ -150,7 +150,7 @@ func (t *Text) more(n int, what string) {
 }
 
 // causes writes what makes the insecure addresses: one line of code, one setting, one row.
-func (t *Text) causes(s *work.Scan) {
+func (t *Text) causes(s *findings.Scan) {
 	causes, rest := s.Causes()
 	t.heading("By cause, the gravest first")
 	shown := causes[:t.room(len(causes), mostCauses)]
@@ -166,7 +166,7 @@ func (t *Text) causes(s *work.Scan) {
 }
 
 // culprits writes each insecure URL once, by class, however many pages it is on.
-func (t *Text) culprits(s *work.Scan) {
+func (t *Text) culprits(s *findings.Scan) {
 	t.heading("By address, the gravest first")
 	var rows [][]string
 	left := 0
@@ -219,7 +219,7 @@ func (t *Text) clip(s string, n int) string {
 }
 
 // hosts writes the other hosts that pages load from, and what they can do.
-func (t *Text) hosts(s *work.Scan) {
+func (t *Text) hosts(s *findings.Scan) {
 	if len(s.Hosts) == 0 {
 		return
 	}
@@ -247,7 +247,7 @@ func (t *Text) hosts(s *work.Scan) {
 // shortClass is a class as the head of a column.
 var shortClass = map[mixed.Class]string{mixed.Blocked: "blocked", mixed.Upgraded: "upgraded", mixed.Form: "form", mixed.Download: "download", mixed.Masked: "masked", mixed.Possible: "possible", mixed.Link: "link"}
 
-func (t *Text) pages(s *work.Scan) {
+func (t *Text) pages(s *findings.Scan) {
 	t.heading("By page")
 	header := []string{"page"}
 	var classes []mixed.Class
@@ -277,7 +277,7 @@ func (t *Text) pages(s *work.Scan) {
 	}
 }
 
-func (t *Text) compared(s *work.Scan) {
+func (t *Text) compared(s *findings.Scan) {
 	c := s.Compared
 	if c == nil {
 		return
@@ -286,7 +286,7 @@ func (t *Text) compared(s *work.Scan) {
 	t.printf("  %s\n", comparedWords(c))
 	for _, part := range []struct {
 		word string
-		list []work.Culprit
+		list []findings.Culprit
 	}{{t.bad("new "), c.New}, {t.good("gone"), c.Gone}, {t.care("not looked at"), c.Unseen}} {
 		for i, one := range part.list {
 			if i == 8 {
@@ -299,7 +299,7 @@ func (t *Text) compared(s *work.Scan) {
 }
 
 // comparedWords is a comparison in numbers.
-func comparedWords(c *work.Comparison) string {
+func comparedWords(c *findings.Comparison) string {
 	words := fmt.Sprintf("%d new, %d gone, %d as before", len(c.New), len(c.Gone), len(c.Still))
 	if len(c.Unseen) > 0 {
 		words += fmt.Sprintf(", %d on pages that were not read again", len(c.Unseen))
@@ -307,7 +307,7 @@ func comparedWords(c *work.Comparison) string {
 	return words
 }
 
-func (t *Text) browser(s *work.Scan) {
+func (t *Text) browser(s *findings.Scan) {
 	b := s.Browser
 	if b == nil {
 		return
@@ -329,7 +329,7 @@ func (t *Text) browser(s *work.Scan) {
 
 // ScanJSON writes a scan with all its documents, which are read from the disk one by
 // one.
-func ScanJSON(w io.Writer, s *work.Scan) error {
+func ScanJSON(w io.Writer, s *findings.Scan) error {
 	var head bytes.Buffer
 	if err := JSON(&head, s); err != nil {
 		return err
@@ -339,7 +339,7 @@ func ScanJSON(w io.Writer, s *work.Scan) error {
 		return err
 	}
 	comma := ""
-	err := s.EachPage(func(p work.ScannedPage) error {
+	err := s.EachPage(func(p findings.ScannedPage) error {
 		if p.Findings == nil {
 			p.Findings = []mixed.Finding{}
 		}
@@ -386,7 +386,7 @@ func (t *Text) Traced(r *trace.Traced) {
 		t.notRead(r.Skipped)
 		return
 	}
-	if r.On == "" && !slices.ContainsFunc(r.Places, func(o work.Origin) bool { return o.Match == work.Exact || o.Match == work.Scaled }) {
+	if r.On == "" && !slices.ContainsFunc(r.Places, func(o findings.Origin) bool { return o.Match == findings.Exact || o.Match == findings.Scaled }) {
 		t.wrap("", t.care("No stored text contains this address, and no page of the last scan has it. These places could produce it:"))
 	}
 	t.heading(plural(len(r.Places), "place") + ", the likeliest first")
@@ -410,7 +410,7 @@ func around(r *trace.Traced) string {
 }
 
 // origins writes places, most at the most.
-func (t *Text) origins(places []work.Origin, most int) {
+func (t *Text) origins(places []findings.Origin, most int) {
 	if len(places) == 0 {
 		t.printf("    %s\n", t.faint("not found in database and files: a script, a program or a cache makes it"))
 	}
@@ -421,7 +421,7 @@ func (t *Text) origins(places []work.Origin, most int) {
 		}
 		where := ""
 		switch {
-		case o.Match == work.Document:
+		case o.Match == findings.Document:
 			where = fmt.Sprintf("%s:%d", o.Page, o.Line)
 		case o.File != "":
 			where = fmt.Sprintf("%s:%d", o.File, o.Line)
@@ -444,7 +444,7 @@ func (t *Text) origins(places []work.Origin, most int) {
 		if o.Text != "" {
 			t.printf("      %s\n", t.faint(clip(o.Text, 72)))
 		}
-		if o.Page != "" && o.Match != work.Document {
+		if o.Page != "" && o.Match != findings.Document {
 			t.printf("      %s\n", t.faint(t.clip("on "+o.Page, 72)))
 		}
 		if words := matchWords[o.Match]; words != "" {

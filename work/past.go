@@ -2,6 +2,7 @@ package work
 
 import (
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -164,3 +165,11 @@ func CountOf(n int, noun string) string {
 
 // DumpRecord is where the logbook keeps what was last made of a dump.
 const DumpRecord = "dump.json"
+
+func HostOf(raw string) string {
+	u, err := url.Parse(raw)
+	if err != nil {
+		return ""
+	}
+	return u.Host
+}

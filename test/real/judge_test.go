@@ -23,6 +23,7 @@ import (
 	"trimlantern/outside/browser"
 	"trimlantern/outside/fetch"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/scan"
 )
 
@@ -78,7 +79,7 @@ func judged(t *testing.T, w *internet, page string) (out []mixed.Finding) {
 	s, err := scan.Run(context.Background(), j, scan.Options{URLs: []string{page}, Pages: 1, Depth: 0, Parallel: 2})
 	require.NoError(t, err, page)
 	defer s.Forget()
-	require.NoError(t, s.EachPage(func(p work.ScannedPage) error {
+	require.NoError(t, s.EachPage(func(p findings.ScannedPage) error {
 		out = append(out, p.Findings...)
 		return nil
 	}))
@@ -174,7 +175,7 @@ func TestScriptsWithBrowser(t *testing.T) {
 	out, err := c.CombinedOutput()
 	require.Equal(t, 1, c.ProcessState.ExitCode(), "%v %s", err, out)
 	var scan struct {
-		Pages []work.ScannedPage `json:"pages"`
+		Pages []findings.ScannedPage `json:"pages"`
 	}
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)

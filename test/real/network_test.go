@@ -18,7 +18,7 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // A network of three sites in one database, real from end to end: each site's own
@@ -174,7 +174,7 @@ func TestLookingAtNetwork(t *testing.T) {
 		seenScan
 		Read     int `json:"pages_read"`
 		Stored   int `json:"pages_stored"`
-		Sites    []work.SiteState
+		Sites    []findings.SiteState
 		Coverage coverage.Summary
 	}
 	look := func(args ...string) (s networkScan) {

@@ -20,24 +20,24 @@ import (
 	"trimlantern/outside/browser"
 	"trimlantern/outside/probe"
 	"trimlantern/report"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // reported makes a scan with everything in it that a page can show.
-func reported() *work.Scan {
-	s := &work.Scan{Site: "https://ternrock.example", ID: "20261123-120000-000", Time: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Read: 42, Sheets: 2, Others: 25, Clean: 3, Outward: 4, Dead: 2,
-		Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}, Browser: &work.BrowserState{Version: "Chrome/1", Pages: 42, Reports: 9, Known: 9},
-		Unread: []work.Unread{{URL: "https://ternrock.example/slow", Why: "gave no answer in time"}},
-		Hosts:  []work.HostState{{Host: "charts.tideoffice.example", Findings: 1, Verdict: probe.Verdict{Answer: "insecure", Why: "does not speak TLS"}}}}
+func reported() *findings.Scan {
+	s := &findings.Scan{Site: "https://ternrock.example", ID: "20261123-120000-000", Time: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Read: 42, Sheets: 2, Others: 25, Clean: 3, Outward: 4, Dead: 2,
+		Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{}, Browser: &findings.BrowserState{Version: "Chrome/1", Pages: 42, Reports: 9, Known: 9},
+		Unread: []findings.Unread{{URL: "https://ternrock.example/slow", Why: "gave no answer in time"}},
+		Hosts:  []findings.HostState{{Host: "charts.tideoffice.example", Findings: 1, Verdict: probe.Verdict{Answer: "insecure", Why: "does not speak TLS"}}}}
 	long := "http://ternrock.example/a-very-long-name-that-does-not-end-and-has-no-space-in-it-anywhere-at-all/and-goes-on-and-on-and-on-and-on-and-on-and-on/lens.svg"
 	for i, c := range mixed.Classes {
 		s.Classes[c], s.On[c] = 3*(i+1), i+1
-		s.Culprits = append(s.Culprits, work.Culprit{URL: long, By: "img src", Class: c, Pages: 3, On: "https://ternrock.example/visit/", Line: 7, Col: 9,
-			Places: []work.Origin{{File: "theme/header.html", Line: 10, Col: 30, Text: `<img src="` + long + `">`, Do: "trimlantern preview changes it"}}},
-			work.Culprit{URL: `http://x.example/"><script>document.title='owned'</script><img src=x onerror=alert(1)>`, By: "<b>", Class: c, Pages: 1, On: "javascript:alert(1)", Places: []work.Origin{}})
-		s.Worst = append(s.Worst, work.PageCount{URL: "https://ternrock.example/" + long[24:], Title: "<script>document.title='owned'</script>", Classes: map[mixed.Class]int{c: i + 1}, Sum: i + 1})
+		s.Culprits = append(s.Culprits, findings.Culprit{URL: long, By: "img src", Class: c, Pages: 3, On: "https://ternrock.example/visit/", Line: 7, Col: 9,
+			Places: []findings.Origin{{File: "theme/header.html", Line: 10, Col: 30, Text: `<img src="` + long + `">`, Do: "trimlantern preview changes it"}}},
+			findings.Culprit{URL: `http://x.example/"><script>document.title='owned'</script><img src=x onerror=alert(1)>`, By: "<b>", Class: c, Pages: 1, On: "javascript:alert(1)", Places: []findings.Origin{}})
+		s.Worst = append(s.Worst, findings.PageCount{URL: "https://ternrock.example/" + long[24:], Title: "<script>document.title='owned'</script>", Classes: map[mixed.Class]int{c: i + 1}, Sum: i + 1})
 	}
-	s.Compared = &work.Comparison{With: "x", Time: s.Time, New: s.Culprits[:3], Gone: s.Culprits[3:], Still: s.Culprits[:2], Then: map[mixed.Class]int{mixed.Blocked: 99}}
+	s.Compared = &findings.Comparison{With: "x", Time: s.Time, New: s.Culprits[:3], Gone: s.Culprits[3:], Still: s.Culprits[:2], Then: map[mixed.Class]int{mixed.Blocked: 99}}
 	return s
 }
 

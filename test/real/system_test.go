@@ -16,16 +16,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/core/mixed"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // seenScan is what a scan of the real system came to.
 type seenScan struct {
 	Classes  map[mixed.Class]int
-	Culprits []work.Culprit
-	Unread   []work.Unread
-	Browser  *work.BrowserState
-	Pages    []work.ScannedPage
+	Culprits []findings.Culprit
+	Unread   []findings.Unread
+	Browser  *findings.BrowserState
+	Pages    []findings.ScannedPage
 }
 
 // dashboard are pages that only keepers see.
@@ -75,7 +75,7 @@ func TestLookingAtRealSystem(t *testing.T) {
 		assert.Empty(t, s.Unread)
 		assert.Empty(t, s.Browser.Failed)
 		for _, p := range dashboard { // the page itself, and not a login page in its place
-			i := slices.IndexFunc(s.Pages, func(one work.ScannedPage) bool { return strings.TrimPrefix(one.URL, "https://"+host) == p })
+			i := slices.IndexFunc(s.Pages, func(one findings.ScannedPage) bool { return strings.TrimPrefix(one.URL, "https://"+host) == p })
 			if assert.GreaterOrEqual(t, i, 0, "%s was read", p) {
 				assert.NotContains(t, s.Pages[i].Title, "Log In")
 			}

@@ -13,6 +13,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/cert"
+	"trimlantern/work/findings"
 	"trimlantern/work/reach"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
@@ -22,20 +23,20 @@ import (
 // Result is the result of one health check, compared with the previous one. It is reported whatever fails:
 // the night on which the site is down is the one that matters.
 type Result struct {
-	Site      string         `json:"site"`
-	Time      time.Time      `json:"time"`
-	Well      bool           `json:"well"`
-	Down      []string       `json:"down"`      // why visitors get no page; empty: they do
-	Failed    []string       `json:"failed"`    // what could not be checked, and why
-	Days      int            `json:"days"`      // that the certificate is good for
-	Points    []point.Point  `json:"points"`    // faults of certificate and server, the gravest first
-	Redirects []point.Point  `json:"redirects"` // faults of the redirect, each with its addresses
-	New       []work.Culprit `json:"new"`       // insecure since the look before
-	Still     []work.Culprit `json:"still"`     // insecure then and now
-	Gone      []work.Culprit `json:"gone"`      // insecure then, and no more
-	Unread    []work.Unread  `json:"unread"`
-	Pages     int            `json:"pages"` // how many were read
-	Renewals  []cert.Renewal `json:"renewals"`
+	Site      string             `json:"site"`
+	Time      time.Time          `json:"time"`
+	Well      bool               `json:"well"`
+	Down      []string           `json:"down"`      // why visitors get no page; empty: they do
+	Failed    []string           `json:"failed"`    // what could not be checked, and why
+	Days      int                `json:"days"`      // that the certificate is good for
+	Points    []point.Point      `json:"points"`    // faults of certificate and server, the gravest first
+	Redirects []point.Point      `json:"redirects"` // faults of the redirect, each with its addresses
+	New       []findings.Culprit `json:"new"`       // insecure since the look before
+	Still     []findings.Culprit `json:"still"`     // insecure then and now
+	Gone      []findings.Culprit `json:"gone"`      // insecure then, and no more
+	Unread    []findings.Unread  `json:"unread"`
+	Pages     int                `json:"pages"` // how many were read
+	Renewals  []cert.Renewal     `json:"renewals"`
 
 	Coverage coverage.Summary `json:"coverage"`
 }
@@ -53,7 +54,7 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, look scan.Options
 	defer j.Progress.End()
 	j.Cookies = true
 	out := &Result{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
-		New: []work.Culprit{}, Still: []work.Culprit{}, Gone: []work.Culprit{}, Unread: []work.Unread{}, Renewals: []cert.Renewal{}}
+		New: []findings.Culprit{}, Still: []findings.Culprit{}, Gone: []findings.Culprit{}, Unread: []findings.Unread{}, Renewals: []cert.Renewal{}}
 	failed := func(what string, err error) error {
 		var f *work.Fault
 		if ctx.Err() != nil || errors.As(err, &f) && f.Code == work.Misuse {

@@ -22,6 +22,7 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // keptFolder is where copies of other hosts' things lie in the site's own folder, unless the user says another.
@@ -44,11 +45,11 @@ type AdoptOptions struct {
 
 // Adopted is what adopt fetched.
 type Adopted struct {
-	Copies  []AdoptedCopy `json:"copies"`
-	Refused []work.Unread `json:"refused"` // URLs of which there is no copy, and why
-	Folder  string        `json:"folder"`
-	Address string        `json:"address"`
-	Path    string        `json:"path"` // of the site file
+	Copies  []AdoptedCopy     `json:"copies"`
+	Refused []findings.Unread `json:"refused"` // URLs of which there is no copy, and why
+	Folder  string            `json:"folder"`
+	Address string            `json:"address"`
+	Path    string            `json:"path"` // of the site file
 }
 
 // AdoptedCopy is one copy.
@@ -104,7 +105,7 @@ func Adopt(ctx context.Context, j *work.Job, o AdoptOptions) (*Adopted, error) {
 		return nil, err
 	}
 	a := &adopting{job: j, ctx: ctx, client: client, o: o, known: map[string]string{}, files: map[string]string{},
-		out: &Adopted{Copies: []AdoptedCopy{}, Refused: []work.Unread{}, Folder: j.File.Abs(copies.Folder), Address: copies.Address, Path: j.File.Path}}
+		out: &Adopted{Copies: []AdoptedCopy{}, Refused: []findings.Unread{}, Folder: j.File.Abs(copies.Folder), Address: copies.Address, Path: j.File.Path}}
 	for _, r := range j.File.Replaced {
 		if r.Copy != "" {
 			a.known[work.SameURL(r.From)], a.files[r.File] = r.File, r.Copy
@@ -229,7 +230,7 @@ func copiesAt(j *work.Job, o AdoptOptions) (sitefile.Copies, error) {
 }
 
 func (a *adopting) refuse(u, why string) {
-	a.out.Refused = append(a.out.Refused, work.Unread{URL: u, Why: why})
+	a.out.Refused = append(a.out.Refused, findings.Unread{URL: u, Why: why})
 }
 
 // fetch fetches one URL, and returns the file of its copy below the folder; "": there is none, and why is noted.

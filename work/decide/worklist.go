@@ -15,6 +15,7 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 )
 
@@ -114,7 +115,7 @@ func weight(c mixed.Class) int {
 	if c == "" {
 		return len(mixed.Classes)
 	}
-	return work.Rank(c)
+	return findings.Rank(c)
 }
 
 // add adds an item, unless the list is full.
@@ -237,7 +238,7 @@ func choicesFor(l *sheet.Left) []string {
 // scan takes what the last scan found and no preview changes.
 func (c *collecting) scan(pending bool) error {
 	j := c.job
-	scan, err := j.LastScan()
+	scan, err := findings.Last(j)
 	if err != nil || scan == nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 	"trimlantern/work/ready"
 	"trimlantern/work/run"
@@ -78,8 +79,8 @@ type Walked struct {
 	Stopped Step           `json:"stopped,omitempty"` // where the person, or --until, stopped
 	Status  *status.Status `json:"status"`            // the road as it is now
 	Left    *decide.List   `json:"left"`              // what still needs a decision
-	Scan    *work.Scan     `json:"scan,omitempty"`    // the last one of this walk
-	Before  *work.Scan     `json:"before,omitempty"`  // the first one
+	Scan    *findings.Scan `json:"scan,omitempty"`    // the last one of this walk
+	Before  *findings.Scan `json:"before,omitempty"`  // the first one
 	Report  string         `json:"report,omitempty"`  // the file with the summary
 }
 

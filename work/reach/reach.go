@@ -18,6 +18,7 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // Twin is one page of the site as one of its servers shows it over HTTP and over HTTPS.
@@ -83,8 +84,8 @@ func PagesToSee(ctx context.Context, j *work.Job, client *fetch.Client, site add
 		}
 	}
 	if j.Book != nil {
-		if scan, err := j.Weightiest(); err == nil && scan != nil {
-			_ = scan.EachPage(func(p work.ScannedPage) error { // what cannot be read names no pages
+		if scan, err := findings.Weightiest(j); err == nil && scan != nil {
+			_ = scan.EachPage(func(p findings.ScannedPage) error { // what cannot be read names no pages
 				if p.Kind == "" {
 					add(p.URL, hops.Page)
 				}

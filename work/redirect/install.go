@@ -18,6 +18,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/reach"
 	"trimlantern/work/run"
 )
@@ -51,7 +52,7 @@ func namesBelow(j *work.Job) (out []string) {
 			out = append(out, host)
 		}
 	}
-	if scan, err := j.LastScan(); err == nil && scan != nil {
+	if scan, err := findings.Last(j); err == nil && scan != nil {
 		for _, c := range scan.Culprits {
 			add(work.HostOf(c.URL))
 		}
@@ -72,7 +73,7 @@ func secondsOfHSTS(j *work.Job) (int, error) {
 	if j.Book == nil {
 		return shortHSTS, nil
 	}
-	scan, err := j.Weightiest()
+	scan, err := findings.Weightiest(j)
 	if err != nil || scan == nil || !scan.Proven() {
 		return shortHSTS, err
 	}

@@ -15,6 +15,7 @@ import (
 	"trimlantern/outside/browser"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // browsed is what became of the browser's look at one page.
@@ -82,17 +83,17 @@ func (s *scanning) secureHost(raw string) {
 
 // browse looks at every page with the browser and takes in what it reports.
 func (s *scanning) browse(ctx context.Context) error {
-	out := &work.BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
+	out := &findings.BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
 	if s.resumed != nil {
 		out.Pages, out.Reports, out.Known, out.New = s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New
 	}
 	s.out.Browser = out
 	type look struct {
-		doc  work.ScannedPage
+		doc  findings.ScannedPage
 		seen *browser.Seen
 		err  error
 	}
-	var pages []work.ScannedPage
+	var pages []findings.ScannedPage
 	err := s.log.each(func(l crawlLine) error {
 		switch {
 		case l.Doc.Kind != "" || l.Job == nil || s.own(l.Doc.URL) == "" || l.Doc.Title == "" && len(l.Doc.Findings) > 0 && l.Doc.Findings[0].Via == l.Doc.URL:
@@ -113,7 +114,7 @@ func (s *scanning) browse(ctx context.Context) error {
 	}
 	defer b.Close()
 	out.Version = b.Version()
-	jobs, looks := make(chan work.ScannedPage), make(chan look)
+	jobs, looks := make(chan findings.ScannedPage), make(chan look)
 	var tabs sync.WaitGroup
 	for range max(s.o.Tabs, 1) {
 		tabs.Go(func() {
@@ -141,13 +142,13 @@ func (s *scanning) browse(ctx context.Context) error {
 		n++
 		s.job.Progress.At("looking with the browser", int64(n), int64(len(pages)))
 		if l.err != nil {
-			out.Failed = append(out.Failed, work.Unread{URL: l.doc.URL, Why: l.err.Error()})
+			out.Failed = append(out.Failed, findings.Unread{URL: l.doc.URL, Why: l.err.Error()})
 			continue
 		}
 		out.Pages++
 		s.browsed[l.doc.URL] = true
 		if l.seen.Timeout {
-			out.Failed = append(out.Failed, work.Unread{URL: l.doc.URL, Why: "was not quiet in time; what was seen counts"})
+			out.Failed = append(out.Failed, findings.Unread{URL: l.doc.URL, Why: "was not quiet in time; what was seen counts"})
 		}
 		failed = errors.Join(failed, s.seen(l.doc, l.seen))
 	}
@@ -161,11 +162,11 @@ func (s *scanning) browse(ctx context.Context) error {
 }
 
 // seen takes in what the browser reported of one page.
-func (s *scanning) seen(doc work.ScannedPage, seen *browser.Seen) error {
+func (s *scanning) seen(doc findings.ScannedPage, seen *browser.Seen) error {
 	out := s.out.Browser
 	reports := Reports(seen)
 	known := out.Known
-	line := crawlLine{Doc: &work.ScannedPage{URL: doc.URL, Title: doc.Title, Kind: "browser"}}
+	line := crawlLine{Doc: &findings.ScannedPage{URL: doc.URL, Title: doc.Title, Kind: "browser"}}
 	for _, f := range reports {
 		out.Reports++
 		if _, known := s.at[culpritID{f.URL, f.Class}]; known {
@@ -178,7 +179,7 @@ func (s *scanning) seen(doc work.ScannedPage, seen *browser.Seen) error {
 	for _, f := range doc.Findings {
 		is := func(r mixed.Finding) bool { return r.URL == f.URL }
 		if (f.Class == mixed.Blocked || f.Class == mixed.Upgraded) && f.Certainty == mixed.Certain && !slices.ContainsFunc(reports, is) && len(out.Unconfirmed) < 50 {
-			out.Unconfirmed = append(out.Unconfirmed, work.Unread{URL: f.URL, Why: f.By + " on " + doc.URL})
+			out.Unconfirmed = append(out.Unconfirmed, findings.Unread{URL: f.URL, Why: f.By + " on " + doc.URL})
 		}
 	}
 	line.Browsed = &browsed{doc.URL, len(reports), out.Known - known}

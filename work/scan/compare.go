@@ -3,10 +3,11 @@ package scan
 import (
 	"slices"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // compareWith reads the scan to compare with; nil where none is asked for.
-func compareWith(j *work.Job, id string) (*work.Scan, error) {
+func compareWith(j *work.Job, id string) (*findings.Scan, error) {
 	if id == "" {
 		return nil, nil
 	}
@@ -26,13 +27,13 @@ func compareWith(j *work.Job, id string) (*work.Scan, error) {
 	if !slices.Contains(ids, id) {
 		return nil, work.BadUse(nil, "there is no scan "+id, "trimlantern history lists them")
 	}
-	return j.ReadScan(id)
+	return findings.Read(j, id)
 }
 
 // compare holds the scan against an earlier one. What was found then and is not found now is gone only
 // where each page that held it was looked at again.
-func (s *scanning) compare(before *work.Scan) (*work.Comparison, error) {
-	c := &work.Comparison{With: before.ID, Time: before.Time, New: []work.Culprit{}, Gone: []work.Culprit{}, Still: []work.Culprit{}, Unseen: []work.Culprit{}, Then: before.Classes}
+func (s *scanning) compare(before *findings.Scan) (*findings.Comparison, error) {
+	c := &findings.Comparison{With: before.ID, Time: before.Time, New: []findings.Culprit{}, Gone: []findings.Culprit{}, Still: []findings.Culprit{}, Unseen: []findings.Culprit{}, Then: before.Classes}
 	then := map[culpritID]bool{}
 	for _, one := range before.Culprits {
 		then[culpritID{one.URL, one.Class}] = true
@@ -45,7 +46,7 @@ func (s *scanning) compare(before *work.Scan) (*work.Comparison, error) {
 		}
 	}
 	unseen := map[culpritID]bool{}
-	err := before.EachPage(func(p work.ScannedPage) error {
+	err := before.EachPage(func(p findings.ScannedPage) error {
 		if s.looked(p) {
 			return nil
 		}
@@ -72,7 +73,7 @@ func (s *scanning) compare(before *work.Scan) (*work.Comparison, error) {
 }
 
 // looked reports whether a document of an earlier scan was looked at again, in the same way.
-func (s *scanning) looked(p work.ScannedPage) bool {
+func (s *scanning) looked(p findings.ScannedPage) bool {
 	if p.Kind == "browser" {
 		return s.browsed[p.URL]
 	}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/logbook"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // errRobots says that robots.txt keeps us out.
@@ -22,12 +23,12 @@ var errRobots = errors.New("robots.txt forbids it")
 // crawlLine is one line of a crawl's log: what became of one job. A scan is counted
 // from these lines alone, so that one that was interrupted can go on.
 type crawlLine struct {
-	Scan    *work.Scan        `json:"scan,omitempty"` // the first line
-	Job     *fetch.Job        `json:"job,omitempty"`
-	Doc     *work.ScannedPage `json:"doc,omitempty"`
-	Next    []fetch.Job       `json:"next,omitempty"` // what was found there first
-	Broken  *work.Unread      `json:"broken,omitempty"`
-	Outward int               `json:"outward,omitempty"`
+	Scan    *findings.Scan        `json:"scan,omitempty"` // the first line
+	Job     *fetch.Job            `json:"job,omitempty"`
+	Doc     *findings.ScannedPage `json:"doc,omitempty"`
+	Next    []fetch.Job           `json:"next,omitempty"` // what was found there first
+	Broken  *findings.Unread      `json:"broken,omitempty"`
+	Outward int                   `json:"outward,omitempty"`
 
 	Browsed   *browsed `json:"browsed,omitempty"`   // a page that the browser looked at
 	Canonical string   `json:"canonical,omitempty"` // what the page calls itself
@@ -56,7 +57,7 @@ type crawlLog struct {
 const flushTime = 300 * time.Millisecond
 
 // newCrawl begins a log. What an interrupted scan left is given up.
-func newCrawl(j *work.Job, s *work.Scan) (*crawlLog, error) {
+func newCrawl(j *work.Job, s *findings.Scan) (*crawlLog, error) {
 	if j.Book == nil {
 		f, err := os.CreateTemp("", "trimlantern-scan-")
 		if err != nil {
@@ -89,7 +90,7 @@ func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*
 	if err != nil {
 		return nil, work.Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
 	}
-	end, err := work.EachLine(f, func(b []byte) error {
+	end, err := findings.EachLine(f, func(b []byte) error {
 		var l crawlLine
 		if json.Unmarshal(b, &l) != nil {
 			return io.ErrUnexpectedEOF
@@ -147,7 +148,7 @@ func (c *crawlLog) each(visit func(crawlLine) error) error {
 		return err
 	}
 	defer f.Close()
-	_, err = work.EachLine(f, func(b []byte) error {
+	_, err = findings.EachLine(f, func(b []byte) error {
 		var l crawlLine
 		if err := json.Unmarshal(b, &l); err != nil {
 			return err
@@ -162,7 +163,7 @@ func (c *crawlLog) each(visit func(crawlLine) error) error {
 
 // end keeps the scan: its summary, and its documents packed. Without a logbook the
 // documents stay where they are until Forget is called.
-func (c *crawlLog) end(s *work.Scan) error {
+func (c *crawlLog) end(s *findings.Scan) error {
 	if c.book == nil {
 		s.KeptIn(c.f.Name(), true)
 		return c.flush()

@@ -18,7 +18,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // FollowKinds are the kinds of links that a scan leaves alone unless it is told to follow them: those
@@ -186,7 +186,7 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 	page := m.kind == coverage.Page
 	if f.err != nil && f.r != nil && !page {
 		if via := s.insecureHop(j, f.r); via != nil { // whether there is anything there or not
-			l.Doc = &work.ScannedPage{URL: j.URL, Kind: j.As, Findings: []mixed.Finding{*via}}
+			l.Doc = &findings.ScannedPage{URL: j.URL, Kind: j.As, Findings: []mixed.Finding{*via}}
 			m.mark(coverage.Loaded, "")
 			return
 		}
@@ -209,7 +209,7 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 		return
 	}
 	final := s.as(f.r.URL)
-	doc := &work.ScannedPage{URL: final.String(), Kind: j.As}
+	doc := &findings.ScannedPage{URL: final.String(), Kind: j.As}
 	if via := s.insecureHop(j, f.r); via != nil {
 		doc.URL = j.URL
 		doc.Findings = append(doc.Findings, *via)
@@ -237,7 +237,7 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 }
 
 // document takes in what was read, under the address that it has: once, however many lead to it.
-func (s *scanning) document(j fetch.Job, f fetched, doc *work.ScannedPage, own string, m *marking) {
+func (s *scanning) document(j fetch.Job, f fetched, doc *findings.ScannedPage, own string, m *marking) {
 	l := m.l
 	if f.page == nil {
 		f.page = &mixed.Page{} // an answer without headers and body
@@ -307,7 +307,7 @@ func (s *scanning) failed(j fetch.Job, f fetched, l *crawlLine, mark func(covera
 	case j.As == "sitemap" && f.r != nil && f.r.Status == 200:
 		mark(coverage.Malformed, "the sitemap cannot be read: "+f.err.Error())
 	case j.Brief:
-		l.Broken = &work.Unread{URL: j.URL, Why: why}
+		l.Broken = &findings.Unread{URL: j.URL, Why: why}
 		mark(coverage.Absent, why)
 	case errors.As(f.err, &dns) && dns.IsNotFound && err == nil && j.Depth == 0 && s.alias(u.Hostname()):
 		mark(coverage.Unnamed, why)
@@ -328,7 +328,7 @@ func (s *scanning) refused(j fetch.Job, f fetched, l *crawlLine, mark func(cover
 	gone := f.r.Status == http.StatusNotFound || f.r.Status == http.StatusGone
 	kind := kindOf(j)
 	if kind == coverage.Thing || j.As == "style" || j.As == "script" {
-		l.Broken = &work.Unread{URL: j.URL, Why: why}
+		l.Broken = &findings.Unread{URL: j.URL, Why: why}
 	}
 	switch {
 	case kind == coverage.Thing, j.As == "style", j.As == "script", j.As == "robots":
@@ -344,7 +344,7 @@ func (s *scanning) refused(j fetch.Job, f fetched, l *crawlLine, mark func(cover
 
 // filter drops what is not this site's to change: where a visitor may go elsewhere,
 // and what another host only names.
-func (s *scanning) filter(doc *work.ScannedPage, l *crawlLine) {
+func (s *scanning) filter(doc *findings.ScannedPage, l *crawlLine) {
 	kept := doc.Findings[:0]
 	for _, f := range doc.Findings {
 		if (f.Class == mixed.Link || f.Class == mixed.Download && !strings.HasPrefix(f.By, "a ")) && !s.ours(f.URL) {

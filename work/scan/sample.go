@@ -7,7 +7,7 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/outside/fetch"
-	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 // sampleFile keeps which pages the samples of a round had, so that they get round to all.
@@ -82,12 +82,12 @@ func (s *scanning) knownPages() error {
 		return err
 	}
 	for i := len(ids) - 1; i >= 0; i-- {
-		last, err := s.job.ReadScan(ids[i])
+		last, err := findings.Read(s.job, ids[i])
 		if err != nil || last.Sample > 0 || last.Named > 0 {
 			continue // one that cannot be read has no pages to tell of
 		}
 		var l crawlLine
-		err = last.EachPage(func(p work.ScannedPage) error {
+		err = last.EachPage(func(p findings.ScannedPage) error {
 			if p.Kind == "" && s.own(p.URL) == p.URL {
 				s.add(&l, fetch.Job{URL: p.URL, Depth: 1})
 			}

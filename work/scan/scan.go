@@ -16,6 +16,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/trace"
 )
 
@@ -66,12 +67,12 @@ type scanning struct {
 	job       *work.Job
 	o         Options
 	client    *fetch.Client
-	out       *work.Scan
+	out       *findings.Scan
 	front     *fetch.Frontier
 	log       *crawlLog
 	rules     map[string]*fetch.Rules // by host
 	at        map[culpritID]int
-	hosts     map[string]*work.HostState
+	hosts     map[string]*findings.HostState
 	assets    map[string][]string // of a host that pages load from insecurely, some
 	memo      mixed.Memo
 	known     map[string]string // own, of addresses that were asked for it already
@@ -83,16 +84,16 @@ type scanning struct {
 	canonical map[string]bool // what pages that were read call themselves, where some come later
 	sites     map[string]map[mixed.Class]int
 
-	resumed *work.BrowserState // what the browser had said before the scan was interrupted
-	browsed map[string]bool    // pages that the browser looked at
-	fronts  map[string][]byte  // front pages, which other names of their sites are held against
+	resumed *findings.BrowserState // what the browser had said before the scan was interrupted
+	browsed map[string]bool        // pages that the browser looked at
+	fronts  map[string][]byte      // front pages, which other names of their sites are held against
 
 	accepted map[string]string // by the owner: URLs, with the reasons
 }
 
 // Run crawls the site over HTTPS and lists what its pages load, send or name
 // insecurely.
-func Run(ctx context.Context, j *work.Job, o Options) (*work.Scan, error) {
+func Run(ctx context.Context, j *work.Job, o Options) (*findings.Scan, error) {
 	defer j.Progress.End()
 	if !fails(o.FailOn) {
 		return nil, work.BadUse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
@@ -159,9 +160,9 @@ func begin(j *work.Job, o Options) (*scanning, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*work.HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.AcceptedURLs(),
-		out: &work.Scan{Site: j.Site.String(), ID: j.RunID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
-			Culprits: []work.Culprit{}, Worst: []work.PageCount{}, Hosts: []work.HostState{}, Unread: []work.Unread{}, Sites: []work.SiteState{}, Accepted: []work.AcceptedURL{}},
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*findings.HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.AcceptedURLs(),
+		out: &findings.Scan{Site: j.Site.String(), ID: j.RunID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
+			Culprits: []findings.Culprit{}, Worst: []findings.PageCount{}, Hosts: []findings.HostState{}, Unread: []findings.Unread{}, Sites: []findings.SiteState{}, Accepted: []findings.AcceptedURL{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
 	s.ledger = coverage.New(s.group)
 	for _, f := range o.Follow {
@@ -265,7 +266,7 @@ func (s *scanning) count() {
 		switch l.State {
 		case coverage.Login, coverage.Undecodable, coverage.Failed:
 			for _, e := range l.Examples {
-				out.Unread = append(out.Unread, work.Unread{URL: e.URL, Why: e.Note})
+				out.Unread = append(out.Unread, findings.Unread{URL: e.URL, Why: e.Note})
 			}
 		case coverage.Excluded, coverage.NotAsked:
 			if l.Blocks {
@@ -274,18 +275,18 @@ func (s *scanning) count() {
 		}
 	}
 	out.Coverage = s.ledger.Summary(maxExamples)
-	out.Sites = []work.SiteState{}
+	out.Sites = []findings.SiteState{}
 	for _, host := range s.ledger.Groups() {
 		if one := s.ledger.SummaryOf(host, 0); one.PagesKnown > 0 && host != "" {
 			classes := s.sites[host]
 			if classes == nil {
 				classes = map[mixed.Class]int{}
 			}
-			out.Sites = append(out.Sites, work.SiteState{Host: host, Complete: one.Complete, Read: one.PagesRead, Known: one.PagesKnown, Classes: classes})
+			out.Sites = append(out.Sites, findings.SiteState{Host: host, Complete: one.Complete, Read: one.PagesRead, Known: one.PagesKnown, Classes: classes})
 		}
 	}
 	if len(out.Sites) == 1 {
-		out.Sites = []work.SiteState{}
+		out.Sites = []findings.SiteState{}
 	}
 }
 
@@ -486,7 +487,7 @@ func (s *scanning) take(l crawlLine) {
 	out.Outward += l.Outward
 	if b := l.Browsed; b != nil && out.Browser == nil { // read back
 		if s.resumed == nil {
-			s.resumed = &work.BrowserState{}
+			s.resumed = &findings.BrowserState{}
 		}
 		s.browsed[b.URL] = true
 		s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New = s.resumed.Pages+1, s.resumed.Reports+b.Reports, s.resumed.Known+b.Known, s.resumed.New+b.Reports-b.Known
@@ -515,7 +516,7 @@ func (s *scanning) take(l crawlLine) {
 	if l.Doc == nil {
 		return
 	}
-	counts := work.PageCount{URL: l.Doc.URL, Title: l.Doc.Title, Classes: map[mixed.Class]int{}}
+	counts := findings.PageCount{URL: l.Doc.URL, Title: l.Doc.Title, Classes: map[mixed.Class]int{}}
 	counted := map[culpritID]bool{}
 	for _, f := range l.Doc.Findings {
 		if because := s.accepted[work.SameURL(f.URL)]; because != "" && len(s.accepted) > 0 {
@@ -560,7 +561,7 @@ func (s *scanning) culprit(l crawlLine, f mixed.Finding, counted map[culpritID]b
 		if l.Job != nil && l.Job.From != "" && f.Via != "" {
 			on = l.Job.From
 		}
-		out.Culprits = append(out.Culprits, work.Culprit{URL: f.URL, By: f.By, Class: f.Class, Certainty: f.Certainty, Ours: ours, Via: f.Via, On: on, In: l.Doc.Kind, Line: f.Line, Col: f.Col, Around: f.Around})
+		out.Culprits = append(out.Culprits, findings.Culprit{URL: f.URL, By: f.By, Class: f.Class, Certainty: f.Certainty, Ours: ours, Via: f.Via, On: on, In: l.Doc.Kind, Line: f.Line, Col: f.Col, Around: f.Around})
 	} else if h := s.hosts[work.HostOf(f.URL)]; h != nil {
 		h.Findings++
 	}
@@ -573,10 +574,10 @@ func (s *scanning) culprit(l crawlLine, f mixed.Finding, counted map[culpritID]b
 // accept counts a finding that the owner accepts.
 func (s *scanning) accept(f mixed.Finding, because string, counted map[culpritID]bool) {
 	k := culpritID{f.URL, f.Class}
-	i := slices.IndexFunc(s.out.Accepted, func(a work.AcceptedURL) bool { return a.URL == f.URL && a.Class == f.Class })
+	i := slices.IndexFunc(s.out.Accepted, func(a findings.AcceptedURL) bool { return a.URL == f.URL && a.Class == f.Class })
 	if i < 0 {
 		i = len(s.out.Accepted)
-		s.out.Accepted = append(s.out.Accepted, work.AcceptedURL{URL: f.URL, Class: f.Class, Because: because})
+		s.out.Accepted = append(s.out.Accepted, findings.AcceptedURL{URL: f.URL, Class: f.Class, Because: because})
 	}
 	if !counted[k] {
 		counted[k] = true
@@ -593,7 +594,7 @@ func (s *scanning) host(f mixed.Finding) {
 	name := work.HostOf(f.URL)
 	h := s.hosts[name]
 	if h == nil {
-		h = &work.HostState{Host: name}
+		h = &findings.HostState{Host: name}
 		s.hosts[name] = h
 	}
 	h.Findings++
@@ -603,8 +604,8 @@ func (s *scanning) host(f mixed.Finding) {
 }
 
 // worst keeps the documents that have the most.
-func (s *scanning) worst(c work.PageCount) {
-	graver := func(a, b work.PageCount) int {
+func (s *scanning) worst(c findings.PageCount) {
+	graver := func(a, b findings.PageCount) int {
 		for _, class := range mixed.Classes {
 			if n := b.Classes[class] - a.Classes[class]; n != 0 {
 				return n
@@ -624,10 +625,10 @@ func (s *scanning) worst(c work.PageCount) {
 
 // sort brings the results into the order of reading.
 func (s *scanning) sort() {
-	byURL := func(a, b work.Unread) int { return strings.Compare(a.URL, b.URL) }
+	byURL := func(a, b findings.Unread) int { return strings.Compare(a.URL, b.URL) }
 	slices.SortFunc(s.out.Unread, byURL)
 	slices.SortFunc(s.out.Broken, byURL)
-	slices.SortStableFunc(s.out.Culprits, func(a, b work.Culprit) int {
+	slices.SortStableFunc(s.out.Culprits, func(a, b findings.Culprit) int {
 		return cmp.Or(slices.Index(mixed.Classes, a.Class)-slices.Index(mixed.Classes, b.Class), b.Pages-a.Pages, strings.Compare(a.URL, b.URL))
 	})
 }
@@ -673,7 +674,7 @@ func (s *scanning) judgeHosts(ctx context.Context) error {
 		h.Verdict = v.Of(host)
 		s.out.Hosts = append(s.out.Hosts, *h)
 	}
-	slices.SortFunc(s.out.Hosts, func(a, b work.HostState) int {
+	slices.SortFunc(s.out.Hosts, func(a, b findings.HostState) int {
 		return cmp.Or(b.Findings-a.Findings, strings.Compare(a.Host, b.Host))
 	})
 	if err := v.Keep(); err != nil {

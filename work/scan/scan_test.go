@@ -18,6 +18,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 )
 
 type quiet struct{}
@@ -69,7 +70,7 @@ func TestScan(t *testing.T) {
 		assert.Equal(t, 1, n, "%s is asked for once", path)
 	}
 	var pages []string
-	require.NoError(t, s.EachPage(func(p work.ScannedPage) error {
+	require.NoError(t, s.EachPage(func(p findings.ScannedPage) error {
 		pages = append(pages, strings.TrimPrefix(p.URL, "https://example.com"))
 		return nil
 	}))
@@ -79,7 +80,7 @@ func TestScan(t *testing.T) {
 	assert.Equal(t, map[mixed.Class]int{mixed.Blocked: 1, mixed.Upgraded: 4, mixed.Link: 1}, s.Classes)
 	assert.Equal(t, 2, s.Outward, "the link elsewhere, and the other origin")
 	require.NotEmpty(t, s.Culprits)
-	assert.Equal(t, work.Culprit{Number: 1, URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Certainty: mixed.Likely, Pages: 1, On: "https://example.com/t.css", In: "style", Line: 1, Col: 23, Around: "@font-face { src: url(http://cdn.example/f.woff) }"}, s.Culprits[0])
+	assert.Equal(t, findings.Culprit{Number: 1, URL: "http://cdn.example/f.woff", By: "@font-face url()", Class: mixed.Blocked, Certainty: mixed.Likely, Pages: 1, On: "https://example.com/t.css", In: "style", Line: 1, Col: 23, Around: "@font-face { src: url(http://cdn.example/f.woff) }"}, s.Culprits[0])
 	assert.Equal(t, 2, s.Culprits[1].Pages, "on two pages, however often on each")
 	assert.Equal(t, work.Remain, s.Code())
 	var unread []string

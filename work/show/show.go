@@ -17,6 +17,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 	"trimlantern/work/run"
 )
@@ -443,15 +444,15 @@ func (s *showing) record(r sheet.Record) error {
 
 // Scan visits every finding of a scan, page by page; the last one, unless id names one.
 func Scan(j *work.Job, id string, pick Pick, visit func(Row) error) (scanID string, err error) {
-	var scan *work.Scan
+	var scan *findings.Scan
 	if id == "" {
-		scan, err = j.LastScan()
+		scan, err = findings.Last(j)
 	} else {
 		ids, lerr := j.Book.Scans()
 		if lerr == nil && !slices.Contains(ids, id) {
 			return "", work.BadUse(nil, "the logbook holds no scan "+id, "trimlantern history lists what is there")
 		}
-		scan, err = j.ReadScan(id)
+		scan, err = findings.Read(j, id)
 	}
 	if err != nil {
 		return "", err
@@ -461,7 +462,7 @@ func Scan(j *work.Job, id string, pick Pick, visit func(Row) error) (scanID stri
 	}
 	s := &showing{job: j, pick: pick, visit: visit}
 	var failed error
-	err = scan.EachPage(func(p work.ScannedPage) error {
+	err = scan.EachPage(func(p findings.ScannedPage) error {
 		for _, f := range p.Findings {
 			if failed = s.put(Row{Kind: "finding", Class: f.Class, URL: f.URL, Host: work.HostOf(f.URL), Page: p.URL, By: f.By, Line: f.Line, Count: 1}); failed != nil {
 				return failed

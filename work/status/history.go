@@ -9,6 +9,7 @@ import (
 
 	"trimlantern/core/sheet"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 )
 
@@ -86,7 +87,7 @@ func pastRuns(j *work.Job, h *History) error {
 		return err
 	}
 	for _, id := range scans {
-		s, err := j.ReadScan(id)
+		s, err := findings.Read(j, id)
 		e := work.PastEntry{ID: id, Run: "scan"}
 		switch {
 		case err != nil:

@@ -17,6 +17,7 @@ import (
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/dumps"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 	"trimlantern/work/ready"
 	"trimlantern/work/redirect"
@@ -114,7 +115,7 @@ func Of(ctx context.Context, j *work.Job) (*Status, error) {
 		return nil, err
 	}
 	to.preview(sheetID, header, end)
-	scan, err := j.Weightiest()
+	scan, err := findings.Weightiest(j)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +173,7 @@ func looked(j *work.Job, to steps) error {
 	if err := redirectStep(j, to); err != nil {
 		return err
 	}
-	scan, err := j.Weightiest()
+	scan, err := findings.Weightiest(j)
 	if err != nil {
 		return err
 	}
@@ -261,7 +262,7 @@ func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summa
 
 // scan adds what the newest scan says, and reports whether it is clean, newer than the last change, and not
 // too old.
-func (s steps) scan(scan *work.Scan, changed time.Time) bool {
+func (s steps) scan(scan *findings.Scan, changed time.Time) bool {
 	switch {
 	case scan == nil:
 		s.add("scan", "todo", "", "not made yet")
@@ -437,7 +438,7 @@ func redirectStep(j *work.Job, to steps) error {
 	return nil
 }
 
-func scanWords(s *work.Scan) string {
+func scanWords(s *findings.Scan) string {
 	what := ""
 	for _, c := range mixed.Classes {
 		if n := s.Classes[c]; n > 0 {
@@ -456,7 +457,7 @@ func scanWords(s *work.Scan) string {
 
 // dumpStep says what was made of the newest sheet of a dump, and when. That it was loaded only the pages can
 // show: a scan since then that found all of them clean.
-func dumpStep(j *work.Job, to steps, sheetID string, end *sheet.Summary, scan *work.Scan) (wrote time.Time, err error) {
+func dumpStep(j *work.Job, to steps, sheetID string, end *sheet.Summary, scan *findings.Scan) (wrote time.Time, err error) {
 	last := dumps.Applied{}
 	if err := j.Book.ReadJSON(work.DumpRecord, &last); err != nil {
 		return wrote, work.Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), work.DumpRecord))

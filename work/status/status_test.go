@@ -14,13 +14,14 @@ import (
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/findings"
 )
 
 // That a dump was loaded only the pages show: a whole, clean scan since it was written.
 func TestDumpStep(t *testing.T) {
 	at := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	j := &work.Job{File: &sitefile.File{Database: sitefile.Database{Kind: work.DumpKind}}, Book: logbook.Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))}
-	step := func(sheetID string, end *sheet.Summary, scan *work.Scan) (Step, time.Time) {
+	step := func(sheetID string, end *sheet.Summary, scan *findings.Scan) (Step, time.Time) {
 		st := &Status{}
 		wrote, err := dumpStep(j, steps{Status: st, now: at}, sheetID, end, scan)
 		require.NoError(t, err)
@@ -28,8 +29,8 @@ func TestDumpStep(t *testing.T) {
 		return st.Steps[0], wrote
 	}
 	cells := &sheet.Summary{Cells: 3}
-	clean := func(when time.Time, whole bool) *work.Scan {
-		return &work.Scan{Time: when, Read: 5, Coverage: coverage.Summary{Complete: whole}}
+	clean := func(when time.Time, whole bool) *findings.Scan {
+		return &findings.Scan{Time: when, Read: 5, Coverage: coverage.Summary{Complete: whole}}
 	}
 	s, wrote := step("1", cells, nil)
 	assert.Equal(t, "todo", s.State)
@@ -39,7 +40,7 @@ func TestDumpStep(t *testing.T) {
 		why   string
 		sheet string
 		end   *sheet.Summary
-		scan  *work.Scan
+		scan  *findings.Scan
 		state string
 	}{
 		{"nobody looked since", "1", cells, nil, "care"},

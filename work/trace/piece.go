@@ -12,6 +12,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 	"trimlantern/work/run"
 )
@@ -30,7 +31,7 @@ func (t *tracing) pieces(ctx context.Context, db database.Database, tables []dat
 	var open []*target
 	for _, one := range t.targets {
 		whole := slices.ContainsFunc(one.places, func(o candidate) bool {
-			return (o.Match == work.Exact || o.Match == work.Scaled) && o.Reason != rewrite.Cached && o.Reason != rewrite.Identifier
+			return (o.Match == findings.Exact || o.Match == findings.Scaled) && o.Reason != rewrite.Cached && o.Reason != rewrite.Identifier
 		})
 		if !whole && one.wanted != nil && len(open) < maxPieced {
 			open = append(open, one)
@@ -45,7 +46,7 @@ func (t *tracing) pieces(ctx context.Context, db database.Database, tables []dat
 		}
 		for _, one := range open {
 			for _, h := range one.wanted.Find(b, maxHits) {
-				one.piece(candidate{Origin: work.Origin{File: rel, Line: files.Line(b, h.Offset), Col: files.Column(b, h.Offset), Text: files.Text(b, h.Offset), Count: 1}, score: h.Score}, h.Joined)
+				one.piece(candidate{Origin: findings.Origin{File: rel, Line: files.Line(b, h.Offset), Col: files.Column(b, h.Offset), Text: files.Text(b, h.Offset), Count: 1}, score: h.Score}, h.Joined)
 			}
 		}
 	})
@@ -77,7 +78,7 @@ func (t *tracing) pieces(ctx context.Context, db database.Database, tables []dat
 	}
 	for _, one := range open {
 		if one.fewer(); one.seen.On == "" { // no page has it: a word of it says nothing
-			one.places = slices.DeleteFunc(one.places, func(o candidate) bool { return o.Match == work.Piece && o.score < strong })
+			one.places = slices.DeleteFunc(one.places, func(o candidate) bool { return o.Match == findings.Piece && o.score < strong })
 		}
 	}
 	return nil
@@ -94,8 +95,8 @@ func (one *target) piece(o candidate, joined bool) {
 			return
 		}
 	}
-	if o.Match = work.Piece; joined {
-		o.Match = work.Joined
+	if o.Match = findings.Piece; joined {
+		o.Match = findings.Joined
 	}
 	one.places = append(one.places, o)
 	if len(one.places) > 20*maxPieces {
@@ -108,7 +109,7 @@ func (one *target) fewer() {
 	kept := one.places[:0:0]
 	var found []candidate
 	for _, p := range one.places {
-		if p.Match == work.Piece || p.Match == work.Joined {
+		if p.Match == findings.Piece || p.Match == findings.Joined {
 			found = append(found, p)
 		} else {
 			kept = append(kept, p)
@@ -127,7 +128,7 @@ func (t *tracing) documents() {
 		if err != nil || c.In == "" || c.In == "browser" || c.Via != "" || t.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours {
 			continue
 		}
-		one.places = append(one.places, candidate{Origin: work.Origin{Match: work.Document, Page: c.On, Line: c.Line, Col: c.Col, Text: c.Around, Count: 1,
+		one.places = append(one.places, candidate{Origin: findings.Origin{Match: findings.Document, Page: c.On, Line: c.Line, Col: c.Col, Text: c.Around, Count: 1,
 			Do: fmt.Sprintf("the %s belongs to %s: load another version, keep your own copy, or ask its owner", map[string]string{"style": "style sheet", "script": "script", "frame": "page in the frame"}[c.In], u.Hostname())}})
 	}
 }

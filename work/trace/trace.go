@@ -24,19 +24,20 @@ import (
 	"trimlantern/outside/files"
 	"trimlantern/outside/system"
 	"trimlantern/work"
+	"trimlantern/work/findings"
 	"trimlantern/work/preview"
 )
 
 // Traced is where one reference lives.
 type Traced struct {
-	URL    string        `json:"url"`
-	Places []work.Origin `json:"places"`
-	Rows   int64         `json:"rows_read"`
-	Files  int           `json:"files_read"`
-	Scan   string        `json:"scan,omitempty"`   // the newest that has it
-	On     string        `json:"on,omitempty"`     // a page that has it, by that scan
-	Line   int           `json:"line,omitempty"`   // there
-	Around string        `json:"around,omitempty"` // the markup there
+	URL    string            `json:"url"`
+	Places []findings.Origin `json:"places"`
+	Rows   int64             `json:"rows_read"`
+	Files  int               `json:"files_read"`
+	Scan   string            `json:"scan,omitempty"`   // the newest that has it
+	On     string            `json:"on,omitempty"`     // a page that has it, by that scan
+	Line   int               `json:"line,omitempty"`   // there
+	Around string            `json:"around,omitempty"` // the markup there
 
 	Skipped []files.Skipped `json:"skipped_files,omitempty"`
 }
@@ -61,21 +62,21 @@ type target struct {
 	ours   bool
 	page   string // one page that it is on
 	pages  int
-	seen   work.Culprit // what the scan has of it; empty: nothing
+	seen   findings.Culprit // what the scan has of it; empty: nothing
 	wanted *pieces.Wanted
 	places []candidate
 }
 
 // candidate is a place that may hold a reference, and how likely it is.
 type candidate struct {
-	work.Origin
+	findings.Origin
 	score int
 	slug  string // of the row, where its page is known by one
 }
 
 // origins are the places that were found, the likeliest first.
-func (one *target) origins() []work.Origin {
-	out := make([]work.Origin, len(one.places))
+func (one *target) origins() []findings.Origin {
+	out := make([]findings.Origin, len(one.places))
 	for i, p := range one.places {
 		out[i] = p.Origin
 	}
@@ -125,7 +126,7 @@ func newTracing(j *work.Job) *tracing {
 }
 
 // want adds a reference to look for; seen is what a scan has of it, if it has.
-func (t *tracing) want(raw string, seen work.Culprit) error {
+func (t *tracing) want(raw string, seen findings.Culprit) error {
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" {
 		return work.BadUse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
@@ -150,16 +151,16 @@ func (t *tracing) want(raw string, seen work.Culprit) error {
 // address, or the number under which the last scan lists it.
 func Run(ctx context.Context, j *work.Job, raw string) (*Traced, error) {
 	defer j.Progress.End()
-	scan, err := j.LastScan()
+	scan, err := findings.Last(j)
 	if err != nil {
 		scan = nil // it only helps
 	}
-	seen := work.Culprit{}
+	seen := findings.Culprit{}
 	if n, err := strconv.Atoi(raw); err == nil {
 		if scan == nil {
 			return nil, work.BadUse(nil, "there is no scan whose findings have numbers", "trimlantern scan makes one; or write the address")
 		}
-		i := slices.IndexFunc(scan.Culprits, func(c work.Culprit) bool { return c.Number == n })
+		i := slices.IndexFunc(scan.Culprits, func(c findings.Culprit) bool { return c.Number == n })
 		switch {
 		case i >= 0:
 			raw = scan.Culprits[i].URL
@@ -191,7 +192,7 @@ func Run(ctx context.Context, j *work.Job, raw string) (*Traced, error) {
 }
 
 // Scan names the places of all culprits of a scan, in one pass.
-func Scan(ctx context.Context, j *work.Job, s *work.Scan) error {
+func Scan(ctx context.Context, j *work.Job, s *findings.Scan) error {
 	if j.Book == nil || !j.Stored() {
 		return work.BadUse(nil, "--trace needs a site file, which says where database and files are", "make one: trimlantern init --site https://HOST FOLDER")
 	}
@@ -245,10 +246,10 @@ func (t *tracing) run(ctx context.Context) error {
 		return err
 	}
 	for _, one := range t.targets {
-		shared := slices.ContainsFunc(one.places, func(o candidate) bool { return o.Match == work.Exact && o.everywhere() })
+		shared := slices.ContainsFunc(one.places, func(o candidate) bool { return o.Match == findings.Exact && o.everywhere() })
 		for i := range one.places {
 			o := &one.places[i]
-			if o.rank(one, t.sheet); o.Match == work.Address && one.pages > 3 && !shared {
+			if o.rank(one, t.sheet); o.Match == findings.Address && one.pages > 3 && !shared {
 				o.score += 60 // many pages have it, and no setting and no file holds it: they make it
 			}
 		}
@@ -287,7 +288,7 @@ func (r *tracedRow) get(name string) string {
 
 // origin is a place in the row.
 func (r *tracedRow) origin(column string) candidate {
-	o := candidate{Origin: work.Origin{Table: r.table.Name, Key: preview.Values(r.row.Key), Column: column}}
+	o := candidate{Origin: findings.Origin{Table: r.table.Name, Key: preview.Values(r.row.Key), Column: column}}
 	if r.labeled {
 		if name := r.get(r.label.Column); name != "" {
 			o.Label = r.label.Word + " " + name
@@ -402,10 +403,10 @@ func (t *tracing) place(o candidate, found []rewrite.Finding, isAddress bool, b 
 			if o.File != "" && at > f.Offset && !bytes.HasPrefix(bytes.ToLower(b[min(f.Offset, len(b)):]), []byte("http")) { // inside JSON or the like: the offset is that of the whole
 				here.Line, here.Col, here.Text = files.Line(b, at), files.Column(b, at), files.Text(b, at)
 			}
-			one.add(here, work.Exact)
+			one.add(here, findings.Exact)
 		}
 		for _, one := range t.smaller[k] {
-			one.add(here, work.Scaled)
+			one.add(here, findings.Scaled)
 		}
 		t.beginning(here, k, isAddress)
 	}
@@ -419,16 +420,16 @@ func (t *tracing) beginning(o candidate, k string, isAddress bool) {
 		switch {
 		case whole == k || !strings.HasPrefix(whole, k):
 		case isAddress && one.ours:
-			one.add(o, work.Address)
+			one.add(o, findings.Address)
 		case rest != "" || o.File != "" || !one.ours && o.everywhere(): // content that only names the host makes nothing of it
 			o := o
 			o.score = min(len(rest), 20)
-			one.add(o, work.Prefix)
+			one.add(o, findings.Prefix)
 		}
 	}
 }
 
-func (one *target) add(o candidate, m work.Match) {
+func (one *target) add(o candidate, m findings.Match) {
 	o.Match = m
 	for i, p := range one.places {
 		if p.Table == o.Table && p.Column == o.Column && p.Path == o.Path && p.File == o.File && p.Line == o.Line && p.Match == m &&
@@ -489,7 +490,7 @@ func (t *tracing) code(rel string, b []byte, cached bool) {
 	t.found = t.found[:0]
 	res := t.rules.File(rel, b)
 	for _, f := range append(slices.Clone(t.found), res.Left...) {
-		o := candidate{Origin: work.Origin{File: rel, Line: files.Line(b, f.Offset), Col: files.Column(b, f.Offset), Text: files.Text(b, f.Offset)}}
+		o := candidate{Origin: findings.Origin{File: rel, Line: files.Line(b, f.Offset), Col: files.Column(b, f.Offset), Text: files.Text(b, f.Offset)}}
 		if o.Reason = f.Reason; cached {
 			o.Reason = rewrite.Cached
 		}
@@ -512,14 +513,14 @@ func (t *tracing) locks() {
 		if err != nil {
 			rel = conn.File
 		}
-		o := candidate{Origin: work.Origin{File: rel, Line: lock.Line, Text: lock.Constant, Count: 1, Do: "change it in this file: the database does not count while " + lock.Constant + " is set"}}
+		o := candidate{Origin: findings.Origin{File: rel, Line: lock.Line, Text: lock.Constant, Count: 1, Do: "change it in this file: the database does not count while " + lock.Constant + " is set"}}
 		for _, one := range t.targets {
 			switch k := key(u); {
 			case key(one.url) == k:
-				one.add(o, work.Exact)
+				one.add(o, findings.Exact)
 			case one.ours && strings.HasPrefix(key(one.url), k):
 				o.score = 15 // it counts, and the setting in the database does not
-				one.add(o, work.Address)
+				one.add(o, findings.Address)
 			}
 		}
 	}
@@ -529,19 +530,19 @@ func (t *tracing) locks() {
 // about it.
 func (o *candidate) rank(one *target, newest *newestSheet) {
 	switch o.Match {
-	case work.Exact:
+	case findings.Exact:
 		o.score += 100
-	case work.Document:
+	case findings.Document:
 		o.score += 95
-	case work.Scaled:
+	case findings.Scaled:
 		o.score += 70
-	case work.Joined: // on top of what its pieces count
+	case findings.Joined: // on top of what its pieces count
 		o.score += 15
-	case work.Prefix:
+	case findings.Prefix:
 		if o.score += 45; o.Table != "" && !o.everywhere() {
 			o.score -= 20 // a row of content that only names the same host
 		}
-	case work.Address:
+	case findings.Address:
 		o.score += 40
 	}
 	switch o.Reason {
@@ -608,9 +609,9 @@ var remedies = map[rewrite.Reason]string{
 
 func (o *candidate) remedy(newest *newestSheet) string {
 	switch {
-	case o.Match == work.Joined:
+	case o.Match == findings.Joined:
 		return "check this line: it seems to build the address; write https:// here, or where the start of the address is set"
-	case o.Match == work.Piece:
+	case o.Match == findings.Piece:
 		return "check this line: it contains part of the address"
 	case o.Reason != "":
 		if do := remedies[o.Reason]; do != "" {

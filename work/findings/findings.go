@@ -1,4 +1,4 @@
-package work
+package findings
 
 import (
 	"bufio"
@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/url"
 	"os"
 	"slices"
 	"time"
@@ -22,6 +21,7 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/logbook"
 	"trimlantern/outside/probe"
+	"trimlantern/work"
 )
 
 // Origin is one place that can produce a reference.
@@ -171,37 +171,29 @@ func (s *Scan) Proven() bool {
 // Code is the exit code that the scan comes to.
 func (s *Scan) Code() int {
 	if s.Read == 0 || len(s.Unread) > 0 {
-		return Remain
+		return work.Remain
 	}
 	for _, l := range s.Coverage.Blocking() {
 		if s.FailOn != "none" && (s.Sample == 0 || l.Cause != coverage.Sampled) {
-			return Remain
+			return work.Remain
 		}
 	}
 	for _, c := range mixed.Classes {
 		if s.Classes[c] > 0 && s.FailOn != "none" {
-			return Remain
+			return work.Remain
 		}
 		if string(c) == s.FailOn {
 			break
 		}
 	}
-	return Clean
+	return work.Clean
 }
 
-func HostOf(raw string) string {
-	u, err := url.Parse(raw)
-	if err != nil {
-		return ""
-	}
-	return u.Host
-}
-
-// ReadScan reads a scan of the logbook.
-func (j *Job) ReadScan(id string) (*Scan, error) {
+// Read reads a scan of the logbook.
+func Read(j *work.Job, id string) (*Scan, error) {
 	var s Scan
 	if err := j.Book.ReadJSON(logbook.ScanName(id), &s); err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "remove the broken file")
+		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	s.KeptIn(j.Book.PagesPath(id), false)
 	s.forgotten(j.AcceptedURLs())
@@ -211,7 +203,7 @@ func (j *Job) ReadScan(id string) (*Scan, error) {
 // forgotten has findings count again that were accepted when the scan was made, and are no more.
 func (s *Scan) forgotten(accepted map[string]string) {
 	s.Accepted = slices.DeleteFunc(s.Accepted, func(a AcceptedURL) bool {
-		if accepted[SameURL(a.URL)] != "" {
+		if accepted[work.SameURL(a.URL)] != "" {
 			return false
 		}
 		s.Classes[a.Class] += a.Pages
@@ -230,19 +222,19 @@ func (s *Scan) Because(url string) string {
 	return ""
 }
 
-// ScanIDs lists the scans of the logbook, the oldest first.
-func (j *Job) ScanIDs() ([]string, error) { return j.Book.Scans() }
+// IDs lists the scans of the logbook, the oldest first.
+func IDs(j *work.Job) ([]string, error) { return j.Book.Scans() }
 
 // Weightiest returns the newest scan that says something of the whole site: one that found something,
 // or was of all of it. Where there is none, the newest of any kind.
-func (j *Job) Weightiest() (*Scan, error) {
+func Weightiest(j *work.Job) (*Scan, error) {
 	ids, err := j.Book.Scans()
 	if err != nil {
 		return nil, err
 	}
 	var newest *Scan
 	for i := len(ids) - 1; i >= 0; i-- {
-		s, err := j.ReadScan(ids[i])
+		s, err := Read(j, ids[i])
 		if err != nil {
 			return nil, err
 		}
@@ -259,12 +251,12 @@ func (j *Job) Weightiest() (*Scan, error) {
 	return newest, nil
 }
 
-func (j *Job) LastScan() (*Scan, error) {
+func Last(j *work.Job) (*Scan, error) {
 	ids, err := j.Book.Scans()
 	if err != nil || len(ids) == 0 {
 		return nil, err
 	}
-	return j.ReadScan(ids[len(ids)-1])
+	return Read(j, ids[len(ids)-1])
 }
 
 // EachLine calls visit for each whole line and returns where the last one ends.
