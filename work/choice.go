@@ -159,6 +159,7 @@ func (j *Job) Fits(pattern, table string) bool {
 	return false
 }
 
+// FitsColumn reports whether a pattern means a column: TABLE.COLUMN, or COLUMN alone for that of any table.
 func (j *Job) FitsColumn(pattern, table, column string) bool {
 	if i := strings.LastIndexByte(pattern, '.'); i >= 0 {
 		if !j.Fits(pattern[:i], table) {

@@ -73,6 +73,7 @@ type Replacements struct {
 	counts map[string]int    // how often each was rewritten
 }
 
+// Replacements returns the URLs that the site file puts in the place of others.
 func (j *Job) Replacements() *Replacements {
 	r := &Replacements{by: map[string]string{}, counts: map[string]int{}}
 	for _, one := range j.File.Replaced {

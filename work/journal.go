@@ -102,6 +102,7 @@ func (j *Job) Glance(id string) *JournalState {
 	return st
 }
 
+// CountCells returns how many of the records are about cells.
 func CountCells(records []sheet.Record) int {
 	n := 0
 	for _, r := range records {

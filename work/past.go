@@ -60,6 +60,7 @@ func (j *Job) LastChange() (time.Time, error) {
 	return last, err
 }
 
+// Days writes a duration in whole days.
 func Days(d time.Duration) string { return CountOf(int(d.Hours()/24), "day") }
 
 // RulesChanged returns when redirect install, remove or undo changed a file last.

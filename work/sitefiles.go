@@ -99,6 +99,7 @@ func WhyNot(err error) string {
 // StartsOurs begins the names of files and folders that runs leave in the site's folders.
 const StartsOurs = ".trimlantern-"
 
+// IsOurs reports whether a file or folder in the site's folders was left there by a run.
 func IsOurs(name string) bool { return strings.HasPrefix(name, StartsOurs) }
 
 // WebRoot returns the folder that holds the site's system, which a web server serves; "" where nobody can tell.
@@ -125,6 +126,7 @@ func (j *Job) copiesRoot() string {
 	}
 }
 
+// FolderThere returns the nearest folder at or above a path that is there.
 func FolderThere(dir string) error {
 	tree, err := disk.OpenTree(dir)
 	if err == nil {

@@ -61,9 +61,11 @@ func (f *Fault) Error() string {
 // Unwrap gives the cause.
 func (f *Fault) Unwrap() error { return f.Err }
 
+// BadUse is the fault of who called, or of what they gave: nothing was changed.
 func BadUse(err error, what, do string) error {
 	return &Fault{Code: Misuse, What: what, Do: do, Err: err}
 }
+// Failed is the fault of the world outside; the same command goes on from there.
 func Failed(err error, what, do string) error {
 	return &Fault{Code: World, What: what, Do: do, Err: err}
 }
@@ -470,6 +472,7 @@ func (j *Job) checkTables(ctx context.Context, db database.Database, tables []da
 	return BadUse(nil, what, do)
 }
 
+// TableNames returns the names of tables.
 func TableNames(tables []database.Table) []string {
 	names := make([]string, len(tables))
 	for i, t := range tables {
@@ -569,6 +572,7 @@ func IsFault(err error) bool {
 	return errors.As(err, &f)
 }
 
+// LockFault says in a user's words why the logbook could not be locked.
 func LockFault(err error) error {
 	if errors.Is(err, logbook.ErrBusy) {
 		return Failed(err, "the logbook is locked", "wait until the other run has ended")

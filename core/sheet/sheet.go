@@ -5,6 +5,8 @@
 package sheet
 
 import (
+	"strconv"
+
 	"trimlantern/core/envelope"
 
 	"bufio"
@@ -510,4 +512,42 @@ func EachLeft(r io.Reader, visit func(*Left)) error {
 			visit(l.Left)
 		}
 	}
+}
+
+// Values is the key of a row as sheets and journals hold it.
+func Values(key [][]byte) []Value {
+	out := make([]Value, len(key))
+	for i := range key {
+		out[i] = key[i]
+	}
+	return out
+}
+
+// Bytes is the key of a row as databases take it: what Values was given.
+func Bytes(key []Value) [][]byte {
+	out := make([][]byte, len(key))
+	for i := range key {
+		out[i] = key[i]
+	}
+	return out
+}
+
+// CellID names a cell in a map: its table, the key of its row, its column. Different cells have different names.
+func CellID(table string, key [][]byte, column string) string {
+	id := append([]byte(table+"\x00"+column+"\x00"), rowID(key)...)
+	return string(id)
+}
+
+// RowID names a row of one table in a map, by its key.
+func RowID(key []Value) string { return string(rowID(key)) }
+
+func rowID[V ~[]byte](key []V) (id []byte) {
+	if len(key) == 1 { // within one table all keys have the same number of columns
+		return key[0]
+	}
+	for _, k := range key {
+		id = strconv.AppendInt(id, int64(len(k)), 10)
+		id = append(append(id, ':'), k...)
+	}
+	return id
 }

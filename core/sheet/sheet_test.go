@@ -183,3 +183,21 @@ func BenchmarkRead(b *testing.B) {
 		r.Close()
 	}
 }
+
+func TestCellID(t *testing.T) {
+	key := func(parts ...string) (k [][]byte) {
+		for _, p := range parts {
+			k = append(k, []byte(p))
+		}
+		return k
+	}
+	ids := map[string]bool{}
+	for _, k := range [][][]byte{key("a\x01", "b"), key("a", "\x01b"), key("a\x01\x01b"), key("1:a", "b"), key("1", ":ab"), key("", ""), key("")} {
+		for _, column := range []string{"a", "b"} {
+			id := CellID("t", k, column)
+			assert.False(t, ids[id], "%q %s", k, column)
+			ids[id] = true
+		}
+	}
+	assert.Equal(t, key("a", ""), Bytes(Values(key("a", ""))))
+}

@@ -1,3 +1,4 @@
+// Package backup writes all of a site, its database and its files, into a folder, and reads it back.
 package backup
 
 import (

@@ -1,3 +1,5 @@
+// Package cert obtains, checks and renews the certificates of a site, and makes requests and proofs for who gets
+// them another way.
 package cert
 
 import (

@@ -1,3 +1,4 @@
+// Package checkup is one look at a site's health for a timer: certificate, server, redirects and pages.
 package checkup
 
 import (

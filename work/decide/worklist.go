@@ -1,3 +1,4 @@
+// Package decide puts together what is left for a person to decide, and records what they decide.
 package decide
 
 import (

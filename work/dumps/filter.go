@@ -1,3 +1,5 @@
+// Package dumps turns an exported database into one with secure references: the Unix filter, and apply for a site whose
+// database is a dump, which writes a new dump or a patch.
 package dumps
 
 import (

@@ -1,3 +1,4 @@
+// Package findings holds what scans found, as the logbook keeps it, and where trace found it stored.
 package findings
 
 import (
@@ -251,6 +252,7 @@ func Weightiest(j *work.Job) (*Scan, error) {
 	return newest, nil
 }
 
+// Last returns the newest scan of the logbook; nil where there is none.
 func Last(j *work.Job) (*Scan, error) {
 	ids, err := j.Book.Scans()
 	if err != nil || len(ids) == 0 {
@@ -383,6 +385,7 @@ func (s *Scan) Causes() (causes []Cause, rest int) {
 	return causes, rest
 }
 
+// Rank orders classes, the gravest first.
 func Rank(c mixed.Class) int { return slices.Index(mixed.Classes, c) }
 
 // BrowserState is what a real browser said, held against what was read.

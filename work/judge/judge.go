@@ -1,3 +1,4 @@
+// Package judge decides what becomes of the values of one row, whether it comes from a database or from a dump.
 package judge
 
 import (
@@ -132,6 +133,7 @@ func (g *Judge) value(i int, v []byte) ([]byte, rewrite.Result) {
 	return v, res
 }
 
+// IsUnsound reports whether a value could not be read, or not be sealed again.
 func IsUnsound(r rewrite.Result) bool {
 	return slices.ContainsFunc(r.Left, func(f rewrite.Finding) bool { return f.Reason == rewrite.Unsound || f.Reason == rewrite.Unsealed })
 }

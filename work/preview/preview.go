@@ -1,3 +1,5 @@
+// Package preview reads a site's database and files, works out every change, and writes a change sheet. It changes
+// nothing.
 package preview
 
 import (
@@ -231,6 +233,8 @@ func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (
 	return p, nil
 }
 
+// NewSurvey makes ready to read a site's content: v answers for other hosts, nil asks nobody; w takes the changes, nil
+// only counts them.
 func NewSurvey(j *work.Job, db database.Database, v *work.Verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *Survey {
 	rules := &rewrite.Rules{Site: j.Site, Hashed: j.Hashed()}
 	if v != nil {
@@ -321,6 +325,7 @@ func (s *Survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCoun
 	return s.left(sheet.Left{Reason: rewrite.Immutable, Table: t.Name, Count: int(tc.Rows)})
 }
 
+// TableFault says in a user's words why a table could not be read.
 func TableFault(err error, t database.Table) error {
 	var f *work.Fault
 	if errors.As(err, &f) {
@@ -379,7 +384,7 @@ func (s *Survey) readAddresses(ctx context.Context, db database.Database, tables
 			if len(res.Edits) == 0 && !s.ownSecure(string(v.Bytes)) {
 				foreign++
 			}
-			s.addresses[CellID(t.Name, key, a.Column)] = a.Name
+			s.addresses[sheet.CellID(t.Name, key, a.Column)] = a.Name
 			s.Out.Addresses = append(s.Out.Addresses, st)
 		}
 		if p, ok := j.Place(site); ok && !slices.Contains(s.Out.Sites, p) {
@@ -402,11 +407,6 @@ func (s *Survey) ownSecure(v string) bool {
 		insecure = v[:4] + v[5:]
 	}
 	return len(s.rules.Value([]byte(insecure)).Edits) > 0
-}
-
-// CellID names a cell for maps.
-func CellID(table string, key [][]byte, column string) string {
-	return table + "\x00" + string(bytes.Join(key, []byte{1})) + "\x00" + column
 }
 
 // row works out what becomes of one row.
@@ -443,7 +443,7 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 			}
 		}
 		for _, l := range o.Left {
-			l.Table, l.Key, l.Column, l.Label = t.Name, Values(row.Key), c.Name, label
+			l.Table, l.Key, l.Column, l.Label = t.Name, sheet.Values(row.Key), c.Name, label
 			if err := s.left(l); err != nil {
 				return err
 			}
@@ -462,7 +462,7 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	if s.sheet == nil {
 		return nil
 	}
-	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: Values(row.Key), Label: label, References: drops}); err != nil {
+	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: sheet.Values(row.Key), Label: label, References: drops}); err != nil {
 		return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
 	}
 	return nil
@@ -474,7 +474,7 @@ func (s *Survey) refuse(t database.Table, row database.Row, column string) rewri
 		return rewrite.NotChosen
 	}
 	if s.choice.Address != "" {
-		if name := s.addresses[CellID(t.Name, row.Key, column)]; name != "" && name != s.choice.Address {
+		if name := s.addresses[sheet.CellID(t.Name, row.Key, column)]; name != "" && name != s.choice.Address {
 			return rewrite.NotChosen
 		}
 	}
@@ -534,7 +534,7 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		if !broken {
 			continue
 		}
-		l := sheet.Left{Reason: rewrite.Unsound, Table: t.Name, Key: Values(row.Key), Column: c.Name, Label: label, Count: 1}
+		l := sheet.Left{Reason: rewrite.Unsound, Table: t.Name, Key: sheet.Values(row.Key), Column: c.Name, Label: label, Count: 1}
 		var after []byte
 		if err == nil {
 			after, err = rewrite.Apply(row.Values[i].Bytes, edits)
@@ -573,8 +573,8 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 		count()
 		return nil
 	}
-	cell := sheet.Cell{Table: t.Name, Key: Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.After), Size: len(v),
-		Edits: sheet.Edits(o.Edits), References: o.References, Hosts: o.Hosts, Address: s.addresses[CellID(t.Name, row.Key, c.Name)] != ""}
+	cell := sheet.Cell{Table: t.Name, Key: sheet.Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.After), Size: len(v),
+		Edits: sheet.Edits(o.Edits), References: o.References, Hosts: o.Hosts, Address: s.addresses[sheet.CellID(t.Name, row.Key, c.Name)] != ""}
 	// The row's memory is used again before the answer comes.
 	for k := range cell.Key {
 		cell.Key[k] = bytes.Clone(cell.Key[k])
@@ -596,14 +596,6 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 		}
 		return nil
 	})
-}
-
-func Values(key [][]byte) []sheet.Value {
-	out := make([]sheet.Value, len(key))
-	for i, k := range key {
-		out[i] = k
-	}
-	return out
 }
 
 // left counts a finding, keeps it for the eye and writes it to the sheet.

@@ -1,3 +1,5 @@
+// Package reach asks for a site as its visitors do: under all of its names, over HTTP and HTTPS, on each of its servers,
+// behind all redirects.
 package reach
 
 import (

@@ -1,3 +1,4 @@
+// Package ready checks whether a site can switch: certificates, names, servers, the same pages over both schemes.
 package ready
 
 import (

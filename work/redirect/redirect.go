@@ -1,3 +1,4 @@
+// Package redirect tests, writes, installs and removes the redirects of a site.
 package redirect
 
 import (

@@ -1,3 +1,4 @@
+// Package run carries out change sheets and takes them back: journal first, then the change, then the proof.
 package run
 
 import (
@@ -371,7 +372,7 @@ func (a *applying) run() error {
 		// The cells of a row stay together: one of them may be a part of its key.
 		if k := len(a.batch); k > 0 {
 			last := a.batch[k-1]
-			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || RowID(last.Key) != RowID(c.Key))
+			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || sheet.RowID(last.Key) != sheet.RowID(c.Key))
 			if full || len(a.open) > 0 && k == work.CountCells(a.open) {
 				if err := a.flush(); err != nil {
 					return err
@@ -480,17 +481,17 @@ func (a *applying) recheck() error {
 		if !ok {
 			continue
 		}
-		now, err := tx.Read(a.ctx, t, [][][]byte{Keys(c.Key)}, []string{c.Column})
+		now, err := tx.Read(a.ctx, t, [][][]byte{sheet.Bytes(c.Key)}, []string{c.Column})
 		if err != nil {
 			return a.dbFailed(err)
 		}
 		if now[0] == nil || sheet.Hash(now[0][0].Bytes) != c.After {
 			continue
 		}
-		id := preview.CellID(c.Table, Keys(c.Key), c.Column)
+		id := sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)
 		before := len(a.out.Skipped)
 		a.out.Skipped = slices.DeleteFunc(a.out.Skipped, func(s sheet.Skip) bool {
-			return s.Column != "" && preview.CellID(s.Table, Keys(s.Key), s.Column) == id
+			return s.Column != "" && sheet.CellID(s.Table, sheet.Bytes(s.Key), s.Column) == id
 		})
 		if len(a.out.Skipped) == before {
 			continue
@@ -559,12 +560,4 @@ func (a *applying) mark(m sheet.Mark) error {
 		return work.Failed(err, "the journal cannot be written", "make room on the disk; then run the same command again")
 	}
 	return nil
-}
-
-func Keys(k []sheet.Value) [][]byte {
-	out := make([][]byte, len(k))
-	for i := range k {
-		out[i] = k[i]
-	}
-	return out
 }

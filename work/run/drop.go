@@ -9,7 +9,6 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
-	"trimlantern/work/preview"
 )
 
 // dropRows is how many cached rows are removed in one transaction.
@@ -58,7 +57,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	ahead := map[string]bool{}
 	for _, r := range a.open {
 		if r.Dropped != nil {
-			ahead[preview.CellID(r.Dropped.Table, Keys(r.Dropped.Key), "")] = true
+			ahead[sheet.CellID(r.Dropped.Table, sheet.Bytes(r.Dropped.Key), "")] = true
 		}
 	}
 	var gone []*sheet.Drop
@@ -67,11 +66,11 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 		t, ok := database.Find(a.tables, d.Table)
 		var image []database.Value
 		if ok {
-			if image, err = tx.Image(ctx, t, Keys(d.Key)); err != nil {
+			if image, err = tx.Image(ctx, t, sheet.Bytes(d.Key)); err != nil {
 				return a.dbFailed(err)
 			}
 		}
-		written := ahead[preview.CellID(d.Table, Keys(d.Key), "")]
+		written := ahead[sheet.CellID(d.Table, sheet.Bytes(d.Key), "")]
 		switch {
 		case image == nil && written:
 			dropped++
@@ -105,7 +104,7 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	}
 	for _, d := range gone {
 		t, _ := database.Find(a.tables, d.Table)
-		if err := tx.Delete(ctx, t, Keys(d.Key)); err != nil {
+		if err := tx.Delete(ctx, t, sheet.Bytes(d.Key)); err != nil {
 			return a.dbFailed(err)
 		}
 	}

@@ -5,13 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
-	"trimlantern/work/preview"
 )
 
 // flush carries out the cells that were gathered.
@@ -87,10 +85,10 @@ func (a *applying) overlaps(batch []*sheet.Cell) bool {
 func (a *applying) checked(f *flushing) ([][]byte, error) {
 	for _, r := range a.open {
 		if r.Entry != nil {
-			f.ahead[preview.CellID(r.Entry.Table, Keys(r.Entry.Key), r.Entry.Column)] = r.Entry
+			f.ahead[sheet.CellID(r.Entry.Table, sheet.Bytes(r.Entry.Key), r.Entry.Column)] = r.Entry
 		}
 		if r.Skip != nil {
-			f.passed[preview.CellID(r.Skip.Table, Keys(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
+			f.passed[sheet.CellID(r.Skip.Table, sheet.Bytes(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
 	var block []byte
@@ -272,9 +270,9 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			f.skip(c, "the column is gone")
 			continue
 		}
-		if id := RowID(c.Key); !hasKey(at, id) {
+		if id := sheet.RowID(c.Key); !hasKey(at, id) {
 			at[id] = len(rows)
-			rows = append(rows, Keys(c.Key))
+			rows = append(rows, sheet.Bytes(c.Key))
 		}
 		if !slices.Contains(columns, c.Column) {
 			columns = append(columns, c.Column)
@@ -304,7 +302,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		if _, ok := t.Column(c.Column); !ok {
 			continue
 		}
-		row := at[RowID(c.Key)]
+		row := at[sheet.RowID(c.Key)]
 		if now[row] == nil {
 			f.skip(c, "the row is gone")
 			continue
@@ -323,11 +321,11 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		}
 		was := v
 		v.Bytes = after
-		i, ok := change[RowID(c.Key)]
+		i, ok := change[sheet.RowID(c.Key)]
 		if !ok {
 			i = len(f.changes)
-			change[RowID(c.Key)] = i
-			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: Keys(c.Key)}})
+			change[sheet.RowID(c.Key)] = i
+			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: sheet.Bytes(c.Key)}})
 		}
 		u := &f.changes[i]
 		u.update.Columns, u.update.Values, u.cells = append(u.update.Columns, c.Column), append(u.update.Values, v), append(u.cells, c)
@@ -341,18 +339,6 @@ const lossy = "the charset of the connection cannot carry its text"
 
 func hasKey(m map[string]int, k string) bool { _, ok := m[k]; return ok }
 
-// RowID makes a key something to look up by.
-func RowID(key []sheet.Value) string {
-	if len(key) == 1 { // within one table all keys have the same length
-		return string(key[0])
-	}
-	var b strings.Builder
-	for _, k := range key {
-		fmt.Fprintf(&b, "%d:%s", len(k), k)
-	}
-	return b.String()
-}
-
 // moved finds rows whose key itself an interrupted run has rewritten.
 func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, now [][]database.Value) error {
 	if !f.again {
@@ -362,7 +348,7 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 		if now[i] != nil {
 			continue
 		}
-		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[preview.CellID(t.Name, key, column)] })
+		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[sheet.CellID(t.Name, key, column)] })
 		if err != nil {
 			return work.Failed(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
 		}
@@ -401,7 +387,7 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw string) ([]byte, error) {
 	id := ""
 	if f.again {
-		id = preview.CellID(c.Table, Keys(c.Key), c.Column)
+		id = sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)
 	}
 	entry := f.ahead[id]
 	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
@@ -419,7 +405,7 @@ func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw s
 	case errors.Is(err, sheet.ErrChanged):
 		f.skip(c, "changed since the preview")
 		return nil, nil
-	case f.a.unproven[preview.CellID(c.Table, Keys(c.Key), c.Column)]:
+	case f.a.unproven[sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)]:
 		f.skip(c, unproven)
 		return nil, nil
 	case err != nil:
@@ -497,7 +483,7 @@ func (f *flushing) prove(t database.Table, changes []rowChange, refused []error)
 			case d.Text == sheet.Hash(u.Values[k].Bytes):
 				f.proven++
 			default:
-				f.a.unproven = noted(f.a.unproven, preview.CellID(t.Name, u.Key, u.Columns[k]))
+				f.a.unproven = noted(f.a.unproven, sheet.CellID(t.Name, u.Key, u.Columns[k]))
 				wrong++
 			}
 		}

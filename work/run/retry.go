@@ -70,7 +70,7 @@ func (a *applying) through(cells []*sheet.Cell, open []sheet.Record) error {
 	for len(cells) > 0 {
 		a.open = open
 		n := a.step.until(len(cells), func(i int) bool {
-			return cells[i].Table == cells[i-1].Table && RowID(cells[i].Key) == RowID(cells[i-1].Key)
+			return cells[i].Table == cells[i-1].Table && sheet.RowID(cells[i].Key) == sheet.RowID(cells[i-1].Key)
 		})
 		tried, err := a.attempt(cells[:n])
 		lost := a.lost
@@ -122,7 +122,7 @@ func (u *undoing) through(records []sheet.Record) error {
 		k := len(records)
 		n := u.step.until(k, func(i int) bool {
 			x, y := records[k-i].Entry, records[k-i-1].Entry
-			return x != nil && y != nil && x.Table == y.Table && RowID(x.Key) == RowID(y.Key)
+			return x != nil && y != nil && x.Table == y.Table && sheet.RowID(x.Key) == sheet.RowID(y.Key)
 		})
 		tried, err := u.attempt(records[k-n:])
 		lost := u.lost

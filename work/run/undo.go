@@ -13,7 +13,6 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/work"
-	"trimlantern/work/preview"
 )
 
 // Undone is what undo did.
@@ -450,7 +449,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	var columns []string
 	at, byCell := map[string]int{}, map[string]*sheet.Entry{}
 	for _, e := range entries {
-		byCell[preview.CellID(t.Name, Keys(e.Key), e.Column)] = e
+		byCell[sheet.CellID(t.Name, sheet.Bytes(e.Key), e.Column)] = e
 		if _, ok := t.Column(e.Column); ok && !slices.Contains(columns, e.Column) {
 			columns = append(columns, e.Column)
 		}
@@ -459,7 +458,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 		columns = append(columns, t.Columns[0].Name)
 	}
 	for _, e := range entries {
-		if id := RowID(e.Key); !hasKey(at, id) {
+		if id := sheet.RowID(e.Key); !hasKey(at, id) {
 			at[id] = len(rows)
 			to, err := whereNow(t, e, byCell)
 			if err != nil {
@@ -475,13 +474,13 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	p.table = t
 	change := map[string]*rowBack{}
 	for _, e := range entries {
-		row, id := at[RowID(e.Key)], RowID(e.Key)
+		row, id := at[sheet.RowID(e.Key)], sheet.RowID(e.Key)
 		if now[row] == nil { // put back already where its key was a part of it
-			old, err := p.tx.Read(p.ctx, t, [][][]byte{Keys(e.Key)}, columns)
+			old, err := p.tx.Read(p.ctx, t, [][][]byte{sheet.Bytes(e.Key)}, columns)
 			if err != nil {
 				return p.u.failed(err)
 			}
-			now[row], rows[row] = old[0], Keys(e.Key)
+			now[row], rows[row] = old[0], sheet.Bytes(e.Key)
 		}
 		i := slices.Index(columns, e.Column)
 		switch {
@@ -516,7 +515,7 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 		p.leave(e.Table, e.Key, e.Column, lossy)
 	case hash != e.After:
 		p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
-	case p.u.unproven[preview.CellID(e.Table, Keys(e.Key), e.Column)]:
+	case p.u.unproven[sheet.CellID(e.Table, sheet.Bytes(e.Key), e.Column)]:
 		p.leave(e.Table, e.Key, e.Column, unproven)
 	default:
 		return true
@@ -527,12 +526,12 @@ func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
 // whereNow returns the key under which the row of an entry is found now: another one where the
 // run has changed the key itself.
 func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) ([][]byte, error) {
-	to, err := movedKey(t, Keys(e.Key), func(column string) *sheet.Entry { return byCell[preview.CellID(t.Name, Keys(e.Key), column)] })
+	to, err := movedKey(t, sheet.Bytes(e.Key), func(column string) *sheet.Entry { return byCell[sheet.CellID(t.Name, sheet.Bytes(e.Key), column)] })
 	if err != nil {
 		return nil, work.Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	if to == nil {
-		return Keys(e.Key), nil
+		return sheet.Bytes(e.Key), nil
 	}
 	return to, nil
 }
@@ -605,7 +604,7 @@ func (p *puttingBack) prove(changes []*rowBack, refused []error) error {
 		case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
 			p.proven++
 		default:
-			p.u.unproven = noted(p.u.unproven, preview.CellID(e.Table, Keys(e.Key), e.Column))
+			p.u.unproven = noted(p.u.unproven, sheet.CellID(e.Table, sheet.Bytes(e.Key), e.Column))
 			wrong++
 		}
 	}
@@ -622,7 +621,7 @@ func (p *puttingBack) insert(d *sheet.Dropped) error {
 		p.leave(d.Table, d.Key, "", "the table is gone")
 		return nil
 	}
-	there, err := p.tx.Image(p.ctx, t, Keys(d.Key))
+	there, err := p.tx.Image(p.ctx, t, sheet.Bytes(d.Key))
 	if err != nil {
 		return p.u.failed(err)
 	}
@@ -708,7 +707,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 		}
 		columns, image := droppedRow(d)
 		u.out.Rows++
-		text, err := s.Insert(t, Keys(d.Key), columns, image)
+		text, err := s.Insert(t, sheet.Bytes(d.Key), columns, image)
 		if err != nil {
 			return "", work.Failed(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
 		}
@@ -726,7 +725,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	if !ok {
 		return "", nil
 	}
-	key := Keys(e.Key)
+	key := sheet.Bytes(e.Key)
 	if pass == 1 {
 		return s.Left(t, key, c, sheet.Hash(e.Before), e.Before), nil
 	}
@@ -737,7 +736,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	// Put back in reverse order, so a key that was rewritten counts until its own turn.
 	to, err := movedKey(t, key, func(column string) *sheet.Entry {
 		for _, r := range records[:k+1] {
-			if o := r.Entry; o != nil && o.Table == e.Table && o.Column == column && RowID(o.Key) == RowID(e.Key) {
+			if o := r.Entry; o != nil && o.Table == e.Table && o.Column == column && sheet.RowID(o.Key) == sheet.RowID(e.Key) {
 				return o
 			}
 		}

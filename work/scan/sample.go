@@ -20,6 +20,7 @@ type round struct {
 
 func pageHash(u string) string { return fmt.Sprintf("%x", Hash(u)) }
 
+// Hash is a number for a text, the same in each run and on each machine.
 func Hash(s string) uint64 {
 	h := fnv.New64a()
 	h.Write([]byte(s)) // a Hash takes everything

@@ -1,3 +1,4 @@
+// Package scan reads the pages of a site and lists what is insecure on them.
 package scan
 
 import (

@@ -1,3 +1,4 @@
+// Package setup finds out what there is to know of a site, and writes its site file.
 package setup
 
 import (

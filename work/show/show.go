@@ -1,3 +1,4 @@
+// Package show lists everything that a sheet, a scan or a journal holds, filtered.
 package show
 
 import (
@@ -18,7 +19,6 @@ import (
 	"trimlantern/outside/files"
 	"trimlantern/work"
 	"trimlantern/work/findings"
-	"trimlantern/work/preview"
 	"trimlantern/work/run"
 )
 
@@ -322,12 +322,12 @@ func (t *cellTexts) flush() error {
 	byRow := map[string][]int{}
 	for i, c := range cells {
 		lines[i] = Row{Kind: "change", Table: c.Table, Key: keyWords(c.Key), Column: c.Column, Count: c.References, Note: "changed since the preview"}
-		byRow[run.RowID(c.Key)] = append(byRow[run.RowID(c.Key)], i)
+		byRow[sheet.RowID(c.Key)] = append(byRow[sheet.RowID(c.Key)], i)
 	}
 	if table, ok := database.Find(t.tables, cells[0].Table); ok {
 		labels, hasLabel := t.job.System.LabelOf(t.job.Short(table.Name))
 		err := t.db.Candidates(t.ctx, table, database.Everything, func(row database.Row) error {
-			for _, i := range byRow[run.RowID(preview.Values(row.Key))] {
+			for _, i := range byRow[sheet.RowID(sheet.Values(row.Key))] {
 				c := &cells[i]
 				for k, column := range table.Columns {
 					if hasLabel && column.Name == labels.Column {

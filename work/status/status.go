@@ -1,3 +1,4 @@
+// Package status is the road as a check list with dated evidence, and the history that the logbook holds.
 package status
 
 import (

@@ -13,8 +13,6 @@ import (
 	"trimlantern/outside/files"
 	"trimlantern/work"
 	"trimlantern/work/findings"
-	"trimlantern/work/preview"
-	"trimlantern/work/run"
 )
 
 // Bounds of looking for pieces.
@@ -162,7 +160,7 @@ func findNewestSheet(j *work.Job) (*newestSheet, error) {
 	}
 	defer r.Close()
 	err = r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
-		n.cells[preview.CellID(c.Table, run.Keys(c.Key), c.Column)] = true
+		n.cells[sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)] = true
 		return nil
 	}, Source: func(s *sheet.Source) error {
 		n.files[s.Path] = true
@@ -179,5 +177,5 @@ func (n *newestSheet) changes(o *candidate) bool {
 	if o.File != "" {
 		return n.files[o.File]
 	}
-	return n.cells[preview.CellID(o.Table, run.Keys(o.Key), o.Column)]
+	return n.cells[sheet.CellID(o.Table, sheet.Bytes(o.Key), o.Column)]
 }

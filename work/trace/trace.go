@@ -1,3 +1,4 @@
+// Package trace says where insecure references are stored, or what builds them.
 package trace
 
 import (
@@ -288,7 +289,7 @@ func (r *tracedRow) get(name string) string {
 
 // origin is a place in the row.
 func (r *tracedRow) origin(column string) candidate {
-	o := candidate{Origin: findings.Origin{Table: r.table.Name, Key: preview.Values(r.row.Key), Column: column}}
+	o := candidate{Origin: findings.Origin{Table: r.table.Name, Key: sheet.Values(r.row.Key), Column: column}}
 	if r.labeled {
 		if name := r.get(r.label.Column); name != "" {
 			o.Label = r.label.Word + " " + name
