@@ -59,6 +59,7 @@ type passing struct {
 	dir string
 }
 
+// Close removes the copy.
 func (p *passing) Close() error { return errors.Join(p.Store.Close(), os.RemoveAll(p.dir)) }
 
 // mirrored says how the dump is copied.

@@ -167,6 +167,7 @@ func CountOf(n int, noun string) string {
 // DumpRecord is where the logbook keeps what was last made of a dump.
 const DumpRecord = "dump.json"
 
+// HostOf returns the host of a URL, with its port; "" where it is none.
 func HostOf(raw string) string {
 	u, err := url.Parse(raw)
 	if err != nil {

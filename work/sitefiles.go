@@ -126,7 +126,7 @@ func (j *Job) copiesRoot() string {
 	}
 }
 
-// FolderThere returns the nearest folder at or above a path that is there.
+// FolderThere says why a folder cannot be opened; nil where it can.
 func FolderThere(dir string) error {
 	tree, err := disk.OpenTree(dir)
 	if err == nil {

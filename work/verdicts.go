@@ -27,6 +27,7 @@ type Verdicts struct {
 	assets map[string]probe.Verdict // and what for
 }
 
+// Verdicts returns what is known of other hosts: from the logbook, as long as it is not too old, and from the site file.
 func (j *Job) Verdicts(ctx context.Context) (*Verdicts, error) {
 	v := &Verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
 	if j.Book != nil {

@@ -2,6 +2,10 @@ package program
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -111,7 +115,66 @@ func TestHouse(t *testing.T) {
 			}
 		}
 	}
-	assert.Greater(t, seen, 15)
+	assert.Greater(t, seen, 50)
+}
+
+// The jobs stand on a common ground that knows none of them, and what walks through them is used by none.
+func TestJobs(t *testing.T) {
+	list := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "./work/...")
+	list.Dir = "../.."
+	out, err := list.Output()
+	require.NoError(t, err)
+	const ground = "trimlantern/work"
+	jobs := 0
+	for line := range strings.Lines(string(out)) {
+		words := strings.Fields(line)
+		jobs++
+		for _, to := range words[1:] {
+			job, inside := strings.CutPrefix(to, ground+"/")
+			switch {
+			case !inside:
+			case words[0] == ground || words[0] == ground+"/judge":
+				assert.Equal(t, "judge", job, words[0])
+			default:
+				if words[0] != ground+"/guide" {
+					assert.NotContains(t, []string{"guide", "fleet", "checkup", "status", "show"}, job, words[0])
+				}
+			}
+		}
+	}
+	assert.Greater(t, jobs, 15)
+}
+
+// What one package offers another says what it is for.
+func TestDocumented(t *testing.T) {
+	named := 0
+	for _, room := range []string{"core", "outside", "work", "report", "demo"} {
+		require.NoError(t, filepath.WalkDir("../../"+room, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ParseComments)
+			require.NoError(t, err)
+			for _, decl := range f.Decls {
+				switch d := decl.(type) {
+				case *ast.FuncDecl:
+					if d.Name.IsExported() && d.Recv == nil {
+						named++
+						assert.True(t, strings.HasPrefix(d.Doc.Text(), d.Name.Name+" "), "%s: %s has no doc comment that begins with its name", path, d.Name.Name)
+					}
+				case *ast.GenDecl:
+					for _, s := range d.Specs {
+						if spec, ok := s.(*ast.TypeSpec); ok && spec.Name.IsExported() {
+							named++
+							assert.NotEmpty(t, d.Doc.Text()+spec.Doc.Text()+spec.Comment.Text(), "%s: type %s has no doc comment", path, spec.Name.Name)
+						}
+					}
+				}
+			}
+			return nil
+		}))
+	}
+	assert.Greater(t, named, 500)
 }
 
 // Every command of the README is run: those of its two lines by continuous

@@ -63,6 +63,7 @@ type Options struct {
 	Resolver string // the name server that is asked about the zone; "": the system's
 }
 
+// File is where the logbook keeps the last result.
 const File = "ready.json"
 
 // Check looks at everything that must be right before the switch.

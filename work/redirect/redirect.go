@@ -80,6 +80,7 @@ func (r *Tested) Faulty() (faulty, accepted int) {
 	return len(about), accepted
 }
 
+// LastTest is where the logbook keeps the last test.
 const LastTest = "redirects.json"
 
 // Options say what is tested.
