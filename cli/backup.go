@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
+	"trimlantern/work"
 	"trimlantern/work/backup"
 )
 
@@ -25,16 +26,8 @@ docs/backup.md says how it is restored.
   trimlantern backup /srv/backups/ternrock
   trimlantern backup --format json`,
 		Args: atMost(1, "one FOLDER"),
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.open()
-			if err != nil {
-				return err
-			}
-			r, err := backup.Run(c.Context(), j, append(args, "")[0])
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.BackedUp(r) })
-		},
+		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
+			return shown(a, (*report.Text).BackedUp)(backup.Run(c.Context(), j, append(args, "")[0]))
+		}),
 	}
 }

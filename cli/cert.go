@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
+	"trimlantern/work"
 	"trimlantern/work/cert"
 )
 
@@ -45,21 +46,12 @@ never overwritten. With --site it needs no site file.
 		Example: `  trimlantern cert request
   trimlantern cert request --key rsa --site https://ternrock.example --also www.ternrock.example /etc/ssl/private`,
 		Args: atMost(1, "one FOLDER"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			j, err := a.scanJob()
-			if err != nil {
-				return err
-			}
-			r, err := cert.Request(j, append(args, ".")[0], kind)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Requested(r) })
-		},
+		RunE: with(a.scanJob, func(_ *cobra.Command, args []string, j *work.Job) error {
+			return shown(a, (*report.Text).Requested)(cert.Request(j, append(args, ".")[0], kind))
+		}),
 	}
 	a.address(c)
-	c.Flags().StringVar(&kind, "key", kind, "the kind of key: `ecdsa|rsa`")
-	check(c.RegisterFlagCompletionFunc("key", cobra.FixedCompletions([]string{"ecdsa", "rsa"}, cobra.ShellCompDirectiveNoFileComp)))
+	words(c, c.Flags(), &kind, "key", "the kind of key: `ecdsa|rsa`", "ecdsa", "rsa")
 	return c
 }
 
@@ -79,17 +71,9 @@ that visitors could not use.
 		Example: `  trimlantern cert check ternrock.crt bundle.crt ternrock.example.key.pem
   trimlantern cert check everything.pem --write /etc/ssl/ternrock`,
 		Args: atLeast(1, "the files of the certificate"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			j, err := a.scanJob()
-			if err != nil {
-				return err
-			}
-			r, err := cert.Check(j, args, o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Checked(r) })
-		},
+		RunE: with(a.scanJob, func(_ *cobra.Command, args []string, j *work.Job) error {
+			return shown(a, (*report.Text).Checked)(cert.Check(j, args, o))
+		}),
 	}
 	a.address(c)
 	c.Flags().StringVar(&a.ca, "ca", "", "trust the authority in this PEM `FILE` too")
@@ -119,22 +103,14 @@ up. --keep leaves it there for the authority.
 			}
 			return nil
 		},
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.scanJob()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.scanJob, func(c *cobra.Command, args []string, j *work.Job) error {
 			args = append(args, "", "")
 			folder := 0
 			if older {
 				folder = 1
 			}
-			r, err := cert.Prove(c.Context(), j, args[0], args[1], args[2], folder, keep)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Proof(r) })
-		},
+			return shown(a, (*report.Text).Proof)(cert.Prove(c.Context(), j, args[0], args[1], args[2], folder, keep))
+		}),
 	}
 	a.address(c)
 	a.network(c)

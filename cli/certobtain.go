@@ -62,11 +62,7 @@ name the files in the folder "current", which always leads to the newest.
 				t := &report.Text{W: a.errs, Color: a.colorOn(a.errs)}
 				t.Records(records)
 			}
-			r, err := cert.Obtain(c.Context(), j, o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Obtained(r) })
+			return shown(a, (*report.Text).Obtained)(cert.Obtain(c.Context(), j, o))
 		},
 	}
 	a.obtainFlags(c, &o)
@@ -87,14 +83,13 @@ name the files in the folder "current", which always leads to the newest.
 	f.DurationVar(&o.Wait, "wait", 0, "wait so long for records to be seen: `TIME`, like 30m")
 	f.StringArrayVar(&o.Names, "name", nil, "another `NAME` for the certificate, also *.HOST (repeatable)")
 	f.BoolVar(&o.Each, "each", false, "one certificate for each site of the network")
-	f.StringVar(&o.Key, "key", "", "the kind of key: `ecdsa|rsa` (default: ecdsa)")
+	words(c, f, &o.Key, "key", "the kind of key: `ecdsa|rsa` (default: ecdsa)", "ecdsa", "rsa")
 	f.StringVar(&o.Profile, "profile", "", "the kind of certificate, by a `NAME` that the authority offers")
 	f.StringArrayVar(&o.Install, "install-as", nil, "replace this `FILE` of the server; what it gets is told by what it holds, or named: key=FILE, leaf=, chain=, fullchain=, all= (repeatable)")
 	f.StringVar(&o.After, "after", "", "run this `COMMAND` so that the server reads the files")
 	f.BoolVar(&o.Again, "again", false, "obtain a new one even if there is a good one")
 	f.BoolVar(&o.Show, "show", false, "print certificate, chain and private key, to paste into a panel")
 	check(c.RegisterFlagCompletionFunc("proof", cobra.FixedCompletions(cert.Ways, cobra.ShellCompDirectiveNoFileComp)))
-	check(c.RegisterFlagCompletionFunc("key", cobra.FixedCompletions([]string{"ecdsa", "rsa"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -118,30 +113,17 @@ failed, or has not run.
   trimlantern cert renew --again
   trimlantern cert renew --install-timer cron`,
 		Args: noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			j, err := a.bookJob()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.bookJob, func(c *cobra.Command, _ []string, j *work.Job) error {
 			if timer != "" {
-				r, err := checkup.RenewalTimer(j, timer)
-				if err != nil {
-					return err
-				}
-				return a.show(r, func(t *report.Text) { t.Timer(r) })
+				return shown(a, (*report.Text).Timer)(checkup.RenewalTimer(j, timer))
 			}
-			r, err := cert.Renew(c.Context(), j, o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Obtained(r) })
-		},
+			return shown(a, (*report.Text).Obtained)(cert.Renew(c.Context(), j, o))
+		}),
 	}
 	a.obtainFlags(c, &o)
 	c.Flags().BoolVar(&o.Again, "again", false, "renew now, due or not")
 	c.Flags().BoolVar(&o.KeepKey, "keep-key", false, "keep the private key")
-	c.Flags().StringVar(&timer, "install-timer", "", "print what runs it every six hours: `cron|systemd`")
-	check(c.RegisterFlagCompletionFunc("install-timer", cobra.FixedCompletions([]string{"cron", "systemd"}, cobra.ShellCompDirectiveNoFileComp)))
+	words(c, c.Flags(), &timer, "install-timer", "print what runs it every six hours: `cron|systemd`", checkup.Timers...)
 	return c
 }
 
@@ -161,17 +143,9 @@ browsers would turn visitors away.
 		Example: `  trimlantern cert revoke --version 20261126-210000
   trimlantern cert revoke --because key-compromise --version 20261126-210000`,
 		Args: atMost(1, "one HOST"),
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.bookJob()
-			if err != nil {
-				return err
-			}
-			r, err := cert.Revoke(c.Context(), j, o, append(args, "")[0], version, reason, anyway)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Revoked(r) })
-		},
+		RunE: with(a.bookJob, func(c *cobra.Command, args []string, j *work.Job) error {
+			return shown(a, (*report.Text).Revoked)(cert.Revoke(c.Context(), j, o, append(args, "")[0], version, reason, anyway))
+		}),
 	}
 	a.obtainFlags(c, &o)
 	c.Flags().StringVar(&reason, "because", reason, "why: `superseded|key-compromise|cessation|unspecified`")

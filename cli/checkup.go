@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
+	"trimlantern/work"
 	"trimlantern/work/checkup"
 	"trimlantern/work/scan"
 )
@@ -30,31 +31,18 @@ which mails the text, or two units for systemd.
   trimlantern checkup --quiet --pages 100 --expires-within 14d
   trimlantern checkup --install-timer cron`,
 		Args: noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			j, err := a.open()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.open, func(c *cobra.Command, _ []string, j *work.Job) error {
 			if timer != "" {
-				r, err := checkup.TimerFor(j, timer)
-				if err != nil {
-					return err
-				}
-				return a.show(r, func(t *report.Text) { t.Timer(r) })
+				return shown(a, (*report.Text).Timer)(checkup.TimerFor(j, timer))
 			}
-			r, err := checkup.Run(c.Context(), j, soon, o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Checkup(r) })
-		},
+			return shown(a, (*report.Text).Checkup)(checkup.Run(c.Context(), j, soon, o))
+		}),
 	}
 	a.network(c)
 	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `documents`")
 	c.Flags().IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
 	c.Flags().DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
 	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
-	c.Flags().StringVar(&timer, "install-timer", "", "print what runs it every morning: `cron|systemd`")
-	check(c.RegisterFlagCompletionFunc("install-timer", cobra.FixedCompletions([]string{"cron", "systemd"}, cobra.ShellCompDirectiveNoFileComp)))
+	words(c, c.Flags(), &timer, "install-timer", "print what runs it every morning: `cron|systemd`", checkup.Timers...)
 	return c
 }

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"trimlantern/outside/disk"
 	"trimlantern/report"
 	"trimlantern/work"
 )
@@ -104,9 +106,6 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 			if err := fromEnvironment(c); err != nil {
 				return err
 			}
-			if !slices.Contains([]string{"auto", "always", "never"}, a.colors) {
-				return fmt.Errorf("--color %s is not known; write auto, always or never", a.colors)
-			}
 			if a.dir != "" {
 				if err := os.Chdir(a.dir); err != nil {
 					return &work.Fault{Code: work.Misuse, What: "cannot work in " + a.dir + ": there is no such folder, or it may not be entered", Do: "name a folder that is there: -C FOLDER"}
@@ -117,7 +116,7 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 				formats = append(formats, strings.Fields(more)...)
 			}
 			if !slices.Contains(formats, a.format) {
-				return fmt.Errorf("--format %s is not known; write %s", a.format, strings.Join(formats, " or "))
+				return fmt.Errorf("--format %s is not known; write %s", a.format, orList(formats))
 			}
 			return nil
 		},
@@ -127,9 +126,9 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 	p.StringVar(&a.home, "home", "", "the `FOLDER` where sites are kept (default: $TRIMLANTERN_HOME, or trimlantern in your data folder)")
 	p.StringVar(&a.format, "format", "text", "how results are written: `text|json`")
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
-	p.StringVar(&a.colors, "color", "auto", "colours: `auto|always|never` (NO_COLOR is honoured)")
+	a.colors = "auto"
+	words(root, p, &a.colors, "color", "colours: `auto|always|never` (NO_COLOR is honoured)", "auto", "always", "never")
 	p.StringVarP(&a.dir, "in", "C", "", "work as if started in this `FOLDER`")
-	check(root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)))
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
 	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.fleetCommand(), a.demoCommand())
 	a.face(root)
@@ -187,6 +186,27 @@ func (a *app) open() (*work.Job, error) {
 	return j, nil
 }
 
+// with opens the job that a command needs, and has it run.
+func with(open func() (*work.Job, error), run func(*cobra.Command, []string, *work.Job) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		j, err := open()
+		if err != nil {
+			return err
+		}
+		return run(c, args, j)
+	}
+}
+
+// shown takes what a job came to, and shows it in the words that report has for it.
+func shown[R result](a *app, words func(*report.Text, R)) func(R, error) error {
+	return func(r R, err error) error {
+		if err != nil {
+			return err
+		}
+		return a.show(r, func(t *report.Text) { words(t, r) })
+	}
+}
+
 // show writes a result as the user wants it and keeps its exit code.
 func (a *app) show(r result, text func(*report.Text)) error {
 	a.code = r.Code()
@@ -234,4 +254,70 @@ func noArgs(c *cobra.Command, args []string) error {
 		return argFault(c, fmt.Sprintf("takes no %q", strings.Join(args, " ")))
 	}
 	return nil
+}
+
+// writeFile writes a file that appears only when all of it is there.
+func writeFile(file string, write func(io.Writer) error) error {
+	f, err := disk.Create(file, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Discard()
+	w := bufio.NewWriter(f)
+	if err := write(w); err != nil {
+		return err
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return f.Commit()
+}
+
+// lookJob is scanJob with a logbook: without a site file, in the user's data folder.
+func (a *app) lookJob() (*work.Job, error) {
+	j, err := a.scanJob()
+	if err == nil {
+		j.Keep(a.home)
+	}
+	return j, err
+}
+
+// bookJob is lookJob for commands that read the logbook.
+func (a *app) bookJob() (*work.Job, error) {
+	j, err := a.lookJob()
+	if err == nil && j.Book == nil {
+		return nil, &work.Fault{Code: work.World, What: "your data folder, which keeps scan results, cannot be used", Do: "name another one: --home FOLDER"}
+	}
+	return j, err
+}
+
+// scanJob opens the site file, or makes do with --site.
+func (a *app) scanJob() (*work.Job, error) {
+	if a.site == "" {
+		return a.open()
+	}
+	j, err := work.OpenKnown(a.site, a.home, a.progress())
+	if err == nil && (j == nil || a.config != "" || len(a.also)+len(a.sisters) > 0) {
+		j, err = work.OpenAddress(a.site, a.also, a.sisters, a.progress())
+	}
+	if err != nil {
+		return nil, err
+	}
+	j.Resolve, j.CA, j.Secrets = a.resolve, a.ca, a.secrets
+	return j, nil
+}
+
+// complete offers what the logbook lists.
+func (a *app) complete(list func(*work.Job) ([]string, error)) cobra.CompletionFunc {
+	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		j, err := a.open()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		ids, err := list(j)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		return ids, cobra.ShellCompDirectiveNoFileComp
+	}
 }

@@ -149,18 +149,10 @@ them before you add --scripts.
   trimlantern decide adopt charts.tideoffice.example
   trimlantern decide adopt 7 --into /var/www/ternrock/media/kept --at https://ternrock.example/media/kept`,
 		Args: needs(1, "one number, URL or host"),
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.open()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
 			o.What = args[0]
-			r, err := decide.Adopt(c.Context(), j, o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Adopted(r) })
-		},
+			return shown(a, (*report.Text).Adopted)(decide.Adopt(c.Context(), j, o))
+		}),
 	}
 	a.network(c)
 	c.Flags().StringVar(&o.Into, "into", "", "the `FOLDER` for copies; the web server must serve it")

@@ -195,6 +195,10 @@ func flagFault(c *cobra.Command, err error) error {
 		what = fmt.Sprintf("--%s needs a value", missing.GetSpecifiedName())
 	case errors.As(err, &bad):
 		f := bad.GetFlag()
+		if some, ok := f.Value.(interface{ wants() string }); ok {
+			what = fmt.Sprintf("--%s %s is not known; %s", f.Name, bad.GetValue(), some.wants())
+			break
+		}
 		what = fmt.Sprintf("--%s %s: %s", f.Name, bad.GetValue(), kindOf(f))
 	}
 	return &work.Fault{Code: work.Misuse, What: what, Do: do}

@@ -1,49 +1,12 @@
 package cli
 
 import (
-	"fmt"
-	"strconv"
-	"strings"
-	"time"
-
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
+	"trimlantern/work"
 	"trimlantern/work/ready"
 )
-
-// days is a duration that may be given in days, like 21d.
-type days struct{ d *time.Duration }
-
-func (f days) Type() string { return "time" }
-
-func (f days) String() string {
-	if f.d == nil || *f.d == 0 {
-		return ""
-	}
-	if *f.d%(24*time.Hour) == 0 && *f.d > 0 {
-		return fmt.Sprintf("%dd", *f.d/(24*time.Hour))
-	}
-	return f.d.String()
-}
-
-// Set reads a duration.
-func (f days) Set(s string) error {
-	if n, ok := strings.CutSuffix(s, "d"); ok {
-		whole, err := strconv.Atoi(n)
-		if err != nil || whole < 0 {
-			return fmt.Errorf("write it like 21d or 36h")
-		}
-		*f.d = time.Duration(whole) * 24 * time.Hour
-		return nil
-	}
-	d, err := time.ParseDuration(s)
-	if err != nil || d < 0 {
-		return fmt.Errorf("write it like 21d or 36h")
-	}
-	*f.d = d
-	return nil
-}
 
 func (a *app) readyCommand() *cobra.Command {
 	o := ready.Options{}
@@ -66,17 +29,9 @@ the certificate ends soon. With --site it needs no site file.
   trimlantern ready --wait 2h
   trimlantern ready --quiet --expires-within 21d`,
 		Args: noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			j, err := a.lookJob()
-			if err != nil {
-				return err
-			}
-			r, err := ready.Check(c.Context(), j, o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Ready(r) })
-		},
+		RunE: with(a.lookJob, func(c *cobra.Command, _ []string, j *work.Job) error {
+			return shown(a, (*report.Text).Ready)(ready.Check(c.Context(), j, o))
+		}),
 	}
 	a.address(c)
 	a.network(c)

@@ -9,6 +9,7 @@ import (
 
 	"trimlantern/core/rules"
 	"trimlantern/report"
+	"trimlantern/work"
 	"trimlantern/work/redirect"
 )
 
@@ -146,17 +147,13 @@ func (a *app) redirectRemove() *cobra.Command {
 		Example: `  trimlantern redirect remove /var/www/ternrock/.htaccess
   trimlantern redirect remove /etc/nginx/sites-enabled/ternrock --after "nginx -s reload"`,
 		Args: exactly(1, "the file"),
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.open()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
 			out, err := redirect.Remove(c.Context(), j, args[0], o)
 			if err != nil {
 				return err
 			}
 			return a.show(out, func(t *report.Text) { t.RedirectFile(out, true) })
-		},
+		}),
 	}
 	c.Flags().StringVar(&o.After, "after", "", "run this `COMMAND` so that the server reads the file")
 	return c
@@ -180,18 +177,10 @@ With --site it needs no site file.
 		Example: `  trimlantern redirect test
   trimlantern redirect test http://ternrock.example/visit/?from=map
   trimlantern redirect test --site https://ternrock.example --also www.ternrock.example`,
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.lookJob()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.lookJob, func(c *cobra.Command, args []string, j *work.Job) error {
 			o.URLs = args
-			r, err := redirect.Test(c.Context(), j, o)
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.RedirectTest(r) })
-		},
+			return shown(a, (*report.Text).RedirectTest)(redirect.Test(c.Context(), j, o))
+		}),
 	}
 	a.address(c)
 	a.network(c)

@@ -38,17 +38,13 @@ an object of its own.
   trimlantern show scan --page '/visit/*' --format json
   trimlantern show journal`,
 		Args: noArgs,
-		RunE: func(*cobra.Command, []string) error {
-			j, err := a.open()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.open, func(_ *cobra.Command, _ []string, j *work.Job) error {
 			w, err := decide.WorkList(j)
 			if err != nil {
 				return err
 			}
 			return a.paged(func() error { return a.show(w, func(t *report.Text) { t.WorkList(w) }) })
-		},
+		}),
 	}
 	for _, one := range listings {
 		c.AddCommand(a.listing(one))
@@ -97,13 +93,9 @@ func (a *app) listing(l listing) *cobra.Command {
 		Example:           "  trimlantern show " + l.name,
 		Args:              atMost(1, "one "+l.of),
 		ValidArgsFunction: a.complete(l.names),
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.open()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
 			return a.paged(func() error { return a.list(c.Context(), j, l, strings.Join(args, ""), pick) })
-		},
+		}),
 	}
 	f := c.Flags()
 	f.StringArrayVar(&pick.Tables, "table", nil, "only of this `TABLE` (repeatable); * and ? are wildcards")

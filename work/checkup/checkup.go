@@ -162,6 +162,9 @@ func down(r *ready.Result) []string {
 	return out
 }
 
+// Timers are what can make a machine run something at its time.
+var Timers = []string{"cron", "systemd"}
+
 // Timer is what makes a machine run the checkup every night.
 type Timer struct {
 	Kind  string            `json:"kind"`  // "cron" or "systemd"

@@ -12,12 +12,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"trimlantern/core/mixed"
-	"trimlantern/outside/disk"
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 	"trimlantern/work/scan"
-	"trimlantern/work/trace"
 )
 
 func (a *app) scanCommand() *cobra.Command {
@@ -51,11 +49,7 @@ With --site it needs no site file; results are kept in your data folder.
   trimlantern scan --browser --compare last --fail-on blocked
   trimlantern scan --depth 0 https://ternrock.example/visit/`,
 		Annotations: map[string]string{"formats": strings.Join(report.ScanFormats, " ")},
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.lookJob()
-			if err != nil {
-				return err
-			}
+		RunE: with(a.lookJob, func(c *cobra.Command, args []string, j *work.Job) error {
 			j.Timeout = timeout
 			debug.SetGCPercent(400) // little stays, much comes and goes
 			debug.SetMemoryLimit(60 << 20)
@@ -78,7 +72,7 @@ With --site it needs no site file; results are kept in your data folder.
 			}
 			defer r.Forget()
 			return a.showScan(r, reports)
-		},
+		}),
 	}
 	a.address(c)
 	a.network(c)
@@ -173,90 +167,4 @@ func (a *app) showScan(r *findings.Scan, reports []string) error {
 		return fault(err)
 	}
 	return nil
-}
-
-// writeFile writes a file that appears only when all of it is there.
-func writeFile(file string, write func(io.Writer) error) error {
-	f, err := disk.Create(file, 0o600)
-	if err != nil {
-		return err
-	}
-	defer f.Discard()
-	w := bufio.NewWriter(f)
-	if err := write(w); err != nil {
-		return err
-	}
-	if err := w.Flush(); err != nil {
-		return err
-	}
-	return f.Commit()
-}
-
-// lookJob is scanJob with a logbook: without a site file, in the user's data folder.
-func (a *app) lookJob() (*work.Job, error) {
-	j, err := a.scanJob()
-	if err == nil {
-		j.Keep(a.home)
-	}
-	return j, err
-}
-
-// bookJob is lookJob for commands that read the logbook.
-func (a *app) bookJob() (*work.Job, error) {
-	j, err := a.lookJob()
-	if err == nil && j.Book == nil {
-		return nil, &work.Fault{Code: work.World, What: "your data folder, which keeps scan results, cannot be used", Do: "name another one: --home FOLDER"}
-	}
-	return j, err
-}
-
-// scanJob opens the site file, or makes do with --site.
-func (a *app) scanJob() (*work.Job, error) {
-	if a.site == "" {
-		return a.open()
-	}
-	j, err := work.OpenKnown(a.site, a.home, a.progress())
-	if err == nil && (j == nil || a.config != "" || len(a.also)+len(a.sisters) > 0) {
-		j, err = work.OpenAddress(a.site, a.also, a.sisters, a.progress())
-	}
-	if err != nil {
-		return nil, err
-	}
-	j.Resolve, j.CA, j.Secrets = a.resolve, a.ca, a.secrets
-	return j, nil
-}
-
-func (a *app) traceCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "trace URL|NUMBER",
-		Short: "Say where an insecure reference is stored",
-		Long: `Looks through the database and the site's files, in one pass and in all spellings and
-envelopes, for the places that can produce an insecure reference: table, row, setting
-and the path inside the value, or file, line and column. If no text contains the whole
-address, trace looks for the code and settings that build it, by its parts and by the
-markup around it in the page. The likeliest place comes first, with how certain it is
-and what to do about it. NUMBER is the number of a finding in the last scan.
-
-` + exitCodes,
-		Example: `  trimlantern trace http://ternrock.example/media/lens.svg
-  trimlantern trace 1
-  trimlantern trace --format json http://charts.tideoffice.example/today.png`,
-		Args: func(c *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return argFault(c, "needs one URL, as scan lists it, or its number")
-			}
-			return nil
-		},
-		RunE: func(c *cobra.Command, args []string) error {
-			j, err := a.open()
-			if err != nil {
-				return err
-			}
-			r, err := trace.Run(c.Context(), j, args[0])
-			if err != nil {
-				return err
-			}
-			return a.show(r, func(t *report.Text) { t.Traced(r) })
-		},
-	}
 }
