@@ -63,7 +63,7 @@ A patch leaves rows that were edited since the export, and counts them.
 	a.network(c)
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host in the second preview")
 	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the system description calls safe to lose")
-	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
+	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `CELLS` a second")
 	c.Flags().StringVar(&o.Write, "write", "", "of an exported database: write the new dump to this `FILE`")
 	c.Flags().StringVar(&o.Patch, "patch", "", "of an exported database: write only what changes to this `FILE`, as SQL")
 	c.Flags().IntVar(&largest, "largest-file", 2, "split a patch into files of at most this many `MB`")
@@ -108,7 +108,7 @@ same, for somebody without this tool.
 	c.Flags().StringArrayVar(&o.Files, "file", nil, "put back this `FILE` too, even outside the folders that the site file names (repeatable)")
 	c.Flags().StringArrayVar(&o.Tables, "table", nil, "put back only this `TABLE` (repeatable); * and ? are wildcards")
 	c.Flags().StringVar(&script, "as-sql", "", "write SQL to this `FILE`, or - for standard output, and change nothing")
-	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `cells` a second")
+	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `CELLS` a second")
 	return c
 }
 

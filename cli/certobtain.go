@@ -59,7 +59,7 @@ name the files in the folder "current", which always leads to the newest.
 				return err
 			}
 			o.Tell = func(records []cert.Record) {
-				t := &report.Text{W: a.errs, Color: a.colorOn(a.errs)}
+				t := a.text(a.errs)
 				t.Records(records)
 			}
 			return shown(a, (*report.Text).Obtained)(cert.Obtain(c.Context(), j, o))

@@ -7,17 +7,20 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/signal"
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"trimlantern/outside/disk"
+	"trimlantern/outside/verbose"
 	"trimlantern/report"
 	"trimlantern/work"
 )
@@ -44,6 +47,7 @@ type app struct {
 	paint   bool // a pager shows it on a terminal
 	resolve []string
 	ca      string
+	log     string // "text" or "json": what is asked of the world outside is written to standard error
 	secrets string
 	offline bool
 }
@@ -58,13 +62,17 @@ func Run(args []string, out, errs io.Writer) int {
 	calm()
 	work.Tool = "trimlantern " + Version
 	a := &app{in: os.Stdin, out: out, errs: errs}
+	verbose.Off()
+	defer verbose.Off()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)
+	began := time.Now()
 	if err := root.ExecuteContext(ctx); err != nil {
-		return a.fail(err)
+		a.code = a.fail(err)
 	}
+	verbose.Took(ctx, began, "ended", nil, "code", a.code)
 	return a.code
 }
 
@@ -111,6 +119,10 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 					return &work.Fault{Code: work.Misuse, What: "cannot work in " + a.dir + ": there is no such folder, or it may not be entered", Do: "name a folder that is there: -C FOLDER"}
 				}
 			}
+			if a.log != "" {
+				verbose.Begin(a.errs, a.log == "json")
+				slog.Info("begun", "command", c.CommandPath(), "version", Version)
+			}
 			formats := []string{"text", "json"}
 			if more := c.Annotations["formats"]; more != "" {
 				formats = append(formats, strings.Fields(more)...)
@@ -125,6 +137,8 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 	p.StringVar(&a.config, "config", "", "the site `FILE` (default: the nearest trimlantern.yaml, or that of your data folder)")
 	p.StringVar(&a.home, "home", "", "the `FOLDER` where sites are kept (default: $TRIMLANTERN_HOME, or trimlantern in your data folder)")
 	p.StringVar(&a.format, "format", "text", "how results are written: `text|json`")
+	words(root, p, &a.log, "verbose", "write a log to standard error: `text|json`, without its word as text", "text", "json")
+	p.Lookup("verbose").NoOptDefVal = "text"
 	p.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	a.colors = "auto"
 	words(root, p, &a.colors, "color", "colours: `auto|always|never` (NO_COLOR is honoured)", "auto", "always", "never")
@@ -214,21 +228,40 @@ func (a *app) show(r result, text func(*report.Text)) error {
 	if a.format == "json" {
 		err = report.JSON(a.out, r)
 	} else {
-		t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole(), All: a.all}
+		t := a.text(a.out)
 		text(t)
 		err = t.Err()
 	}
-	if err != nil {
-		return &work.Fault{Code: work.World, What: "the result cannot be written", Do: "the work itself is done; trimlantern status shows where you are", Err: err}
-	}
-	return nil
+	return cannotWrite(err)
 }
 
-// whole reports whether nothing is to be shortened: the result goes to no terminal, and nobody says how
-// wide it may be.
-func (a *app) whole() bool { return !isTerminal(a.out) && !a.paint && os.Getenv("COLUMNS") == "" }
+// hungUp reports whether whoever reads the output has seen enough: that is no fault of theirs or ours.
+func hungUp(err error) bool { return errors.Is(err, syscall.EPIPE) }
 
-func (a *app) color() bool { return a.paint || a.colorOn(a.out) }
+// cannotWrite is the fault of a result that could not be written; nil where it was, or where its reader left.
+func cannotWrite(err error) error {
+	if err == nil || hungUp(err) {
+		return nil
+	}
+	return &work.Fault{Code: work.World, What: "the result cannot be written", Do: "the work itself is done; trimlantern status shows where you are", Err: err}
+}
+
+// text writes results for people to w. Nothing is shortened where that is no terminal, and nobody says how wide it
+// may be.
+func (a *app) text(w io.Writer) *report.Text {
+	paged := a.paint && w == a.out
+	return &report.Text{W: w, Color: paged || a.colorOn(w), Whole: !isTerminal(w) && !paged && os.Getenv("COLUMNS") == "", All: a.all, ASCII: ascii()}
+}
+
+// ascii reports whether the locale says that only ASCII is shown; one that nobody set shows everything.
+func ascii() bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if v := strings.ToLower(os.Getenv(name)); v != "" {
+			return !strings.Contains(v, "utf-8") && !strings.Contains(v, "utf8")
+		}
+	}
+	return false
+}
 
 func (a *app) colorOn(w io.Writer) bool {
 	if a.colors == "always" || a.colors == "never" {
@@ -252,6 +285,30 @@ func noArgs(c *cobra.Command, args []string) error {
 			return unknown(c, args[0])
 		}
 		return argFault(c, fmt.Sprintf("takes no %q", strings.Join(args, " ")))
+	}
+	return nil
+}
+
+// stdout is the name that stands for standard output.
+const stdout = "-"
+
+// writeReport writes a report to a file, or to standard output, which what is said then leaves to it.
+func (a *app) writeReport(file string, write func(io.Writer) error) error {
+	if file != stdout {
+		return writeFile(file, write)
+	}
+	w := bufio.NewWriter(a.out)
+	a.out = a.errs
+	if err := write(w); err != nil {
+		return err
+	}
+	return w.Flush()
+}
+
+// reportTo refuses a report on standard output where the result itself goes there.
+func (a *app) reportTo(files ...string) error {
+	if slices.Contains(files, stdout) && a.format != "text" {
+		return fmt.Errorf("--report - and --format %s both write to standard output; write one of them", a.format)
 	}
 	return nil
 }

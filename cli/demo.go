@@ -33,7 +33,7 @@ to type in another terminal.
 			if err != nil {
 				return worldly(err)
 			}
-			return worldly(demo.Run(c.Context(), self, a.out, a.color()))
+			return worldly(demo.Run(c.Context(), self, a.out, a.colorOn(a.out)))
 		},
 	}
 	c.Flags().StringVar(&stay, "stay", "", "lay the site out in this new `FOLDER` and keep the server up")

@@ -86,7 +86,7 @@ func (a *app) summarize(r *dumps.Filtered, file string) error {
 	if a.quiet {
 		return nil
 	}
-	t := &report.Text{W: a.errs, Color: a.colorOn(a.errs)}
+	t := a.text(a.errs)
 	t.Filtered(r)
 	return t.Err()
 }

@@ -107,7 +107,7 @@ func (a *app) fleetCommandOf(job fleetJob) *cobra.Command {
 	f.StringArrayVar(&o.Only, "only", nil, "only sites whose address fits `PATTERN` (repeatable); * and ? are wildcards")
 	f.IntVar(&o.Parallel, "parallel", 4, "ask this many `SITES` at once")
 	f.BoolVar(&o.Resume, "resume", false, "go on with the run that was interrupted")
-	f.StringVar(&o.report, "report", "", "write an overview to this HTML `FILE` too")
+	f.StringVar(&o.report, "report", "", "write an overview to this HTML `FILE` too; - is standard output")
 	if job.name == "scan" || job.name == "checkup" {
 		f.IntVar(&o.pages, "pages", 10000, "read at most this many `PAGES` of a site")
 	}
@@ -122,6 +122,9 @@ func (a *app) runFleet(ctx context.Context, job fleetJob, o fleetFlags) error {
 	o.Home = a.home
 	if o.Parallel < 1 || o.Parallel > 64 {
 		return fmt.Errorf("--parallel %d: write a number from 1 to 64", o.Parallel)
+	}
+	if err := a.reportTo(o.report); err != nil {
+		return err
 	}
 	asked, err := fleet.Members(o.Options)
 	if err != nil {
@@ -171,15 +174,15 @@ func (a *app) runFleet(ctx context.Context, job fleetJob, o fleetFlags) error {
 // showFleet shows what all sites came to.
 func (a *app) showFleet(ctx context.Context, f *fleet.Fleet, file string) error {
 	if file != "" {
-		if err := writeFile(file, func(w io.Writer) error { return report.FleetHTML(w, f) }); err != nil {
+		if err := a.writeReport(file, func(w io.Writer) error { return report.FleetHTML(w, f) }); err != nil {
 			return &work.Fault{Code: work.World, What: "the overview cannot be written", Do: "name another file: --report FILE", Err: err}
 		}
 	}
 	a.code = f.Code()
 	if a.format != "json" && !(a.quiet && f.Command == "checkup" && f.Code() == work.Clean) {
-		t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole()}
+		t := a.text(a.out)
 		t.Fleet(f)
-		if err := t.Err(); err != nil {
+		if err := t.Err(); err != nil && !hungUp(err) {
 			return &work.Fault{Code: work.World, What: "the result cannot be written", Do: "the work itself is done", Err: err}
 		}
 	}
@@ -253,6 +256,6 @@ a line, and writes a site file for each. A site file that is there stays as it i
 		},
 	}
 	a.network(c)
-	c.Flags().StringVar(&o.report, "report", "", "write an overview to this HTML `FILE` too")
+	c.Flags().StringVar(&o.report, "report", "", "write an overview to this HTML `FILE` too; - is standard output")
 	return c
 }

@@ -18,7 +18,7 @@ func (a *app) progress() work.Progress {
 	switch {
 	case a.quiet:
 		return silent{}
-	case isTerminal(a.errs):
+	case isTerminal(a.errs) && a.log == "":
 		return &bar{w: a.errs}
 	}
 	return &lines{w: a.errs, last: time.Now()}

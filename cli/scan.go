@@ -53,8 +53,11 @@ With --site it needs no site file; results are kept in your data folder.
 			j.Timeout = timeout
 			debug.SetGCPercent(400) // little stays, much comes and goes
 			debug.SetMemoryLimit(60 << 20)
+			if err := a.reportTo(reports...); err != nil {
+				return err
+			}
 			for _, file := range reports {
-				if report.FormatOf(file) == "" {
+				if formatOf(file) == "" {
 					return fmt.Errorf("--report %s: its name tells no format; end it with %s", file, strings.Join(report.Endings(), ", "))
 				}
 			}
@@ -78,10 +81,10 @@ With --site it needs no site file; results are kept in your data folder.
 	a.network(c)
 	scanFlags(c, &o)
 	f := c.Flags()
-	f.DurationVar(&timeout, "timeout", 20*time.Second, "give a server this `time` for one answer")
+	f.DurationVar(&timeout, "timeout", 20*time.Second, "give a server this `TIME` for one answer")
 	f.BoolVar(&a.all, "all", false, "list everything that was found")
 	f.StringVar(&list, "list", "", "begin at the URLs in this `FILE` too, one a line; - for standard input")
-	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", "))
+	f.StringArrayVar(&reports, "report", nil, "write the result to this `FILE` too; its ending tells the format: "+strings.Join(report.Endings(), ", ")+"; - is standard output, as HTML")
 	check(c.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions(strings.Split(classNames()+", none", ", "), cobra.ShellCompDirectiveNoFileComp)))
 	check(c.RegisterFlagCompletionFunc("compare", a.complete(findings.IDs)))
 	return c
@@ -90,26 +93,26 @@ With --site it needs no site file; results are kept in your data folder.
 // scanFlags adds the flags that bound a scan and say what it looks at.
 func scanFlags(c *cobra.Command, o *scan.Options) {
 	f := c.Flags()
-	f.IntVar(&o.Pages, "pages", 10000, "read at most this many `pages`")
-	f.IntVar(&o.Depth, "depth", 50, "follow at most this many `links` from the start")
-	f.IntVar(&o.Parallel, "parallel", 4, "wait for this many `answers` at once")
-	f.DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
-	f.DurationVar(&o.Time, "for", 0, "stop after this `time`, like 30m")
+	f.IntVar(&o.Pages, "pages", 10000, "read at most this many `PAGES`")
+	f.IntVar(&o.Depth, "depth", 50, "follow at most this many `LINKS` from the start")
+	f.IntVar(&o.Parallel, "parallel", 4, "wait for this many `ANSWERS` at once")
+	f.DurationVar(&o.Pause, "pause", 0, "wait this `TIME` between two requests, like 200ms")
+	f.DurationVar(&o.Time, "for", 0, "stop after this `TIME`, like 30m")
 	f.BoolVar(&o.Robots, "robots", false, "honour robots.txt")
 	f.StringArrayVar(&o.Except, "except", nil, "exclude addresses whose path matches `PATTERN`, like /calendar/* (repeatable)")
-	f.StringSliceVar(&o.Follow, "follow", nil, "follow these `links` too: nofollow, acting (log out, delete, dashboard)")
+	f.StringSliceVar(&o.Follow, "follow", nil, "follow these `LINKS` too: nofollow, acting (log out, delete, dashboard)")
 	f.IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time")
 	f.BoolVar(&o.Bare, "bare", false, "do not ask whether images and the like lead back to HTTP")
 	f.BoolVar(&o.AsHTTPS, "as-https", false, "before the switch: read over HTTP, judge as if over HTTPS")
 	f.BoolVar(&o.Resume, "resume", false, "go on with the scan that was interrupted")
 	f.StringVar(&o.Compare, "compare", "", "say what is new and what is gone since the `SCAN` of that name, or last")
-	f.StringVar(&o.FailOn, "fail-on", "", "exit with 1 only from this `class` up: "+classNames()+" or none")
+	f.StringVar(&o.FailOn, "fail-on", "", "exit with 1 only from this `CLASS` up: "+classNames()+" or none")
 	f.BoolVar(&o.Trace, "trace", false, "say where each culprit is stored, in database and files")
 	f.BoolVar(&o.Browser, "browser", false, "look with an installed Chromium too")
 	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: the one that is installed)")
 	f.StringVar(&o.BrowserUser, "browser-user", "", "run the browser as this `USER`: as root its sandbox does not work")
-	f.IntVar(&o.Tabs, "tabs", 4, "how many `windows` the browser opens at once")
-	f.IntVar(&o.Looks, "looks", 500, "look at no more than this many `pages` with the browser")
+	f.IntVar(&o.Tabs, "tabs", 4, "how many `WINDOWS` the browser opens at once")
+	f.IntVar(&o.Looks, "looks", 500, "look at no more than this many `PAGES` with the browser")
 }
 
 func classNames() string {
@@ -141,20 +144,31 @@ func readList(file string) ([]string, error) {
 	return out, lines.Err()
 }
 
+// formatOf returns the format of a report by the name of its file.
+func formatOf(file string) string {
+	if file == stdout {
+		return "html"
+	}
+	return report.FormatOf(file)
+}
+
 // showScan writes a scan to standard output and into the files that were asked for.
 func (a *app) showScan(r *findings.Scan, reports []string) error {
 	a.code = r.Code()
 	fault := func(err error) error {
+		if hungUp(err) {
+			return nil
+		}
 		return &work.Fault{Code: work.World, What: "the result cannot be written", Do: "the scan itself is in the logbook; name another file", Err: err}
 	}
 	for _, file := range reports {
-		if err := writeFile(file, func(w io.Writer) error { return report.ScanAs(w, report.FormatOf(file), r) }); err != nil {
+		if err := a.writeReport(file, func(w io.Writer) error { return report.ScanAs(w, formatOf(file), r) }); err != nil {
 			return fault(err)
 		}
 	}
 	var err error
 	if a.format == "text" {
-		t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole(), All: a.all}
+		t := a.text(a.out)
 		t.Scan(r)
 		err = t.Err()
 	} else {

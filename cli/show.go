@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"strings"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -108,7 +107,7 @@ func (a *app) listing(l listing) *cobra.Command {
 
 // list writes the lines of a list as they come.
 func (a *app) list(ctx context.Context, j *work.Job, l listing, id string, pick show.Pick) error {
-	t := &report.Text{W: a.out, Color: a.color(), Whole: a.whole()}
+	t := a.text(a.out)
 	lines := report.Lines{W: a.out}
 	headed, n := false, 0
 	head := func(id string) error {
@@ -130,7 +129,7 @@ func (a *app) list(ctx context.Context, j *work.Job, l listing, id string, pick 
 		return cut
 	})
 	if cut != nil {
-		return nil // whoever reads it has seen enough
+		return cannotWrite(cut)
 	}
 	if err != nil {
 		return err
@@ -173,9 +172,9 @@ func (a *app) paged(write func() error) error {
 		return write()
 	}
 	terminal := a.out
-	a.paint = a.color()
+	a.paint = a.colorOn(a.out)
 	a.out = in
-	if err = write(); errors.Is(err, syscall.EPIPE) {
+	if err = write(); hungUp(err) {
 		err = nil // whoever reads it has seen enough
 	}
 	a.out = terminal

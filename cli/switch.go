@@ -204,7 +204,7 @@ func (a *app) talker() talker {
 	if a.format == "json" { // the result has standard output to itself
 		out = a.errs
 	}
-	return talker{app: a, t: &report.Text{W: out, Color: a.colorOn(out)}}
+	return talker{app: a, t: a.text(out)}
 }
 
 // Begin writes the head of a step.
@@ -410,7 +410,7 @@ func (w *watched) Read(b []byte) (int, error) {
 func (h *human) screen(ctx context.Context, asked report.Asked, q guide.Question) (string, error) {
 	m := &asking{text: len(q.Choices) == 0}
 	f := field(asked, q, &m.v, false)
-	m.form = huh.NewForm(huh.NewGroup(f)).WithShowHelp(false).WithTheme(theme(h.app.color())).WithWidth(80)
+	m.form = huh.NewForm(huh.NewGroup(f)).WithShowHelp(false).WithTheme(theme(h.app.colorOn(h.app.out))).WithWidth(80)
 	pressed := h.board.listen()
 	defer pressed.Close()
 	m.close = func() { _ = pressed.Close() } // it never fails

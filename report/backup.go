@@ -26,7 +26,7 @@ func (t *Text) BackedUp(b *backup.BackedUp) {
 		t.heading("Tables that do not have as many rows in the backup as in the database")
 		var rows [][]string
 		for _, d := range b.Differs {
-			rows = append(rows, []string{clip(d.Table, 40), number(d.Backup), number(d.Before), number(d.After)})
+			rows = append(rows, []string{t.clip(d.Table, 40), number(d.Backup), number(d.Before), number(d.After)})
 		}
 		t.rows([]string{"table", ">backup", ">before", ">after"}, rows)
 	}

@@ -103,7 +103,7 @@ func (t *Text) coverage(s *findings.Scan) {
 			t.printf("  %s\n", t.faint(fmt.Sprintf("and %d more kinds; --format json lists them", len(blocking)-most)))
 			break
 		}
-		t.printf("  %s\n", t.care(clip(countWords(l), 76)))
+		t.printf("  %s\n", t.care(t.clip(countWords(l), 76)))
 		shown := 2
 		if l.State == coverage.Failed || l.State == coverage.Undecodable || l.State == coverage.Login {
 			shown = 6
@@ -130,7 +130,7 @@ func (t *Text) coverage(s *findings.Scan) {
 			for _, n := range one.Classes {
 				found += n
 			}
-			rows = append(rows, []string{clip(one.Host, 44), number(one.Read) + " of " + number(one.Known), number(found)})
+			rows = append(rows, []string{t.clip(one.Host, 44), number(one.Read) + " of " + number(one.Known), number(found)})
 		}
 		t.rows([]string{"", ">pages read", ">findings"}, rows)
 	}

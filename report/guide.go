@@ -192,7 +192,7 @@ func (t *Text) Answered(a Asked, q guide.Question, answer string) {
 	if i := slices.Index(q.Choices, answer); i >= 0 {
 		words = a.Choices[i]
 	}
-	t.printf("  %s %s\n", a.Title, t.paint(clip(words, 74-len(a.Title)), 1))
+	t.printf("  %s %s\n", a.Title, t.paint(t.clip(words, 74-len(a.Title)), 1))
 }
 
 // Questions lists what the guided run asks, for whoever answers from a file.
@@ -278,12 +278,12 @@ func (t *Text) Brief(result any) {
 func (t *Text) tick(words string) { t.mark(t.good("[x]"), words) }
 
 func (t *Text) briefSite(r *setup.Inited) {
-	rows := [][]string{{"address", r.Site}, {"system", r.System}, {"database", clip(r.Database, 60)}}
+	rows := [][]string{{"address", r.Site}, {"system", r.System}, {"database", t.clip(r.Database, 60)}}
 	for _, a := range r.Addresses {
-		rows = append(rows, []string{a.Title, clip(a.Value, 60)})
+		rows = append(rows, []string{a.Title, t.clip(a.Value, 60)})
 	}
 	if len(r.Files) > 0 {
-		rows = append(rows, []string{"files", clip(strings.Join(r.Files, ", "), 60)})
+		rows = append(rows, []string{"files", t.clip(strings.Join(r.Files, ", "), 60)})
 	}
 	t.rows(nil, rows)
 	for _, l := range r.Locked {
@@ -345,7 +345,7 @@ func (t *Text) briefScan(s *findings.Scan) {
 		t.printf("  %s\n", t.faint("read: "+read))
 	}
 	for _, l := range s.Coverage.Blocking() {
-		t.printf("      %s\n", t.care(clip("not looked at: "+countWords(l), 74)))
+		t.printf("      %s\n", t.care(t.clip("not looked at: "+countWords(l), 74)))
 	}
 }
 
@@ -369,7 +369,7 @@ func (t *Text) briefPreview(p *preview.Result) {
 			if i == 2 {
 				break
 			}
-			t.printf("      %s\n", t.faint(clip(s.Where, 72)))
+			t.printf("      %s\n", t.faint(t.clip(s.Where, 72)))
 			t.printf("      %s %s\n      %s %s\n", t.bad("-"), clipEnd(s.Before, 70), t.good("+"), clipEnd(s.After, 70))
 		}
 	}

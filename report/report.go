@@ -66,10 +66,9 @@ func shown(s string) string {
 	return out.String()
 }
 
-// hidden reports whether a character is one that a terminal acts on, or that
-// reorders a line.
+// hidden reports whether a character is one that a terminal acts on, that reorders a line, or that is ours: see thin.
 func hidden(c rune) bool {
-	return c < ' ' || c >= 0x7f && c < 0xa0 || unicode.Is(unicode.Cf, c) || c == 0x2028 || c == 0x2029
+	return c < ' ' || c >= 0x7f && c < 0xa0 || unicode.Is(unicode.Cf, c) || c == 0x2028 || c == 0x2029 || c == 0x202f
 }
 
 // Text writes results for people.
@@ -77,6 +76,7 @@ type Text struct {
 	W     io.Writer
 	Color bool
 	Whole bool // nothing is shortened: the result goes to a program or a file
+	ASCII bool // W shows no other characters: what report itself writes is kept to them
 	All   bool // lists are written to their ends
 	err   error
 }
@@ -86,9 +86,23 @@ func (t *Text) Err() error { return t.err }
 
 func (t *Text) printf(format string, args ...any) {
 	if t.err == nil {
-		_, t.err = fmt.Fprintf(t.W, format, args...)
+		_, t.err = io.WriteString(t.W, t.plain(fmt.Sprintf(format, args...)))
 	}
 }
+
+// plain takes what groups the digits of numbers out of a text that a program may read. Nothing else holds it: see Clean.
+func (t *Text) plain(s string) string {
+	if t.Whole {
+		s = strings.ReplaceAll(s, thin, "")
+	}
+	if t.ASCII {
+		s = spelled.Replace(s)
+	}
+	return s
+}
+
+// spelled writes our own signs in ASCII.
+var spelled = strings.NewReplacer(thin, " ", "…", "...", "→", "->", "×", "x")
 
 func (t *Text) paint(s string, c ...text.Color) string {
 	if !t.Color {
@@ -146,7 +160,7 @@ func (t *Text) rows(header []string, rows [][]string) {
 	for _, r := range rows {
 		row := make(table.Row, len(r))
 		for i, c := range r {
-			row[i] = c
+			row[i] = t.plain(c)
 		}
 		w.AppendRow(row)
 	}
@@ -197,11 +211,14 @@ func clip(s string, n int) string {
 	return string(r[:min(head, len(r))]) + "…" + string(r[max(0, len(r)-tail):])
 }
 
+// thin stands between groups of thousands: a narrow space, at which no line ends.
+const thin = "\u202f"
+
 // number writes a count with thin groups of thousands.
 func number[N int | int64](n N) string {
 	s := strconv.FormatInt(int64(n), 10)
 	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + " " + s[i:]
+		s = s[:i] + thin + s[i:]
 	}
 	return s
 }
@@ -216,4 +233,12 @@ func plural[N int | int64](n N, word string) string {
 		word += "s"
 	}
 	return number(n) + " " + word
+}
+
+// clip shortens a text for a terminal, and leaves it whole for a program.
+func (t *Text) clip(s string, n int) string {
+	if t.Whole {
+		return Clean(s)
+	}
+	return clip(s, n)
 }

@@ -36,7 +36,7 @@ func TestClip(t *testing.T) {
 	assert.Equal(t, "short", clip("short", 10))
 	assert.Equal(t, "012345…789", clip("0123456789 0123456789", 10))
 	assert.Equal(t, "ab…", clipEnd("abcdef", 3))
-	assert.Equal(t, []string{"1", "999", "1 000", "1 234 567"}, []string{number(1), number(999), number(1000), number(1234567)})
+	assert.Equal(t, []string{"1", "999", "1\u202f000", "1\u202f234\u202f567"}, []string{number(1), number(999), number(1000), number(1234567)})
 	assert.Equal(t, []string{"1 cell", "2 cells", "0 cells"}, []string{plural(1, "cell"), plural(2, "cell"), plural(0, "cell")})
 }
 
@@ -52,4 +52,23 @@ func TestRows(t *testing.T) {
 	}
 	assert.Equal(t, "x", text.bad("x"), "no colours unless asked for")
 	assert.Equal(t, "\x1b[31;1mx\x1b[0m", (&Text{Color: true}).bad("x"))
+}
+
+// Numbers are grouped for people alone, and a terminal that shows nothing but ASCII gets nothing else of ours.
+func TestPlain(t *testing.T) {
+	for _, c := range []struct {
+		t    Text
+		want string
+	}{
+		{Text{}, "1\u202f234 pages → …\n  1\u202f234\n"},
+		{Text{Whole: true}, "1234 pages → …\n  1234\n"},
+		{Text{ASCII: true}, "1 234 pages -> ...\n  1 234\n"},
+	} {
+		var buf bytes.Buffer
+		c.t.W = &buf
+		c.t.printf("%s → …\n", plural(1234, "page"))
+		c.t.rows(nil, [][]string{{number(1234)}})
+		assert.Equal(t, c.want, buf.String())
+	}
+	assert.Equal(t, `1\u{202f}000`, Clean("1\u202f000"), "what comes from outside never looks like ours")
 }

@@ -35,8 +35,8 @@ func (t *Text) Inited(r *setup.Inited) {
 		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(r.Old, 52)))
 	}
 	t.printf("\n")
-	rows := [][]string{{"site", r.Site}, {"system", r.System}, {"database", clip(r.Database, 60)},
-		{"tables", fmt.Sprintf("%d with the prefix \"%s\"", r.Tables, clip(r.Prefix, 30))}, {"files", clip(strings.Join(r.Files, ", "), 60)}}
+	rows := [][]string{{"site", r.Site}, {"system", r.System}, {"database", t.clip(r.Database, 60)},
+		{"tables", fmt.Sprintf("%d with the prefix \"%s\"", r.Tables, t.clip(r.Prefix, 30))}, {"files", t.clip(strings.Join(r.Files, ", "), 60)}}
 	if len(r.Files) == 0 {
 		rows[4][1] = "none named; add folders of themes and plugins under files"
 	}
@@ -70,7 +70,7 @@ func (t *Text) Inited(r *setup.Inited) {
 				t.printf("  and %s\n", plural(len(r.Sites)-12, "more site"))
 				break
 			}
-			t.printf("  %4d  %s\n", s.Site, clip(s.Address, 70))
+			t.printf("  %4d  %s\n", s.Site, t.clip(s.Address, 70))
 		}
 	}
 	if len(r.Others) > 0 {
@@ -96,7 +96,7 @@ func (t *Text) Preview(p *preview.Result) {
 			idle++
 			continue
 		}
-		rows = append(rows, []string{clip(c.Table, 34), number(c.Rows), number(c.Cells), number(c.References)})
+		rows = append(rows, []string{t.clip(c.Table, 34), number(c.Rows), number(c.Cells), number(c.References)})
 	}
 	rows = append(rows, []string{t.paint("all tables", text.Bold), number(p.Rows), number(p.Cells), number(p.Refs)})
 	header := []string{"table", ">rows", ">cells", ">references"}
@@ -111,12 +111,12 @@ func (t *Text) Preview(p *preview.Result) {
 		t.printf("  %s\n", t.faint(plural(idle, "more table")+" with nothing to change"))
 	}
 	if n := len(p.Elsewhere); n > 0 {
-		t.wrap("  ", "Not looked at: "+plural(n, "other table")+" of the database, by the names not the site's: "+clip(strings.Join(p.Elsewhere, ", "), 60))
+		t.wrap("  ", "Not looked at: "+plural(n, "other table")+" of the database, by the names not the site's: "+t.clip(strings.Join(p.Elsewhere, ", "), 60))
 	}
 	if len(p.Hosts) > 0 {
 		var hosts [][]string
 		for _, h := range byCount(p.Hosts) {
-			hosts = append(hosts, []string{number(p.Hosts[h]), clip(h, 60)})
+			hosts = append(hosts, []string{number(p.Hosts[h]), t.clip(h, 60)})
 		}
 		t.printf("\n")
 		t.rows([]string{">references", "to host"}, hosts[:min(10, len(hosts))])
@@ -127,7 +127,7 @@ func (t *Text) Preview(p *preview.Result) {
 	if len(p.Samples) > 0 {
 		t.heading("Examples: the first change in each table")
 		for _, s := range p.Samples {
-			t.printf("  %s\n", t.faint(clip(s.Where, 76)))
+			t.printf("  %s\n", t.faint(t.clip(s.Where, 76)))
 			t.printf("    %s %s\n    %s %s\n", t.bad("-"), clipEnd(s.Before, 72), t.good("+"), clipEnd(s.After, 72))
 		}
 	}
@@ -214,7 +214,7 @@ func (t *Text) files(p *preview.Result) {
 				t.printf("    %s\n", t.faint(fmt.Sprintf("and %s in this file", plural(f.References-k, "more"))))
 				break
 			}
-			t.printf("  %s\n", t.faint(clip(fmt.Sprintf("%s:%d", f.Path, l.Line), 76)))
+			t.printf("  %s\n", t.faint(t.clip(fmt.Sprintf("%s:%d", f.Path, l.Line), 76)))
 			t.printf("    %s %s\n    %s %s\n", t.bad("-"), clipEnd(l.Before, 72), t.good("+"), clipEnd(l.After, 72))
 		}
 	}
@@ -250,7 +250,7 @@ func (t *Text) part(p *preview.Result) {
 				rows = append(rows, []string{"", "and " + plural(len(p.Sites)-12, "more site")})
 				break
 			}
-			rows = append(rows, []string{fmt.Sprint(s.Site), clip(s.Address, 66)})
+			rows = append(rows, []string{fmt.Sprint(s.Site), t.clip(s.Address, 66)})
 		}
 		t.rows(nil, rows)
 	}
@@ -268,7 +268,7 @@ func (t *Text) part(p *preview.Result) {
 		if f.Safe {
 			what = "trimlantern apply --drop-caches empties it, and undo fills it again"
 		}
-		t.wrap("  ", fmt.Sprintf("%s: %s; %s.", clip(f.Path, 60), plural(f.Files, "file"), what))
+		t.wrap("  ", fmt.Sprintf("%s: %s; %s.", t.clip(f.Path, 60), plural(f.Files, "file"), what))
 	}
 	if p.Drops > 0 && strings.HasPrefix(p.Database, "dump:") {
 		t.wrap("  ", plural(p.Drops, "cached row")+" with references stays in the dump: empty the caches once it is loaded.")
@@ -292,9 +292,9 @@ func (t *Text) addresses(p *preview.Result) {
 			what, change = "becomes secure", true
 		}
 		if a.Locked != "" {
-			what = t.care("locked: " + clip(a.Locked, 22))
+			what = t.care("locked: " + t.clip(a.Locked, 22))
 		}
-		rows = append(rows, []string{clip(a.Title, 20), clip(a.Value, 26), what})
+		rows = append(rows, []string{t.clip(a.Title, 20), t.clip(a.Value, 26), what})
 	}
 	t.rows(nil, rows)
 	if change {
@@ -314,7 +314,7 @@ func (t *Text) left(p *preview.Result) {
 		if r.NeedsPerson() {
 			continue
 		}
-		settled = append(settled, []string{number(p.Counts[r]), r.Words(), t.faint(clip(example(p.Left, r), 28))})
+		settled = append(settled, []string{number(p.Counts[r]), r.Words(), t.faint(t.clip(example(p.Left, r), 28))})
 	}
 	if len(settled) > 0 {
 		t.heading("Left alone, and why")
@@ -332,12 +332,12 @@ func (t *Text) left(p *preview.Result) {
 				more++
 				continue
 			}
-			what := clip(g.what, 41)
+			what := t.clip(g.what, 41)
 			if g.places > 1 {
 				times := fmt.Sprintf(" ×%d", g.places)
-				what = clip(g.what, 41-len(times)) + times
+				what = t.clip(g.what, 41-len(times)) + times
 			}
-			person = append(person, []string{clip(place(g.first), 33), what})
+			person = append(person, []string{t.clip(place(g.first), 33), what})
 		}
 		if shown > 0 {
 			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(r.Words()) + ":"})
@@ -348,7 +348,7 @@ func (t *Text) left(p *preview.Result) {
 		if r == rewrite.NoHTTPS || r == rewrite.NoVerdict {
 			for _, host := range hostsOf(p.Left, r) {
 				_, why, _ := strings.Cut(p.Verdicts[host], ": ")
-				person = append(person, []string{t.faint("  " + clip(host+" "+why, 74))})
+				person = append(person, []string{t.faint("  " + t.clip(host+" "+why, 74))})
 			}
 		}
 	}
@@ -375,7 +375,7 @@ func (t *Text) someFiles(word string, list []string, width int) {
 			t.printf("  %s\n", t.faint(plural(len(list)-i, "more file")))
 			return
 		}
-		t.printf("  %s %s\n", word, clip(f, width))
+		t.printf("  %s %s\n", word, t.clip(f, width))
 	}
 }
 
@@ -386,7 +386,7 @@ func (t *Text) notRead(list []files.Skipped) {
 			t.printf("  %s\n", t.faint(fmt.Sprintf("and %s not read; --format json lists them", plural(len(list)-i, "file"))))
 			return
 		}
-		t.printf("  not read: %s\n", clip(s.Path, 66))
+		t.printf("  not read: %s\n", t.clip(s.Path, 66))
 		t.wrap("    ", Clean(s.Why))
 	}
 }
@@ -510,20 +510,20 @@ func (t *Text) DumpApplied(d *dumps.Applied) {
 	if d.Kind == preview.Lengths {
 		changes = "lengths in " + plural(d.Changed, "cell")
 	}
-	t.printf("%s %s: it changes %s.\n\n", what, clip(d.Site, 40), changes)
+	t.printf("%s %s: it changes %s.\n\n", what, t.clip(d.Site, 40), changes)
 	var rows [][]string
 	for _, name := range byCount(d.Tables) {
-		rows = append(rows, []string{clip(name, 40), number(d.Tables[name])})
+		rows = append(rows, []string{t.clip(name, 40), number(d.Tables[name])})
 	}
 	if len(rows) > 0 {
 		t.rows([]string{"table", ">cells"}, rows)
 		t.printf("\n")
 	}
 	for _, name := range byCount(d.Keyless) {
-		t.wrap("  ", t.care(plural(d.Keyless[name], "cell")+" of "+clip(name, 40)+" left: the table has no primary key, by which a patch could find its rows. A new dump has them (apply --write FILE)."))
+		t.wrap("  ", t.care(plural(d.Keyless[name], "cell")+" of "+t.clip(name, 40)+" left: the table has no primary key, by which a patch could find its rows. A new dump has them (apply --write FILE)."))
 	}
 	for _, name := range byCount(d.Charset) {
-		t.wrap("  ", t.care(plural(d.Charset[name], "cell")+" of "+clip(name, 40)+" left: the site's software reads them in another charset than the dump has. A new dump has them (apply --write FILE)."))
+		t.wrap("  ", t.care(plural(d.Charset[name], "cell")+" of "+t.clip(name, 40)+" left: the site's software reads them in another charset than the dump has. A new dump has them (apply --write FILE)."))
 	}
 	t.wrap("  ", "Written: "+Clean(fileList(d.Wrote)))
 	if len(d.Back) > 0 {
@@ -551,7 +551,7 @@ func (t *Text) Applied(a *run.Applied) {
 	t.heading("Changed")
 	var rows [][]string
 	for _, name := range slices.Sorted(maps.Keys(a.Tables)) {
-		rows = append(rows, []string{clip(name, 50), number(a.Tables[name])})
+		rows = append(rows, []string{t.clip(name, 50), number(a.Tables[name])})
 	}
 	rows = append(rows, []string{t.paint("all tables", text.Bold), number(a.Changed)})
 	t.rows([]string{"table", ">cells"}, rows)
@@ -567,7 +567,7 @@ func (t *Text) Applied(a *run.Applied) {
 		t.printf("  %s put in place: %s\n", plural2(n, "copy", "copies"), served)
 	}
 	for _, f := range a.Emptied {
-		t.printf("  %s emptied, %s kept for undo\n", clip(f.Path, 40), plural(f.Files, "file"))
+		t.printf("  %s emptied, %s kept for undo\n", t.clip(f.Path, 40), plural(f.Files, "file"))
 	}
 	t.checked(a)
 	person := 0
@@ -580,7 +580,7 @@ func (t *Text) Applied(a *run.Applied) {
 		t.heading("Still needs a person")
 		for _, r := range reasonsByCount(a.Remain.Counts) {
 			if r.NeedsPerson() {
-				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), clip(firstPlace(a.Remain.Left, r), 64-len(r.Words())))
+				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), t.clip(firstPlace(a.Remain.Left, r), 64-len(r.Words())))
 			}
 		}
 	}
@@ -662,7 +662,7 @@ func (t *Text) skips(skips []sheet.Skip) {
 		} else if s.Column == "" {
 			where = fmt.Sprintf("%s, key %s", s.Table, strings.Join(key, ", "))
 		}
-		t.printf("    %s: %s\n", clip(where, 46), Clean(s.Why))
+		t.printf("    %s: %s\n", t.clip(where, 46), Clean(s.Why))
 	}
 }
 
@@ -679,7 +679,7 @@ const oneNode = "the lock held on one node of the cluster alone: the database us
 // Undone reports what undo did.
 func (t *Text) Undone(u *run.Undone) {
 	if u.SQL {
-		t.printf("Wrote %s: it puts back %s and %s.\n", clip(u.Script, 40), plural(u.Back, "cell"), plural(u.Rows, "row"))
+		t.printf("Wrote %s: it puts back %s and %s.\n", t.clip(u.Script, 40), plural(u.Back, "cell"), plural(u.Rows, "row"))
 		t.wrap("", "Nothing was changed. A value that somebody changed since will stay, and is named at the end of its output.")
 		t.next("run it with the database's own client")
 		return
@@ -687,7 +687,7 @@ func (t *Text) Undone(u *run.Undone) {
 	t.printf("Put back journal %s of %s.\n", u.Journal, u.Site)
 	if len(u.Tables) == 0 && len(u.Files) > 0 || len(u.Tables) == 0 && len(u.Left) > 0 && u.Sheet == "" {
 		for _, f := range u.Files {
-			t.printf("  as before: %s\n", clip(f, 66))
+			t.printf("  as before: %s\n", t.clip(f, 66))
 		}
 		t.after(u.After)
 		if len(u.Left) > 0 {
@@ -700,7 +700,7 @@ func (t *Text) Undone(u *run.Undone) {
 	t.heading("As before again")
 	var rows [][]string
 	for _, name := range slices.Sorted(maps.Keys(u.Tables)) {
-		rows = append(rows, []string{clip(name, 50), number(u.Tables[name])})
+		rows = append(rows, []string{t.clip(name, 50), number(u.Tables[name])})
 	}
 	rows = append(rows, []string{t.paint("all tables", text.Bold), number(u.Back)})
 	t.rows([]string{"table", ">cells"}, rows)
@@ -713,7 +713,7 @@ func (t *Text) Undone(u *run.Undone) {
 	}
 	t.after(u.After)
 	for _, f := range u.Folders {
-		t.printf("  filled again: %s\n", clip(f, 64))
+		t.printf("  filled again: %s\n", t.clip(f, 64))
 	}
 	if u.Already > 0 {
 		t.printf("  %s were as before already\n", plural(u.Already, "cell"))
@@ -781,7 +781,7 @@ func (t *Text) Filtered(f *dumps.Filtered) {
 		var rows [][]string
 		for _, c := range f.Tables {
 			if c.Cells > 0 {
-				rows = append(rows, []string{clip(c.Table, 40), number(c.Rows), number(c.Cells), number(c.References)})
+				rows = append(rows, []string{t.clip(c.Table, 40), number(c.Rows), number(c.Cells), number(c.References)})
 			}
 		}
 		if len(rows) > 0 {
@@ -796,12 +796,12 @@ func (t *Text) Filtered(f *dumps.Filtered) {
 		if r.NeedsPerson() {
 			words = t.care(words)
 		}
-		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(clip(example(f.Left, r), max(8, 58-len(r.Words())))))
+		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(t.clip(example(f.Left, r), max(8, 58-len(r.Words())))))
 	}
 	t.filterPlaces(f)
 	t.filterNotes(f)
 	if len(f.Nameless) > 0 {
-		t.wrap("  ", "The dump does not show the columns of "+clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be recognised.")
+		t.wrap("  ", "The dump does not show the columns of "+t.clip(strings.Join(f.Nameless, ", "), 60)+": permanent identifiers in them cannot be recognised.")
 	}
 	if f.As == "dump" {
 		t.next("load it into a copy of the site first, and scan that copy")
@@ -828,7 +828,7 @@ func (t *Text) filterPlaces(f *dumps.Filtered) {
 		if l.Column != "" {
 			where += "." + l.Column
 		}
-		rows = append(rows, []string{fmt.Sprint(l.Line), clip(where, 24), clip(cmp.Or(l.URL, l.Note, l.Path), 30), clip(l.Label, 20)})
+		rows = append(rows, []string{fmt.Sprint(l.Line), t.clip(where, 24), t.clip(cmp.Or(l.URL, l.Note, l.Path), 30), t.clip(l.Label, 20)})
 	}
 	if len(rows) == 0 {
 		return
@@ -853,7 +853,7 @@ func (t *Text) filterNotes(f *dumps.Filtered) {
 		t.wrap("  ", "References in views, triggers, functions and definitions change with --code.")
 	}
 	if f.Foreign != "" {
-		t.wrap("  ", t.care("The dump never speaks of "+Clean(strings.TrimPrefix(f.Site, "https://"))+", but of "+clip(f.Foreign, 60)+". Is --site right?"))
+		t.wrap("  ", t.care("The dump never speaks of "+Clean(strings.TrimPrefix(f.Site, "https://"))+", but of "+t.clip(f.Foreign, 60)+". Is --site right?"))
 	}
 	t.onLoading(f.CutOff, f.Makes, f.Drops, f.Addresses > 0)
 }
@@ -877,7 +877,7 @@ func (t *Text) onLoading(cutOff, makes, drops, addresses bool) {
 
 // History lists the logbook.
 func (t *Text) History(h *status.History) {
-	t.printf("The logbook of %s, in %s\n\n", h.Site, clip(h.Path, 30))
+	t.printf("The logbook of %s, in %s\n\n", h.Site, t.clip(h.Path, 30))
 	if len(h.Entries) == 0 {
 		t.printf("  empty\n")
 		t.next("trimlantern preview")
@@ -885,11 +885,11 @@ func (t *Text) History(h *status.History) {
 	}
 	var rows [][]string
 	for _, e := range h.Entries {
-		cells, state := "", clip(e.State, 28)
+		cells, state := "", t.clip(e.State, 28)
 		if !slices.Contains([]string{"scan", "backup", "certificate", "revoke"}, e.Run) {
 			cells = number(e.Cells)
 		}
-		rows = append(rows, []string{clip(e.ID, 19), e.Run, cells, state})
+		rows = append(rows, []string{t.clip(e.ID, 19), e.Run, cells, state})
 	}
 	t.rows([]string{"name", "run", ">cells", "state"}, rows)
 	if !slices.ContainsFunc(h.Entries, func(e work.PastEntry) bool { return e.Run == "apply" || e.Run == "redirect" }) {
@@ -904,14 +904,14 @@ func (t *Text) Systems(r *work.Systems) {
 	if r.One == nil {
 		var rows [][]string
 		for _, l := range r.All {
-			rows = append(rows, []string{l.Name, clip(l.Title, 60)})
+			rows = append(rows, []string{l.Name, t.clip(l.Title, 60)})
 		}
 		t.rows([]string{"system", "of"}, rows)
 		t.next("trimlantern systems NAME shows one; docs/systems.md says how to write one")
 		return
 	}
 	l := r.One
-	t.printf("%s: %s (%s)\n\n", clip(l.Name, 30), clip(l.Title, 40), clip(r.Source, 30))
+	t.printf("%s: %s (%s)\n\n", t.clip(l.Name, 30), t.clip(l.Title, 40), t.clip(r.Source, 30))
 	list := func(what string, items []string) {
 		if len(items) > 0 {
 			t.printf("  %s\n", t.faint(what))
@@ -958,7 +958,7 @@ func (t *Text) Systems(r *work.Systems) {
 			if !c.OK {
 				mark = t.bad("[!]")
 			}
-			t.printf("  %s %s\n", mark, clip(c.What, 40)+"  "+t.faint(clip(c.Note, 30)))
+			t.printf("  %s %s\n", mark, t.clip(c.What, 40)+"  "+t.faint(t.clip(c.Note, 30)))
 		}
 	}
 	if r.Code() == work.Clean {

@@ -328,9 +328,9 @@ func (t *Text) journeyMark(j redirect.Journey) string {
 
 // Requested reports what cert request wrote.
 func (t *Text) Requested(r *cert.Requested) {
-	t.printf("Made a key and a request for %s.\n\n", clip(strings.Join(r.Names, ", "), 50))
-	t.rows(nil, [][]string{{"request", clip(r.Request, 60), "send it to the authority"}, {"key", clip(r.Key, 60), "stays here, secret"}})
-	t.next("when the certificate has come: trimlantern cert check FILE… " + clip(r.Key, 40))
+	t.printf("Made a key and a request for %s.\n\n", t.clip(strings.Join(r.Names, ", "), 50))
+	t.rows(nil, [][]string{{"request", t.clip(r.Request, 60), "send it to the authority"}, {"key", t.clip(r.Key, 60), "stays here, secret"}})
+	t.next("when the certificate has come: trimlantern cert check FILE… " + Clean(r.Key))
 }
 
 // Checked reports what certificate files hold.
@@ -341,16 +341,16 @@ func (t *Text) Checked(r *cert.Checked) {
 		if p.Bad != "" {
 			words += ": " + p.Bad
 		}
-		t.printf("  %s\n", t.faint(clip(p.File, 70)))
+		t.printf("  %s\n", t.faint(t.clip(p.File, 70)))
 		t.wrap("    ", Clean(words))
 	}
 	t.heading("Together")
 	t.points(r.Points)
 	if r.Chain != "" {
-		t.printf("\nWrote %s\n", clip(r.Chain, 70))
+		t.printf("\nWrote %s\n", t.clip(r.Chain, 70))
 	}
 	if r.Key != "" {
-		t.printf("Wrote %s (for nobody else to read)\n", clip(r.Key, 46))
+		t.printf("Wrote %s (for nobody else to read)\n", t.clip(r.Key, 46))
 	}
 	for _, k := range r.Kept {
 		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(k, 52)))
@@ -382,7 +382,7 @@ func (t *Text) Proof(r *cert.Proof) {
 		}
 	}
 	if r.Kept {
-		t.printf("\n%s stays there; remove it when the authority has seen it.\n", clip(r.File, 60))
+		t.printf("\n%s stays there; remove it when the authority has seen it.\n", t.clip(r.File, 60))
 	} else {
 		t.printf("\n%s\n", t.faint("the file is gone again"))
 	}
@@ -442,7 +442,7 @@ func (t *Text) Checkup(c *checkup.Result) {
 				t.printf("  and %s\n", plural(len(list)-most, "more URL"))
 				break
 			}
-			t.printf("  %s\n      %s\n", t.clip(c.URL, 76), t.faint(clip(fmt.Sprintf("%s, on %s, %s", c.Class.Words(), plural(c.Pages, "page"), c.On), 72)))
+			t.printf("  %s\n      %s\n", t.clip(c.URL, 76), t.faint(t.clip(fmt.Sprintf("%s, on %s, %s", c.Class.Words(), plural(c.Pages, "page"), c.On), 72)))
 		}
 	}
 	culprits("Insecure since last time", c.New)
@@ -463,7 +463,7 @@ func (t *Text) Checkup(c *checkup.Result) {
 				t.heading("Not looked at")
 			}
 			if l.Cause != coverage.Sampled {
-				t.printf("  %s\n", clip(countWords(l), 76))
+				t.printf("  %s\n", t.clip(countWords(l), 76))
 			}
 		}
 	}

@@ -184,7 +184,7 @@ func (t *Text) culprits(s *findings.Scan) {
 				left++
 				continue
 			}
-			rows = append(rows, []string{numbered(c.Number), t.short(c.Class), t.clip(c.URL, 40), clip(c.By, 15), number(c.Pages)})
+			rows = append(rows, []string{numbered(c.Number), t.short(c.Class), t.clip(c.URL, 40), t.clip(c.By, 15), number(c.Pages)})
 		}
 	}
 	t.rows([]string{">", "", "address", "held by", ">pages"}, rows)
@@ -210,14 +210,6 @@ func (t *Text) short(c mixed.Class) string {
 	return t.care(shortClass[c])
 }
 
-// clip shortens a text for a terminal, and leaves it whole for a program.
-func (t *Text) clip(s string, n int) string {
-	if t.Whole {
-		return Clean(s)
-	}
-	return clip(s, n)
-}
-
 // hosts writes the other hosts that pages load from, and what they can do.
 func (t *Text) hosts(s *findings.Scan) {
 	if len(s.Hosts) == 0 {
@@ -237,7 +229,7 @@ func (t *Text) hosts(s *findings.Scan) {
 		}
 		why := ""
 		if h.Verdict.Answer != "secure" && h.Verdict.Why != "" {
-			why = t.faint(": " + clip(h.Verdict.Why, 26))
+			why = t.faint(": " + t.clip(h.Verdict.Why, 26))
 		}
 		t.printf("  %s  %s%s\n", t.clip(h.Host, 30), word, why)
 	}
@@ -312,7 +304,7 @@ func (t *Text) browser(s *findings.Scan) {
 	if b == nil {
 		return
 	}
-	t.heading("What " + clip(b.Version, 40) + " says")
+	t.heading("What " + t.clip(b.Version, 40) + " says")
 	t.wrap("  ", fmt.Sprintf("%s looked at: %s of mixed content, %d known already, %d seen only by it", plural(b.Pages, "page"), plural(b.Reports, "report"), b.Known, b.New))
 	if len(b.Unconfirmed) > 0 {
 		t.printf("  read in the page, and not reported by the browser:\n")
@@ -442,7 +434,7 @@ func (t *Text) origins(places []findings.Origin, most int) {
 		}
 		t.printf("    %s\n", t.care(t.clip(where, 74)))
 		if o.Text != "" {
-			t.printf("      %s\n", t.faint(clip(o.Text, 72)))
+			t.printf("      %s\n", t.faint(t.clip(o.Text, 72)))
 		}
 		if o.Page != "" && o.Match != findings.Document {
 			t.printf("      %s\n", t.faint(t.clip("on "+o.Page, 72)))

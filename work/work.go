@@ -65,6 +65,7 @@ func (f *Fault) Unwrap() error { return f.Err }
 func BadUse(err error, what, do string) error {
 	return &Fault{Code: Misuse, What: what, Do: do, Err: err}
 }
+
 // Failed is the fault of the world outside; the same command goes on from there.
 func Failed(err error, what, do string) error {
 	return &Fault{Code: World, What: what, Do: do, Err: err}

@@ -20,6 +20,8 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/outside/verbose"
+
 	"golang.org/x/crypto/acme"
 )
 
@@ -139,7 +141,9 @@ func (b *bounded) RoundTrip(r *http.Request) (*http.Response, error) {
 		return nil, ErrClear
 	}
 	for try := 0; ; try++ {
+		began := time.Now()
 		res, err := b.Transport.RoundTrip(r)
+		verbose.Request(r.Context(), began, r.Method, r.URL, res, err)
 		if err == nil {
 			res.Body = &limited{res.Body, maxAnswer}
 			return res, nil

@@ -13,6 +13,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"trimlantern/outside/verbose"
 )
 
 // ErrNoProgram says that the program which dumps such a database is not on this machine.
@@ -83,7 +85,10 @@ func run(ctx context.Context, w func() (io.Writer, error), env []string, name st
 	c.WaitDelay = time.Second
 	var said strings.Builder
 	c.Stderr = &said
-	if err := c.Run(); err != nil {
+	began := time.Now()
+	err = c.Run()
+	verbose.Took(ctx, began, "program run", err, "program", name)
+	if err != nil {
 		return fmt.Errorf("%s: %w: %s", filepath.Base(name), err, strings.Join(strings.Fields(said.String()), " "))
 	}
 	return nil

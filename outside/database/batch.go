@@ -10,6 +10,9 @@ import (
 	"fmt"
 	"math/bits"
 	"slices"
+	"time"
+
+	"trimlantern/outside/verbose"
 )
 
 // sqlBatch is a Batch over database/sql. It has a connection to itself, since
@@ -41,7 +44,10 @@ func (s *sqlDatabase) Begin(ctx context.Context) (Batch, error) {
 
 func (b *sqlBatch) Commit() error {
 	defer b.conn.Close()
-	return b.s.failure(b.tx.Commit())
+	began := time.Now()
+	err := b.s.failure(b.tx.Commit())
+	verbose.Took(context.Background(), began, "batch committed", err)
+	return err
 }
 
 func (b *sqlBatch) Rollback() error {

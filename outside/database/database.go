@@ -9,6 +9,9 @@ import (
 	"fmt"
 	"net"
 	"strconv"
+	"time"
+
+	"trimlantern/outside/verbose"
 )
 
 // Config says where a database is and who asks.
@@ -238,7 +241,10 @@ type Batch interface {
 }
 
 // Open connects, and fails with one of the errors above where it can be told.
-func Open(ctx context.Context, c Config) (Database, error) {
+func Open(ctx context.Context, c Config) (db Database, err error) {
+	verbose.Secret(c.Password)
+	began := time.Now()
+	defer func() { verbose.Took(ctx, began, "database opened", err, "kind", c.Kind, "at", c.Where()) }()
 	switch c.Kind {
 	case "sqlite":
 		return openSQLite(ctx, c)

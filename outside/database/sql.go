@@ -10,10 +10,12 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 	"unsafe"
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
+	"trimlantern/outside/verbose"
 )
 
 // dialect is what differs between the systems.
@@ -210,10 +212,17 @@ const (
 	pageBytes = 8 << 20
 )
 
-func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error, read func(int64)) error {
+func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit func(Row) error, read func(int64)) (err error) {
 	if len(t.Columns) == 0 {
 		return nil
 	}
+	began, found, looked := time.Now(), 0, int64(0)
+	defer func() {
+		verbose.Took(ctx, began, "table read", err, "table", t.Name, "rows", looked, "candidates", found)
+	}()
+	see, count := visit, read
+	visit = func(r Row) error { found++; return see(r) }
+	read = func(n int64) { looked = n; count(n) }
 	// Reading and looking go on while the rows found before are worked on.
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

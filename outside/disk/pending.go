@@ -1,11 +1,15 @@
 package disk
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
+
+	"trimlantern/outside/verbose"
 )
 
 // Pending is a file that appears under its name only when Commit is called.
@@ -94,7 +98,9 @@ func (p *Pending) Commit() error {
 		return err
 	}
 	p.committed = true
-	return syncFolder(p.folder, ".")
+	err := syncFolder(p.folder, ".")
+	verbose.Took(context.Background(), time.Now(), "file made", err, "file", filepath.Join(p.folder.Name(), p.name))
+	return err
 }
 
 // Discard removes a file that was not committed, and lets go of what a committed one held.

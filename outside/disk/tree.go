@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -9,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"trimlantern/outside/verbose"
 )
 
 // ErrLink says that a name is a symbolic link, or that one on the way leads out of the tree.
@@ -149,12 +152,16 @@ type Looks struct {
 // Write gives a file its content: it is written beside, through to the disk, and takes the
 // place of the old one in one step. The old one's owner and group are kept, or nothing is done. A
 // link, or what is no regular file, is not replaced.
-func (t *Tree) Write(name string, b []byte, l Looks) error {
+func (t *Tree) Write(name string, b []byte, l Looks) (err error) {
+	began := time.Now()
+	defer func() {
+		verbose.Took(context.Background(), began, "file written", err, "file", filepath.Join(t.root.Name(), name), "bytes", len(b))
+	}()
 	name = filepath.FromSlash(name)
 	part := partOf(name)
 	var old fs.FileInfo
 	var f *os.File
-	err := t.do(func() (err error) {
+	err = t.do(func() (err error) {
 		if old, err = t.root.Lstat(name); err == nil {
 			err = plain(old)
 		}
@@ -205,7 +212,10 @@ func (t *Tree) ClearPart(name string) {
 
 // Remove removes a file, or an empty folder; of a link, the link.
 func (t *Tree) Remove(name string) error {
-	return t.do(func() error { return t.root.Remove(filepath.FromSlash(name)) })
+	began := time.Now()
+	err := t.do(func() error { return t.root.Remove(filepath.FromSlash(name)) })
+	verbose.Took(context.Background(), began, "file removed", err, "file", filepath.Join(t.root.Name(), name))
+	return err
 }
 
 // Mkdir makes a folder.

@@ -37,6 +37,7 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/outside/disk"
+	"trimlantern/outside/verbose"
 )
 
 // Options are how servers are reached.
@@ -73,7 +74,9 @@ type Client struct {
 // pass through it too, so none of them carries a secret away.
 type trusted struct{ c *Client }
 
-func (t trusted) RoundTrip(r *http.Request) (*http.Response, error) {
+func (t trusted) RoundTrip(r *http.Request) (res *http.Response, err error) {
+	began, method, at := time.Now(), r.Method, r.URL
+	defer func() { verbose.Request(r.Context(), began, method, at, res, err) }()
 	if len(t.c.secrets) > 0 && t.c.Confides(r.URL) {
 		r = r.Clone(r.Context())
 		for name, values := range t.c.secrets {
@@ -104,6 +107,8 @@ func Credentials(text string) (http.Header, error) {
 			continue
 		}
 		if pair, ok := strings.CutPrefix(line, "basic "); ok && strings.Contains(pair, ":") {
+			_, password, _ := strings.Cut(pair, ":")
+			verbose.Secret(strings.TrimSpace(password))
 			h.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(strings.TrimSpace(pair))))
 			continue
 		}
@@ -111,6 +116,7 @@ func Credentials(text string) (http.Header, error) {
 		if !ok || !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(strings.TrimSpace(value)) {
 			return nil, fmt.Errorf("line %d is neither \"Name: value\" nor \"basic NAME:PASSWORD\"", i+1)
 		}
+		verbose.Secret(strings.TrimSpace(value))
 		h.Add(name, strings.TrimSpace(value))
 	}
 	return h, nil

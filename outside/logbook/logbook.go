@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -301,6 +302,7 @@ func (l *Logbook) CreateJournal(h sheet.JournalHeader) (*Journal, error) {
 	if err != nil {
 		return nil, err
 	}
+	slog.Debug("journal begun", "file", path)
 	j := &Journal{f}
 	if err := j.Append(sheet.Record{Header: sheet.NewJournalHeader(h)}); err != nil {
 		f.Close()

@@ -4,6 +4,7 @@ package php
 
 import (
 	"bufio"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -13,6 +14,9 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"time"
+
+	"trimlantern/outside/verbose"
 )
 
 // ErrMissing says that no PHP was found.
@@ -84,7 +88,9 @@ func Start(path string) (*Judge, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := c.Start(); err != nil {
+	err = c.Start()
+	verbose.Took(context.Background(), time.Now(), "program started", err, "program", path)
+	if err != nil {
 		return nil, fmt.Errorf("%s does not start: %w", path, err)
 	}
 	j := &Judge{cmd: c, in: bufio.NewWriterSize(in, 1<<18), raw: in, out: bufio.NewReaderSize(out, 1<<12)}

@@ -10,8 +10,10 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"trimlantern/outside/fetch"
+	"trimlantern/outside/verbose"
 )
 
 // ErrOtherContent says that a proof of ownership has another content than it should.
@@ -53,7 +55,9 @@ func Proof(ctx context.Context, c *fetch.Client, host, addr, path, want string) 
 		return 0, err
 	}
 	req.Header.Set("User-Agent", "TrimLantern (checks a site's own pages)")
+	began := time.Now()
 	res, err := client.Do(req)
+	verbose.Request(ctx, began, req.Method, req.URL, res, err)
 	if err != nil {
 		var ue *url.Error
 		if errors.As(err, &ue) { // it repeats method and URL

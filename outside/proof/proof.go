@@ -21,6 +21,7 @@ import (
 	"trimlantern/core/hops"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/dns"
+	"trimlantern/outside/verbose"
 )
 
 // The kinds of proof, as the standard names them.
@@ -328,7 +329,9 @@ func call(ctx context.Context, p Placed, verb string) error {
 	defer cancel()
 	c := exec.CommandContext(ctx, p.Program, verb, p.Record, p.Value)
 	c.WaitDelay = time.Second
+	began := time.Now()
 	said, err := c.CombinedOutput()
+	verbose.Took(ctx, began, "program run", err, "program", p.Program, "verb", verb)
 	if ctx.Err() != nil && ctx.Err() == context.DeadlineExceeded {
 		return fmt.Errorf("%s %s did not end in %s", p.Program, verb, programTime)
 	}

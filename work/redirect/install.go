@@ -17,6 +17,7 @@ import (
 	"trimlantern/core/rules"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
+	"trimlantern/outside/verbose"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 	"trimlantern/work/reach"
@@ -283,7 +284,9 @@ func Reload(ctx context.Context, j *work.Job, command string) error {
 	}
 	c := exec.CommandContext(ctx, "sh", "-c", command)
 	c.WaitDelay = 2 * time.Second // a server that it started may hold its output for good
+	began := time.Now()
 	said, err := c.CombinedOutput()
+	verbose.Took(ctx, began, "command run", err, "command", command)
 	if err == nil || errors.Is(err, exec.ErrWaitDelay) {
 		return nil
 	}
