@@ -19,13 +19,15 @@ type Uses struct {
 	b     []byte
 	spans []span // sorted, not overlapping
 	lone  bool   // the whole text is the URL of an asset
+	based bool   // a <base> says what URLs without a host belong to
+	feed  bool   // the text is XML of its own, like a feed or a site map: whoever reads it may be elsewhere
 }
 
 // UsesOf reads the contexts of a text: HTML, CSS, short codes, or a lone URL,
 // which counts as loaded where it ends like an asset or where the field that holds
 // it is named like one. name is that field's name, or a file's, or "".
 func UsesOf(b []byte, name string) Uses {
-	u := Uses{b: b}
+	u := Uses{b: b, feed: isFeed(b, name)}
 	switch kind := endingKind(name); {
 	case kind == Style:
 		u.sheet(0, len(b))
@@ -57,6 +59,7 @@ func (u *Uses) read(b []byte, shift int) {
 				c := a.Context
 				if c.Element == "base" {
 					c.Use = Loads // what is written without a host is loaded from there
+					u.based = true
 				}
 				if c.Use == Loads {
 					c.Use = dataUse(b[a.Start:a.End])
@@ -161,6 +164,50 @@ func (u Uses) At(start int) Use {
 		return Loads
 	}
 	return before(u.b, start)
+}
+
+// Reads reports whether markup or a style sheet reads what begins at start as a URL that may be written without scheme
+// and host: a browser adds those of the page. It does not where another program may read it: in a feed, in a script, in
+// a field that holds a URL alone, as a canonical address; nor where the page names a base.
+func (u Uses) Reads(start int) bool {
+	if u.feed || u.based || u.lone {
+		return false
+	}
+	switch use := u.At(start); use {
+	case Loads, Opens, Sends:
+		i, in := slices.BinarySearchFunc(u.spans, start, func(s span, p int) int {
+			if s.end <= p {
+				return -1
+			}
+			if s.start > p {
+				return 1
+			}
+			return 0
+		})
+		return in && u.spans[i].use == use || use == Loads && inStyle(u.b, start)
+	}
+	return false
+}
+
+// inStyle reports whether url( stands directly before start, as in a style sheet that is a text by itself.
+func inStyle(b []byte, start int) bool {
+	head := bytes.TrimRight(b[max(0, start-beforeMax):start], " \t\r\n\"'")
+	return bytes.HasSuffix(bytes.ToLower(head), []byte("url("))
+}
+
+// isFeed reports whether a text, or the file of that name, is XML of its own.
+func isFeed(b []byte, name string) bool {
+	switch _, ending, _ := strings.Cut(name[max(0, strings.LastIndexByte(name, '.')):], "."); strings.ToLower(ending) {
+	case "xml", "rss", "atom", "xsl", "xslt":
+		return true
+	}
+	head := bytes.ToLower(bytes.TrimLeft(b[:min(len(b), 512)], "\xef\xbb\xbf \t\r\n"))
+	for _, root := range []string{"<?xml", "<rss", "<feed", "<urlset", "<sitemapindex", "<rdf:rdf"} {
+		if bytes.HasPrefix(head, []byte(root)) {
+			return true
+		}
+	}
+	return false
 }
 
 // identAttrs are the attributes, of any element, that hold names.

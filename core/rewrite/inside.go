@@ -15,6 +15,12 @@ import (
 // inside rewrites a text: what it holds serialized, as JSON or in base64, in whatever
 // spelling, and its references.
 func (w *worker) inside(b []byte, at *place, depth int) []Edit {
+	if w.rules.Edit != nil && at != nil {
+		if by, ok := w.rules.Edit(strings.TrimSpace(at.path()), b); ok {
+			w.res.Edited++
+			return instead(b, by)
+		}
+	}
 	t := &reading{worker: w, b: b, at: at, depth: depth}
 	if w.hides(b) {
 		t.wild = envelope.Wild(b)
@@ -446,9 +452,12 @@ func (t *reading) reference(ref reference.Reference, limit int) {
 	if t.edits == nil {
 		t.edits = make([]Edit, 0, 4)
 	}
-	if f.By != "" {
+	switch {
+	case f.By != "":
 		t.edits = append(t.edits, Edit{Offset: ref.Start, Removed: string(t.b[ref.Start:ref.End(t.b)]), Inserted: written})
-	} else {
+	case t.rules.Relative && t.relative(ref):
+		t.edits = append(t.edits, Edit{Offset: ref.Start, Removed: string(t.b[ref.Start:ref.PortEnd])})
+	default:
 		t.edits = append(t.edits, Edit{Offset: ref.SchemeEnd, Inserted: ref.Secure()})
 		if ref.PortEnd > ref.PortStart {
 			t.edits = append(t.edits, Edit{Offset: ref.PortStart, Removed: string(t.b[ref.PortStart:ref.PortEnd])})
@@ -461,6 +470,19 @@ func (t *reading) reference(ref reference.Reference, limit int) {
 		f.Path = t.at.path()
 		t.told = append(t.told, f)
 	}
+}
+
+// relative reports whether a reference of the site may be written from its path on: markup or a style sheet reads
+// it as a URL, and its path does not begin as a host does.
+func (t *reading) relative(ref reference.Reference) bool {
+	if path := ref.Follows(t.b); !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "//") || strings.HasPrefix(path, `/\`) {
+		return false
+	}
+	if t.uses == nil {
+		u := markup.UsesOf(t.b, t.at.name())
+		t.uses = &u
+	}
+	return t.uses.Reads(ref.Start)
 }
 
 // stays says why a reference that would become secure is left all the same: it names

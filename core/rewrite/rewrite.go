@@ -45,6 +45,13 @@ type Rules struct {
 	// Replace, where set, is asked for each reference, by its URL in plain spelling: it returns the URL, which
 	// must be secure, that is to stand in its place. Nil, or ok == false: none.
 	Replace func(url string) (by string, ok bool)
+	// Relative has the site's own references written from the path on, without scheme and host, where markup or a
+	// style sheet loads them, links to them or sends to them. All others become secure as ever.
+	Relative bool
+	// Edit, where set, is asked for each text that a value holds, decoded, by its path; for the value as a whole the
+	// path is "". It returns the text that is to stand in its place; what encloses it is sealed again. References in
+	// the new text are left as they are.
+	Edit func(path string, b []byte) (by []byte, ok bool)
 	// Hashed are the values with a hash beside them whose keys are known: they are sealed
 	// again. All others are left.
 	Hashed []envelope.Hashed
@@ -76,6 +83,7 @@ type Finding struct {
 type Result struct {
 	Edits      []Edit      // in order, not overlapping
 	References int         // how many references become secure
+	Edited     int         // how many texts were replaced: see Rules.Edit
 	Hosts      []HostCount // the same by host
 	Left       []Finding
 }
@@ -139,6 +147,11 @@ func hidden(b []byte) bool {
 
 // Value works out the edits of one value.
 func (r *Rules) Value(b []byte) Result {
+	if r.Edit != nil {
+		if by, ok := r.Edit("", b); ok {
+			return Result{Edits: instead(b, by), Edited: 1}
+		}
+	}
 	if r.lone(b) {
 		return Result{Edits: loneEdit(), References: 1, Hosts: []HostCount{{r.Site.Host, 1}}}
 	}
@@ -158,6 +171,14 @@ func (r *Rules) File(name string, b []byte) Result {
 		return w.finish(nil)
 	}
 	return w.finish(w.inside(b, &place{file: name}, 0))
+}
+
+// instead is the edit that puts one text in the place of another; none where they are equal.
+func instead(b, by []byte) []Edit {
+	if bytes.Equal(b, by) {
+		return nil
+	}
+	return []Edit{{Removed: string(b), Inserted: string(by)}}
 }
 
 type worker struct {
@@ -362,7 +383,7 @@ func (r *Rules) lone(b []byte) bool {
 	const scheme = "http://"
 	host := r.Site.Host
 	end := len(scheme) + len(host)
-	if len(b) > loneMax || len(b) < end || r.Site.Path != "" || r.Rewritten != nil || r.Replace != nil || string(b[:len(scheme)]) != scheme || string(b[len(scheme):end]) != host || len(b) > end && b[end] != '/' {
+	if len(b) > loneMax || len(b) < end || r.Site.Path != "" || r.Rewritten != nil || r.Replace != nil || r.Edit != nil || string(b[:len(scheme)]) != scheme || string(b[len(scheme):end]) != host || len(b) > end && b[end] != '/' {
 		return false
 	}
 	for _, c := range b[len(scheme):] {
