@@ -25,7 +25,7 @@ site next. Nothing of the site changes before the next apply.
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
-	c.AddCommand(a.decideAccept(), a.decideAdopt(), a.decideReplace(), a.decideForget())
+	c.AddCommand(a.decideAccept(), a.decideAdopt(), a.decideReplace(), a.decideEdit(), a.decideRelative(), a.decideForget())
 	for _, h := range []struct{ what, short, long string }{
 		{"secure", "You know that a host serves HTTPS", "References that pages load from this host become secure, without asking it."},
 		{"insecure", "You know that a host serves no HTTPS", "What pages load from this host is left and named, without asking it."},
@@ -113,18 +113,68 @@ it out and undo takes it back, like every other change.
 	}
 }
 
+func (a *app) decideEdit() *cobra.Command {
+	var from string
+	c := &cobra.Command{
+		Use:   "edit NUMBER",
+		Short: "Edit one stored text yourself",
+		Long: `Opens the one text that an item is about in your editor (VISUAL or EDITOR), decoded:
+without the lengths, escapes and encodings around it. A value that cannot be read is
+opened as it is stored. The next preview shows the change and seals it in what encloses
+it; apply carries it out, and undo takes it back. If somebody changes the text
+meanwhile, it is left and named.
+
+` + exitCodes,
+		Example: `  trimlantern decide edit 7
+  trimlantern decide edit 7 --text new.txt`,
+		Args: needs(1, "one number"),
+		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
+			edit := a.editor
+			if from != "" {
+				edit = func([]byte) ([]byte, error) { return a.textFrom(from) }
+			}
+			return shown(a, (*report.Text).Decision)(decide.Edit(c.Context(), j, args[0], edit))
+		}),
+	}
+	c.Flags().StringVar(&from, "text", "", "take the new text from this `FILE`, or - for standard input, and open no editor")
+	return c
+}
+
+func (a *app) decideRelative() *cobra.Command {
+	return &cobra.Command{
+		Use:   "relative PLACE",
+		Short: "Write the site's own addresses at a place from the path on",
+		Long: `The next preview writes the site's own insecure addresses at this place without scheme
+and host, /media/lens.png, where a page's HTML or CSS reads them; a browser adds the
+page's own. Everywhere else, in scripts, canonical addresses, feeds and fields that hold
+an address alone, they stay whole and become secure.
+
+PLACE is TABLE, TABLE.COLUMN, setting:NAME or file:FILE; * and ? are wildcards. Tables
+whose rows are pages are refused: their text goes into feeds and mails too.
+
+` + exitCodes,
+		Example: `  trimlantern decide relative setting:footer_text
+  trimlantern decide relative 'file:*.php'`,
+		Args: needs(1, "one place: TABLE, TABLE.COLUMN, setting:NAME or file:FILE"),
+		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
+			return shown(a, (*report.Text).Decision)(decide.Relative(c.Context(), j, args[0]))
+		}),
+	}
+}
+
 func (a *app) decideForget() *cobra.Command {
 	return &cobra.Command{
-		Use:   "forget HOST|URL|FINDING",
+		Use:   "forget HOST|URL|PLACE|FINDING",
 		Short: "Take back what was decided",
 		Long: `Takes decisions out of the site file again: about a host, a URL that was replaced,
-copied or accepted, or an accepted finding by its name. What apply changed meanwhile
+copied or accepted, a place, an edited text by its number, or an accepted finding by its
+name. What apply changed meanwhile
 stays: trimlantern undo takes that back.
 
 ` + exitCodes,
 		Example: `  trimlantern decide forget partner.example
   trimlantern decide forget http://old.example/map.png`,
-		Args: needs(1, "one host, URL or finding"),
+		Args: needs(1, "one host, URL, place or finding"),
 		RunE: a.deciding(func(j *work.Job, args []string) (*decide.Decision, error) { return decide.Forget(j, args[0]) }),
 	}
 }

@@ -69,6 +69,9 @@ folder, or from the file's own folder. Unknown keys are refused.
   hosts      decisions about other hosts: HOST: secure, insecure or leave
   accepted   findings that do not count: finding, about, because, date
   replaced   addresses that take the place of others: from, to, copy, file, date
+  relative   places whose own addresses are written from the path on: TABLE,
+             TABLE.COLUMN, setting:NAME, file:FILE
+  edited     texts that were edited: cell, path, was, text (hashes), date
   copies     where copies of other hosts' files lie: folder, address
   network    resolve: [HOST:PORT:ADDR], ca: FILE, credentials: FILE`},
 	{"words", "The words that are used here", `alias         another name of the same site, like www.

@@ -26,7 +26,7 @@ decide: what the newest preview leaves to a person, what the last scan found and
 preview changes, and the faults of ready and redirect test.
 
 changes, left, scan and journal list everything of a sheet, a scan or a journal, whole
-and numbered. --table, --host, --file, --page and --reason choose; * and ? are
+and numbered; decided lists your decisions. --table, --host, --file, --page and --reason choose; * and ? are
 wildcards. On a terminal the list goes through a pager. With --format json each line is
 an object of its own.
 
@@ -48,6 +48,16 @@ an object of its own.
 	for _, one := range listings {
 		c.AddCommand(a.listing(one))
 	}
+	c.AddCommand(&cobra.Command{
+		Use:     "decided",
+		Short:   "What was decided, as the site file holds it",
+		Long:    "Lists the decisions about hosts, addresses, places and findings. trimlantern decide forget takes one back.\n\n" + exitCodes,
+		Example: "  trimlantern show decided",
+		Args:    noArgs,
+		RunE: with(a.open, func(_ *cobra.Command, _ []string, j *work.Job) error {
+			return shown(a, (*report.Text).Decided)(decide.Decisions(j), nil)
+		}),
+	})
 	return c
 }
 
@@ -62,24 +72,16 @@ type listing struct {
 var listings = []listing{
 	{"changes", "All changes of a sheet", "Lists every change of the newest change sheet, or the one named, with the text around it. Where the sheet was carried out, the text comes from the journal; where not, from the database and the files as they are now.",
 		"SHEET", func(j *work.Job) ([]string, error) { return j.Book.Sheets() },
-		func(ctx context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
-			return show.Changes(ctx, j, id, pick, visit)
-		}},
+		show.Changes},
 	{"left", "All that a preview left alone, and why", "Lists everything that the newest preview, or the one named, left alone, with the reason.",
 		"SHEET", func(j *work.Job) ([]string, error) { return j.Book.Sheets() },
-		func(_ context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
-			return show.Left(j, id, pick, visit)
-		}},
+		show.Left},
 	{"scan", "All findings of a scan, page by page", "Lists every finding of the last scan, or the one named, page by page.",
 		"SCAN", findings.IDs,
-		func(_ context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
-			return show.Scan(j, id, pick, visit)
-		}},
+		show.Scan},
 	{"journal", "Everything that an apply did", "Lists every entry of the newest journal, or the one named: what stood there before, and what was written.",
 		"JOURNAL", func(j *work.Job) ([]string, error) { return j.Book.Journals() },
-		func(_ context.Context, j *work.Job, id string, pick show.Pick, visit func(show.Row) error) (string, error) {
-			return show.Journal(j, id, pick, visit)
-		}},
+		show.Journal},
 }
 
 // listing makes the command of one list.

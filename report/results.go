@@ -151,6 +151,10 @@ func (t *Text) Preview(p *preview.Result) {
 
 // decided shows what the owner's decisions come to.
 func (t *Text) decided(p *preview.Result) {
+	if p.Edited > 0 {
+		t.heading("Edited by your decision")
+		t.printf("  %s\n", plural(p.Edited, "text"))
+	}
 	if len(p.Replaced) > 0 {
 		t.heading("Replaced by your decision")
 		for i, r := range p.Replaced {

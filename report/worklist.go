@@ -16,6 +16,7 @@ import (
 var choiceWords = []struct{ choice, args, words string }{
 	{"adopt", "%s", "keep a copy on your own site"},
 	{"replace", "%s URL", "put another address there"},
+	{"edit", "%s", "edit the text in your editor"},
 	{"secure", "%s", "its host does serve HTTPS"},
 	{"leave", "%s", "leave everything of its host"},
 	{"accept", `%s --because "REASON"`, "it no longer counts"},
@@ -136,7 +137,11 @@ func (t *Text) item(i decide.Item) {
 	t.printf("\n%4d  %s%s\n", i.Number, head, t.clip(title, 70))
 	switch words := rewrite.Reason(i.Reason).Words(); {
 	case i.Pending != "":
-		t.printf("      %s\n", t.good(t.clip("decided: "+i.Pending+" takes its place", 74)))
+		words := i.Pending + " takes its place"
+		if i.Pending == "edited" {
+			words = "the text that you edited takes its place"
+		}
+		t.printf("      %s\n", t.good(t.clip("decided: "+words, 74)))
 	case words != "":
 		if i.Note != "" {
 			words += ": " + i.Note
@@ -183,6 +188,13 @@ func (t *Text) Decision(d *decide.Decision) {
 		t.printf("Decided: %s\n  takes the place of %s.\n", t.clip(d.Because, 70), t.clip(d.What, 58))
 		t.wrap("", "Nothing is changed yet: the next preview shows it in every place.")
 		t.next("trimlantern preview")
+	case "edited":
+		t.printf("Decided: the text that you edited (%s) takes the place of\n  %s\n", Clean(d.Because), t.clip(d.What, 76))
+		t.wrap("", "Nothing is changed yet: the next preview shows it, and apply seals it in what encloses it.")
+		t.next("trimlantern preview")
+	case "relative":
+		t.wrap("", "Decided: the site's own addresses in "+Clean(d.What)+" are written from the path on, where pages read them as addresses. In feeds, scripts and fields of their own they stay whole, and become secure.")
+		t.next("trimlantern preview")
 	case "forgotten":
 		t.printf("Taken back: what was decided about %s.\n", t.clip(d.What, 46))
 		if len(d.About) != 1 || d.About[0] != d.What {
@@ -197,6 +209,28 @@ func (t *Text) Decision(d *decide.Decision) {
 		t.wrap("", "It stays visible and no longer counts. The site file keeps it under accepted, with your reason: "+Clean(d.Because))
 		t.next("trimlantern status")
 	}
+}
+
+// Decided lists what was decided.
+func (t *Text) Decided(d *decide.Decided) {
+	if len(d.Decisions) == 0 {
+		t.printf("Nothing was decided yet on %s.\n", d.Site)
+		t.next("trimlantern show")
+		return
+	}
+	t.printf("%s on %s, in %s:\n\n", sentence(plural(len(d.Decisions), "decision"), len(d.Decisions), "", ""), d.Site, t.clip(d.Path, 40))
+	var rows [][]string
+	for _, one := range d.Decisions {
+		kind, because := one.Finding, one.Because
+		switch one.Finding {
+		case "host", "replaced", "relative", "edited":
+		default:
+			kind, because = "accepted", one.Because
+		}
+		rows = append(rows, []string{kind, t.clip(one.What, 36), t.clip(because, 26)})
+	}
+	t.rows([]string{"decided", "about", ""}, rows)
+	t.next("trimlantern decide forget takes one back, by its host, address or place")
 }
 
 func (t *Text) aboutList(list []string) {

@@ -50,19 +50,28 @@ func placeID(l *sheet.Left) string {
 	if l.File != "" {
 		return fmt.Sprintf("%s %s", l.File, l.URL)
 	}
-	var b strings.Builder
-	b.WriteString(l.Table)
-	if l.Column != "" {
-		b.WriteString("." + l.Column)
-	}
-	for _, k := range l.Key {
-		fmt.Fprintf(&b, " %q", string(k))
-	}
+	id := CellPlace(l.Table, l.Column, l.Key)
 	if l.Path != "" {
-		b.WriteString(" " + l.Path)
+		id += " " + l.Path
 	}
 	if l.URL != "" {
-		b.WriteString(" " + l.URL)
+		id += " " + l.URL
+	}
+	return id
+}
+
+// EditStale is the note of a finding about a text whose edit, decided by the owner, cannot be made.
+const EditStale = "your edit no longer fits: the text was changed since"
+
+// CellPlace names a cell from one run to the next, as decisions do: by its table, its column and the key of its row.
+func CellPlace(table, column string, key []sheet.Value) string {
+	var b strings.Builder
+	b.WriteString(table)
+	if column != "" {
+		b.WriteString("." + column)
+	}
+	for _, k := range key {
+		fmt.Fprintf(&b, " %q", string(k))
 	}
 	return b.String()
 }

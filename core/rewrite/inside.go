@@ -455,7 +455,7 @@ func (t *reading) reference(ref reference.Reference, limit int) {
 	switch {
 	case f.By != "":
 		t.edits = append(t.edits, Edit{Offset: ref.Start, Removed: string(t.b[ref.Start:ref.End(t.b)]), Inserted: written})
-	case t.rules.Relative && t.relative(ref):
+	case t.rules.Relative && t.relative(ref): // what remains is the path
 		t.edits = append(t.edits, Edit{Offset: ref.Start, Removed: string(t.b[ref.Start:ref.PortEnd])})
 	default:
 		t.edits = append(t.edits, Edit{Offset: ref.SchemeEnd, Inserted: ref.Secure()})
@@ -473,8 +473,20 @@ func (t *reading) reference(ref reference.Reference, limit int) {
 }
 
 // relative reports whether a reference of the site may be written from its path on: markup or a style sheet reads
-// it as a URL, and its path does not begin as a host does.
+// it as a URL, its path does not begin as a host does, and nothing but scheme and host stands before that. The host is
+// one of the site itself, and not of a sister site: pages lead to those from elsewhere.
 func (t *reading) relative(ref reference.Reference) bool {
+	host, err := address.CanonicalHost(ref.Host)
+	if err != nil || ref.Scheme != "http" || !slices.Contains(t.rules.Site.Hosts(), host) {
+		return false
+	}
+	p := ref.SchemeEnd
+	for range len("://") {
+		_, p, _ = text.Unit(t.b, p)
+	}
+	if p != ref.HostStart { // somebody logs in there
+		return false
+	}
 	if path := ref.Follows(t.b); !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "//") || strings.HasPrefix(path, `/\`) {
 		return false
 	}

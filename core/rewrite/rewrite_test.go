@@ -295,7 +295,12 @@ func FuzzValue(f *testing.F) {
 		f.Add(s)
 	}
 	r := rules(f)
+	relative := *r
+	relative.Relative = true
 	f.Fuzz(func(t *testing.T, in string) {
+		if out, _ := check(t, &relative, in); strings.Contains(out, "\"//") && !strings.Contains(in, "\"//") {
+			require.Fail(t, "a path became a host", "%q", in)
+		}
 		out, _ := check(t, r, in)
 		if _, err := envelope.OpenPHP([]byte(in)); err == nil {
 			_, err := envelope.OpenPHP([]byte(out))

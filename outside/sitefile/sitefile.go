@@ -35,6 +35,8 @@ type File struct {
 	Accepted     []Accepted        `yaml:"accepted,omitempty"`
 	Replaced     []Replaced        `yaml:"replaced,omitempty"`
 	Copies       Copies            `yaml:"copies,omitempty"`
+	Relative     []string          `yaml:"relative,omitempty"` // places whose own references are written from the path on
+	Edited       []Edited          `yaml:"edited,omitempty"`
 	Network      Network           `yaml:"network,omitempty"`
 
 	Dir  string `yaml:"-"` // what paths are relative to
@@ -61,6 +63,15 @@ type Replaced struct {
 	To   string `yaml:"to"`             // https://…
 	Copy string `yaml:"copy,omitempty"` // To serves a copy of what From serves: the SHA-256 of its content
 	File string `yaml:"file,omitempty"` // and where that copy lies, below Copies.Folder
+	Date string `yaml:"date,omitempty"` // when it was decided, like 2026-11-26
+}
+
+// Edited says that one stored text is another from now on. The logbook keeps the new one.
+type Edited struct {
+	Cell string `yaml:"cell"`           // table, column and key, as decisions name them
+	Path string `yaml:"path,omitempty"` // of the text inside the value; "": the value as a whole
+	Was  string `yaml:"was"`            // the SHA-256 of the text that was edited
+	Text string `yaml:"text"`           // that of the new one, under which the logbook keeps it
 	Date string `yaml:"date,omitempty"` // when it was decided, like 2026-11-26
 }
 
@@ -163,6 +174,11 @@ func Read(path string) (*File, error) {
 	for i, r := range f.Replaced {
 		if r.From == "" || !strings.HasPrefix(r.To, "https://") {
 			return nil, fmt.Errorf("%s: replaced: entry %d needs from, and to, which begins with https://", path, i+1)
+		}
+	}
+	for i, e := range f.Edited {
+		if e.Cell == "" || e.Was == "" || e.Text == "" {
+			return nil, fmt.Errorf("%s: edited: entry %d needs cell, was and text", path, i+1)
 		}
 	}
 	for host, d := range f.Hosts {

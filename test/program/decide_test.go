@@ -2,6 +2,7 @@ package program
 
 import (
 	"bufio"
+	dbsql "database/sql"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -374,4 +375,124 @@ func TestAdoptKilled(t *testing.T) {
 		assert.Equal(t, before, dump(t, filepath.Join(dir, "site.db")))
 		assert.NoDirExists(t, filepath.Join(dir, "kept"))
 	}
+}
+
+// query runs a statement on an SQLite database, and returns the first column of the first row.
+func query(t *testing.T, path, statement string) (out string) {
+	t.Helper()
+	db, err := dbsql.Open("sqlite", path)
+	require.NoError(t, err)
+	defer db.Close()
+	if !strings.HasPrefix(statement, "SELECT") {
+		_, err = db.Exec(statement)
+		require.NoError(t, err)
+		return ""
+	}
+	require.NoError(t, db.QueryRow(statement).Scan(&out))
+	return out
+}
+
+// A text is edited by itself, and sealed again in what encloses it; what somebody changed meanwhile is left and named.
+func TestDecideEdit(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	db := filepath.Join(dir, "site.db")
+	nested := `a:1:{s:4:"note";s:60:"see http://ternrock.example:8080/rota and \"the keeper's\" log";}`
+	nested = strings.ReplaceAll(nested, `\"`, `"`)
+	nested = strings.Replace(nested, "s:60", fmt.Sprintf("s:%d", len(`see http://ternrock.example:8080/rota and "the keeper's" log`)), 1)
+	query(t, db, "INSERT INTO tr_options (option_name, option_value) VALUES ('rota', '"+strings.ReplaceAll(nested, "'", "''")+"')")
+	before := dump(t, db)
+	want(t, 0, dir, "preview")
+	w := toDecide(t, dir)
+	broken := w.number(t, "unsound")
+	port := w.number(t, "http://ternrock.example:8080/rota")
+	for _, c := range []struct {
+		args []string
+		say  string
+	}{
+		{[]string{"99"}, "has the number 99"},
+		{[]string{"x"}, "not the number of an item"},
+		{[]string{broken, "--text", "none.txt"}, "cannot be read: none.txt"},
+		{[]string{broken, "--text", "short.txt"}, "a serialized value that cannot be read"},
+		{[]string{broken, "--text", "same.txt"}, "the text is as it was"},
+		{[]string{broken}, "neither VISUAL nor EDITOR is set"},
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "short.txt"), []byte(`a:1:{s:4:"link";s:9:"https://ternrock.example/";}`), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "same.txt"), []byte(`a:1:{s:4:"link";s:9:"http://ternrock.example/old/";}`+"\n"), 0o600))
+		t.Setenv("VISUAL", "")
+		t.Setenv("EDITOR", "")
+		assert.Contains(t, want(t, 2, dir, append([]string{"decide", "edit"}, c.args...)...).errs, c.say)
+	}
+
+	editor := filepath.Join(dir, "editor.sh")
+	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\ncp \"$1\" seen.txt\nprintf 'see https://rota.example/ and <b>\"the keeper'\\''s\"</b> log\\n' >\"$1\"\n"), 0o700))
+	t.Setenv("EDITOR", editor)
+	want(t, 0, dir, "decide", "edit", port)
+	seen, err := os.ReadFile(filepath.Join(dir, "seen.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, `see http://ternrock.example:8080/rota and "the keeper's" log`, string(seen), "decoded, without what encloses it")
+	sound := `a:1:{s:4:"link";s:25:"https://ternrock.example/";}`
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "sound.txt"), []byte(sound+"\n"), 0o600))
+	want(t, 0, dir, "decide", "edit", broken, "--text", "sound.txt")
+	assert.Contains(t, want(t, 0, dir, "show", "decided").out, "2 decisions")
+	for _, i := range toDecide(t, dir).Items {
+		if n := fmt.Sprint(i.Number); n == broken || n == port {
+			assert.NotEmpty(t, i.Pending)
+		}
+	}
+
+	assert.Contains(t, want(t, 0, dir, "preview").out, "2 texts")
+	assert.Len(t, toDecide(t, dir).Items, 2, "what is edited needs nobody")
+	want(t, 0, dir, "apply")
+	const edited = `see https://rota.example/ and <b>"the keeper's"</b> log`
+	assert.Equal(t, fmt.Sprintf(`a:1:{s:4:"note";s:%d:"%s";}`, len(edited), edited), query(t, db, "SELECT option_value FROM tr_options WHERE option_name = 'rota'"))
+	assert.Equal(t, sound, query(t, db, "SELECT option_value FROM tr_options WHERE option_name = 'broken_import'"))
+	want(t, 0, dir, "preview", "--fail-on", "change") // twice equals once
+	want(t, 0, dir, "undo")
+	assert.Equal(t, before, dump(t, db))
+
+	query(t, db, "UPDATE tr_options SET option_value = 'a:1:{s:4:\"link\";s:8:\"http://ternrock.example/new/\";}' WHERE option_name = 'broken_import'")
+	want(t, 0, dir, "preview")
+	assert.Contains(t, want(t, 0, dir, "show", "left", "--reason", "unsound").out, "your edit no longer fits")
+	assert.Contains(t, want(t, 0, dir, "decide", "forget", toDecide(t, dir).number(t, "unsound")).out, "Taken back")
+	assert.Contains(t, want(t, 0, dir, "show", "decided").out, "1 decision ")
+}
+
+// Own addresses at a place are written from the path on where pages read them, and whole everywhere else.
+func TestDecideRelative(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	db := filepath.Join(dir, "site.db")
+	before := dump(t, db)
+	theme, err := os.ReadFile(filepath.Join(dir, "theme", "footer.html"))
+	require.NoError(t, err)
+	for place, say := range map[string]string{"posts": "holds pages", "posts.post_content": "holds pages", "*.post_content": "holds pages", "nothing": "no table or column fits", "[": "is no place", "file:": "is no place"} {
+		assert.Contains(t, want(t, 2, dir, "decide", "relative", place).errs, say, place)
+	}
+	for _, place := range []string{"setting:widget_text", "comments", "file:*.html"} {
+		want(t, 0, dir, "decide", "relative", place)
+		assert.Contains(t, want(t, 2, dir, "decide", "relative", place).errs, "decided already")
+	}
+	want(t, 0, dir, "preview")
+	want(t, 0, dir, "apply")
+	widget := query(t, db, "SELECT option_value FROM tr_options WHERE option_name = 'widget_text'")
+	assert.Contains(t, widget, `<img src="/media/map.svg"`)
+	assert.NotContains(t, widget, "http")
+	assert.Contains(t, query(t, db, "SELECT option_value FROM tr_options WHERE option_name = 'home'"), "https://ternrock.example", "another place")
+	assert.Contains(t, query(t, db, "SELECT group_concat(comment_content) FROM tr_comments"), `<img src="/media/tern.svg"`)
+	assert.Contains(t, query(t, db, "SELECT group_concat(post_content) FROM tr_posts"), `src="https://ternrock.example/media/`)
+	now, err := os.ReadFile(filepath.Join(dir, "theme", "footer.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(now), `<img src="/media/badge.svg"`)
+	assert.Equal(t, 1, run(t, dir, "scan").code)
+	for _, u := range []string{"map.svg", "badge.svg"} {
+		assert.NotContains(t, want(t, 0, dir, "show", "scan").out, u, "the pages load it securely")
+	}
+	want(t, 0, dir, "undo")
+	assert.Equal(t, before, dump(t, db))
+	back, err := os.ReadFile(filepath.Join(dir, "theme", "footer.html"))
+	require.NoError(t, err)
+	assert.Equal(t, string(theme), string(back))
+	want(t, 0, dir, "decide", "forget", "comments")
+	assert.NotContains(t, want(t, 0, dir, "show", "decided").out, "comments")
 }

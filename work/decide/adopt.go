@@ -450,7 +450,7 @@ func Replace(j *work.Job, what, to string) (*Decision, error) {
 func Forget(j *work.Job, what string) (*Decision, error) {
 	d := &Decision{Finding: "forgotten", About: []string{}, What: what, Path: j.File.Path}
 	same := func(v string) bool { return v == what || work.SameURL(v) == work.SameURL(what) }
-	had := len(j.File.Replaced) + len(j.File.Accepted) + len(j.File.Hosts)
+	had := len(Decisions(j).Decisions)
 	for host := range j.File.Hosts {
 		if strings.EqualFold(host, what) {
 			if err := decideHost(j, host, ""); err != nil {
@@ -483,8 +483,11 @@ func Forget(j *work.Job, what string) (*Decision, error) {
 			return nil, j.DecisionFault(err)
 		}
 	}
-	if had == len(j.File.Replaced)+len(j.File.Accepted)+len(j.File.Hosts) {
-		return nil, work.BadUse(nil, "nothing was decided about "+what, "trimlantern show --decided lists what was; write a host, a URL, or the name of a finding")
+	if err := forgetPlace(j, what, d); err != nil {
+		return nil, err
+	}
+	if had == len(Decisions(j).Decisions) {
+		return nil, work.BadUse(nil, "nothing was decided about "+what, "trimlantern show decided lists what was; write a host, a URL, or the name of a finding")
 	}
 	return d, nil
 }

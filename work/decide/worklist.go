@@ -83,7 +83,7 @@ type collecting struct {
 // WorkList puts together what needs a decision, from what the logbook holds.
 func WorkList(j *work.Job) (*List, error) {
 	c := &collecting{job: j, at: map[string]int{}, urls: j.AcceptedURLs(), out: &List{Site: j.Site.String(), Items: []Item{},
-		Decided: len(j.File.Accepted) + len(j.File.Hosts) + len(j.File.Replaced)}}
+		Decided: len(Decisions(j).Decisions)}}
 	pending, err := c.preview()
 	if err != nil {
 		return nil, err
@@ -200,6 +200,11 @@ func (c *collecting) decided(i *Item) {
 			i.Pending = r.To
 		}
 	}
+	for _, e := range c.job.File.Edited {
+		if i.left.Column != "" && e.Cell == cellOf(&i.left) && (e.Path == "" || e.Path == i.left.Path) && !strings.Contains(i.Note, work.EditStale) {
+			i.Pending = "edited"
+		}
+	}
 }
 
 // placeWords says where a finding of preview is stored.
@@ -232,6 +237,9 @@ func choicesFor(l *sheet.Left) []string {
 		return []string{"adopt", "replace", "secure", "leave", "accept"}
 	case work.ByAddress[l.Reason]:
 		return []string{"replace", "secure", "leave", "accept"}
+	}
+	if l.Column != "" && len(l.Key) > 0 {
+		return []string{"edit", "accept"}
 	}
 	return []string{"accept"}
 }

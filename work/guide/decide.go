@@ -71,6 +71,7 @@ func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 		}
 	}
 	q := Question{ID: "item", About: about, Key: i.Key(), Choices: slices.Clone(i.Choices), Default: "later"}
+	q.Choices = slices.DeleteFunc(q.Choices, func(c string) bool { return c == "edit" }) // in an editor, which has the terminal to itself
 	if about.SameHost > 0 && slices.Contains(q.Choices, "adopt") {
 		q.Choices = append([]string{"adopt-host"}, q.Choices...)
 	}

@@ -22,6 +22,9 @@ type Judge struct {
 	Wants  func(rewrite.Reason) bool // whether the label of a row left for that reason is needed; nil: always
 	out    []Outcome                 // memory for the next row
 
+	// For, where not nil, returns the rules for a column of the row that is judged, whose values get returns; nil: Rules.
+	For func(column string, get func(column string) string) *rewrite.Rules
+
 	// Where not nil: again reads a value in the next other way, for one whose lengths do not fit; first returns
 	// to the first way.
 	Again func(i int) ([]byte, bool)
@@ -34,6 +37,7 @@ type Outcome struct {
 	Edits      []rewrite.Edit // none: the value stays
 	After      []byte         // nil where the judge is lean
 	References int
+	Edited     int // texts that were put in the place of others
 	Hosts      []rewrite.HostCount
 	Safe       bool         // its row is a cached copy that may be removed
 	Left       []sheet.Left // without table, key, column and label
@@ -65,7 +69,13 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 		if !ok {
 			continue
 		}
-		v, res := g.value(i, v)
+		rules := g.Rules
+		if g.For != nil {
+			if r := g.For(c.Name, get); r != nil {
+				rules = r
+			}
+		}
+		v, res := g.value(rules, i, v)
 		if len(res.Edits) == 0 && len(res.Left) == 0 {
 			continue
 		}
@@ -79,7 +89,7 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 			whole = refuse(i)
 		}
 		o.Safe = whole == rewrite.Cached && safe
-		o.References = res.References
+		o.References, o.Edited = res.References, res.Edited
 		if whole != "" && res.References > 0 {
 			o.Left = append(o.Left, sheet.Left{Reason: whole, Count: res.References})
 		}
@@ -119,13 +129,13 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 }
 
 // value judges a value, read in the way in which its lengths fit.
-func (g *Judge) value(i int, v []byte) ([]byte, rewrite.Result) {
-	res := g.Rules.Value(v)
+func (g *Judge) value(rules *rewrite.Rules, i int, v []byte) ([]byte, rewrite.Result) {
+	res := rules.Value(v)
 	if g.Again == nil || !IsUnsound(res) {
 		return v, res
 	}
 	for other, ok := g.Again(i); ok; other, ok = g.Again(i) {
-		if r := g.Rules.Value(other); !IsUnsound(r) && (r.References > 0 || len(r.Left) > 0) {
+		if r := rules.Value(other); !IsUnsound(r) && (r.References > 0 || len(r.Left) > 0) {
 			return other, r
 		}
 	}

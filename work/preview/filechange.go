@@ -60,7 +60,11 @@ func (s *Survey) file(name string, info fs.FileInfo, b []byte) error {
 			before(f)
 		}
 	}
-	res := s.rules.File(rel, b)
+	rules := s.rules
+	if s.decided != nil {
+		rules = s.decided.file(rel)
+	}
+	res := rules.File(rel, b)
 	s.rules.Rewritten = before
 	whole := s.keepFile(name, rel, info, b)
 	left := res.Left

@@ -35,6 +35,7 @@ type Result struct {
 	Rows      int64                  `json:"rows"`
 	Cells     int                    `json:"cells"`
 	Refs      int                    `json:"references"`
+	Edited    int                    `json:"edited,omitempty"`   // texts that the owner edited
 	Drops     int                    `json:"drops"`              // cached rows that apply --drop-caches removes
 	Triggers  []string               `json:"triggers,omitempty"` // they run with the changes
 	Choice    sheet.Choice           `json:"choice"`
@@ -139,6 +140,7 @@ type Survey struct {
 	unique    map[[32]byte]bool // values that a unique index will hold
 	samples   map[string]int
 	Cause     envelope.Cause // what broke the lengths that are corrected
+	decided   *decided       // nil: there is no decision about a single place
 	opinion   *judging       // nil: nobody is asked
 	replaced  *work.Replacements
 }
@@ -242,8 +244,12 @@ func NewSurvey(j *work.Job, db database.Database, v *work.Verdicts, w *sheet.Wri
 	}
 	replaced := j.Replacements()
 	replaced.Rule(rules)
-	return &Survey{job: j, replaced: replaced, rules: rules, judge: judge.Judge{Rules: rules, System: j.System, Labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
+	s := &Survey{job: j, replaced: replaced, rules: rules, judge: judge.Judge{Rules: rules, System: j.System, Labels: true}, sheet: w, choice: choice, db: db, unique: map[[32]byte]bool{}, addresses: map[string]string{}, samples: map[string]int{},
 		Out: &Result{FailOn: j.FailOn, Kind: kind, Choice: choice, Site: j.Site.String(), Database: db.Identity(), Elsewhere: j.Elsewhere(), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Verdicts: map[string]string{}}}
+	if s.decided = newDecided(j, rules); s.decided != nil {
+		s.judge.For = s.decided.For
+	}
+	return s
 }
 
 // Run goes through the addresses and then all tables.
@@ -422,6 +428,9 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	if row.May != nil {
 		may = func(i int) bool { return row.May[i] }
 	}
+	if s.decided != nil {
+		s.decided.table, s.decided.key = t, row.Key
+	}
 	label, outcomes, err := s.judge.Row(s.job.Short(t.Name), t.Columns, value, may, len(t.Key) > 0, refuse)
 	if err != nil {
 		return fmt.Errorf("table %s: %w", t.Name, err)
@@ -444,6 +453,9 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		}
 		for _, l := range o.Left {
 			l.Table, l.Key, l.Column, l.Label = t.Name, sheet.Values(row.Key), c.Name, label
+			if s.decided != nil && s.decided.stale(&l) {
+				l.Note = strings.TrimPrefix(l.Note+"; "+work.EditStale, "; ")
+			}
 			if err := s.left(l); err != nil {
 				return err
 			}
@@ -565,6 +577,7 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 	count := func() {
 		tc.Cells++
 		tc.References += o.References
+		s.Out.Edited += o.Edited
 		for _, h := range o.Hosts {
 			s.Out.Hosts[h.Host] += h.Count
 		}
@@ -626,7 +639,7 @@ func (s *Survey) sample(table, column, label string, before []byte, edits []rewr
 	}
 	s.samples["table "+table]++
 	e := edits[max(0, slices.IndexFunc(edits, func(e rewrite.Edit) bool { return strings.EqualFold(e.Inserted, "s") }))]
-	from, to := max(0, e.Offset-24), min(len(before), e.Offset+40)
+	from, to := max(0, e.Offset-24), min(len(before), e.Offset+max(40, len(e.Removed)))
 	after := ""
 	p := from
 	for _, e := range edits { // all that fall into the stretch: a length that follows is seen too

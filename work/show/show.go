@@ -353,7 +353,7 @@ func (t *cellTexts) flush() error {
 }
 
 // Left visits everything that a preview left alone; see ShowChanges for id.
-func Left(j *work.Job, id string, pick Pick, visit func(Row) error) (sheetID string, err error) {
+func Left(_ context.Context, j *work.Job, id string, pick Pick, visit func(Row) error) (sheetID string, err error) {
 	if id, err = run.ChooseSheet(j, id); err != nil {
 		return "", err
 	}
@@ -377,7 +377,7 @@ func Left(j *work.Job, id string, pick Pick, visit func(Row) error) (sheetID str
 }
 
 // Journal visits everything that an apply did; the newest journal, unless id names one.
-func Journal(j *work.Job, id string, pick Pick, visit func(Row) error) (journalID string, err error) {
+func Journal(_ context.Context, j *work.Job, id string, pick Pick, visit func(Row) error) (journalID string, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
 		return "", work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
@@ -443,7 +443,7 @@ func (s *showing) record(r sheet.Record) error {
 }
 
 // Scan visits every finding of a scan, page by page; the last one, unless id names one.
-func Scan(j *work.Job, id string, pick Pick, visit func(Row) error) (scanID string, err error) {
+func Scan(_ context.Context, j *work.Job, id string, pick Pick, visit func(Row) error) (scanID string, err error) {
 	var scan *findings.Scan
 	if id == "" {
 		scan, err = findings.Last(j)

@@ -1,0 +1,271 @@
+package decide
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"trimlantern/core/envelope"
+	"trimlantern/core/rewrite"
+	"trimlantern/core/sheet"
+	"trimlantern/outside/database"
+	"trimlantern/outside/sitefile"
+	"trimlantern/work"
+	"trimlantern/work/preview"
+)
+
+// Edit lets the owner edit the one stored text that an item is about, decoded: of a value that cannot be read, the value
+// as a whole. edit returns the new text. The site file keeps the decision and the logbook the text; the next preview
+// seals it in whatever encloses it.
+func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) ([]byte, error)) (*Decision, error) {
+	i, err := item(j, what)
+	if err != nil {
+		return nil, err
+	}
+	if i == nil {
+		return nil, work.BadUse(nil, what+" is not the number of an item", "trimlantern show lists the items, with numbers")
+	}
+	l := i.left
+	switch {
+	case l.File != "":
+		return nil, work.BadUse(nil, fmt.Sprintf("item %s is in a file, %s", what, strings.Join(i.Places, ", ")), "edit the file itself, then run trimlantern preview")
+	case l.Column == "" || len(l.Key) == 0:
+		return nil, work.BadUse(nil, "item "+what+" is about no single stored text", "trimlantern show names what can be decided about it")
+	}
+	cell, err := readCell(ctx, j, &l)
+	if err != nil {
+		return nil, err
+	}
+	at, text := textOf(j, cell, l.Path)
+	if !utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0 {
+		return nil, work.BadUse(nil, "the value of item "+what+" is not text", "change it in the system itself")
+	}
+	by, err := edit(bytes.Clone(text))
+	if err != nil {
+		return nil, err
+	}
+	if !bytes.HasSuffix(text, []byte("\n")) {
+		by = bytes.TrimSuffix(by, []byte("\n")) // which editors add
+	}
+	if bytes.Equal(by, text) {
+		return nil, work.BadUse(nil, "the text is as it was: nothing was decided", "change it in the editor and save it")
+	}
+	if err := sound(j, cell, at, by); err != nil {
+		return nil, err
+	}
+	entry := sitefile.Edited{Cell: cellOf(&l), Path: at, Was: sheet.Hash(text), Text: sheet.Hash(by), Date: j.Today()}
+	if err := j.Book.KeepCopy(entry.Text, by); err != nil {
+		return nil, work.Failed(err, "the text cannot be kept in the logbook", "make room on the disk, and the logbook writable")
+	}
+	if err := j.File.Drop("edited", func(entry *yaml.Node) bool { return sameEdit(entry, cellOf(&l), at) }); err != nil {
+		return nil, j.DecisionFault(err)
+	}
+	if err := j.File.Add("edited", entry); err != nil {
+		return nil, j.DecisionFault(err)
+	}
+	return &Decision{Number: i.Number, Finding: "edited", About: []string{entry.Cell}, What: strings.Join(i.Places, ", "), Because: fmt.Sprintf("%d bytes, before %d", len(by), len(text)), Path: j.File.Path}, nil
+}
+
+// cellOf names the cell that a finding is in, as decisions do.
+func cellOf(l *sheet.Left) string { return work.CellPlace(l.Table, l.Column, l.Key) }
+
+// sameEdit reports whether an entry of the site file is an edit of the text at a path of a cell.
+func sameEdit(entry *yaml.Node, cell, path string) bool {
+	var e sitefile.Edited
+	return entry.Decode(&e) == nil && e.Cell == cell && e.Path == path
+}
+
+// readCell reads the value that a finding of preview is in, as it is now.
+func readCell(ctx context.Context, j *work.Job, l *sheet.Left) ([]byte, error) {
+	defer j.Progress.End()
+	db, tables, err := j.Open(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	gone := work.BadUse(nil, "the row is gone: "+cellOf(l), "make a new preview: trimlantern preview")
+	table, ok := database.Find(tables, l.Table)
+	if !ok {
+		return nil, gone
+	}
+	i := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == l.Column })
+	if i < 0 {
+		return nil, gone
+	}
+	want := sheet.RowID(l.Key)
+	var cell []byte
+	j.Progress.At("reading "+table.Name, 0, 0)
+	err = db.Candidates(ctx, table, database.Everything, func(row database.Row) error {
+		if sheet.RowID(sheet.Values(row.Key)) == want {
+			cell = append([]byte{}, row.Values[i].Bytes...)
+		}
+		return nil
+	}, func(int64) {})
+	if err != nil {
+		return nil, preview.TableFault(err, table)
+	}
+	if cell == nil {
+		return nil, gone
+	}
+	return cell, nil
+}
+
+// textOf returns the text inside a value that stands at a path, and the path; where none does, or several do, the whole
+// value.
+func textOf(j *work.Job, cell []byte, path string) (at string, text []byte) {
+	if path == "" {
+		return "", cell
+	}
+	n := 0
+	rules := &rewrite.Rules{Site: j.Site, Hashed: j.Hashed(), Edit: func(p string, b []byte) ([]byte, bool) {
+		if p == path {
+			n++
+			text = bytes.Clone(b)
+		}
+		return nil, false
+	}}
+	rules.Value(cell)
+	if n != 1 {
+		return "", cell
+	}
+	return path, text
+}
+
+// sound refuses a new text with which the value could not be read or sealed again.
+func sound(j *work.Job, cell []byte, at string, by []byte) error {
+	rules := &rewrite.Rules{Site: j.Site, Hashed: j.Hashed(), Edit: func(p string, _ []byte) ([]byte, bool) { return by, p == at }}
+	res := rules.Value(cell)
+	after, err := rewrite.Apply(cell, res.Edits)
+	if err != nil || res.Edited != 1 || len(res.Edits) == 0 {
+		return work.BadUse(err, "what encloses the text cannot be sealed with the new one", "leave out letters that it does not have, or edit it in the system itself")
+	}
+	if envelope.LooksSerialized(after) {
+		s, err := envelope.OpenPHP(after)
+		if err != nil {
+			return work.BadUse(err, "the new text is a serialized value that cannot be read", "correct it: a length counts bytes")
+		}
+		s.Done()
+	}
+	return nil
+}
+
+// Relative decides that the site's own references at a place are written from the path on.
+func Relative(ctx context.Context, j *work.Job, place string) (*Decision, error) {
+	pattern := place
+	for _, kind := range []string{preview.SettingPlace, preview.FilePlace} {
+		pattern = strings.TrimPrefix(pattern, kind)
+	}
+	if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
+		return nil, work.BadUse(nil, fmt.Sprintf("%q is no place", place), "write TABLE, TABLE.COLUMN, setting:NAME or file:FILE")
+	}
+	if slices.Contains(j.File.Relative, place) {
+		return nil, work.BadUse(nil, place+" is decided already", "take it back: trimlantern decide forget "+place)
+	}
+	if pattern == place {
+		if err := relativeTable(ctx, j, place); err != nil {
+			return nil, err
+		}
+	}
+	if err := j.File.Add("relative", place); err != nil {
+		return nil, j.DecisionFault(err)
+	}
+	return &Decision{Finding: "relative", About: []string{place}, What: place, Because: "from the path on, where pages read them", Path: j.File.Path}, nil
+}
+
+// relativeTable refuses a place that no table has, and one whose text is read elsewhere than on the site's pages.
+func relativeTable(ctx context.Context, j *work.Job, place string) error {
+	defer j.Progress.End()
+	db, tables, err := j.Open(ctx, true)
+	if err != nil {
+		return err
+	}
+	db.Close()
+	fits := 0
+	for _, t := range tables {
+		in := j.Fits(place, t.Name) || slices.ContainsFunc(t.Columns, func(c database.Column) bool {
+			return strings.Contains(place, ".") && j.FitsColumn(place, t.Name, c.Name)
+		})
+		if !in {
+			continue
+		}
+		if fits++; preview.IsPages(j, j.Short(t.Name)) {
+			return work.BadUse(nil, t.Name+" holds pages: their text goes into feeds and mails too, where an address without a host leads nowhere", "leave it: its references become secure. Name a setting (setting:NAME), another table, or files")
+		}
+	}
+	if fits == 0 {
+		return work.BadUse(nil, "no table or column fits "+place, "write TABLE or TABLE.COLUMN as the database has it; a setting is setting:NAME, a file file:FILE")
+	}
+	return nil
+}
+
+// forgetPlace takes back what was decided about a place: that its references are relative, or what a text in it is. An
+// edit may be named by the number of its item too.
+func forgetPlace(j *work.Job, what string, d *Decision) error {
+	cell, path := what, ""
+	if i, err := item(j, what); err == nil && i != nil && i.left.Column != "" {
+		cell, path = cellOf(&i.left), i.left.Path
+	}
+	gone := func(list string, is func(*yaml.Node) (about string, ok bool)) error {
+		err := j.File.Drop(list, func(entry *yaml.Node) bool {
+			about, ok := is(entry)
+			if ok {
+				d.About = append(d.About, about)
+			}
+			return ok
+		})
+		if err != nil {
+			return j.DecisionFault(err)
+		}
+		return nil
+	}
+	if err := gone("relative", func(entry *yaml.Node) (string, bool) { return entry.Value, entry.Value == what }); err != nil {
+		return err
+	}
+	return gone("edited", func(entry *yaml.Node) (string, bool) {
+		var e sitefile.Edited
+		err := entry.Decode(&e)
+		return e.Cell, err == nil && e.Cell == cell && (path == "" || e.Path == "" || e.Path == path)
+	})
+}
+
+// Decided lists what the site file holds of decisions.
+type Decided struct {
+	Site      string     `json:"site"`
+	Path      string     `json:"path"` // of the site file
+	Decisions []Decision `json:"decisions"`
+}
+
+// Code is the exit code that it comes to.
+func (*Decided) Code() int { return work.Clean }
+
+// Decisions returns what was decided, by the kind of decision.
+func Decisions(j *work.Job) *Decided {
+	out := &Decided{Site: j.Site.String(), Path: j.File.Path, Decisions: []Decision{}}
+	add := func(finding, what, because string, about ...string) {
+		out.Decisions = append(out.Decisions, Decision{Finding: finding, About: append([]string{}, about...), What: what, Because: because, Path: j.File.Path})
+	}
+	for _, host := range slices.Sorted(maps.Keys(j.File.Hosts)) {
+		add("host", host, j.File.Hosts[host], host)
+	}
+	for _, r := range j.File.Replaced {
+		add("replaced", r.From, r.To, r.From)
+	}
+	for _, p := range j.File.Relative {
+		add("relative", p, "", p)
+	}
+	for _, e := range j.File.Edited {
+		add("edited", strings.TrimSpace(e.Cell+" "+e.Path), e.Date, e.Cell)
+	}
+	for _, a := range j.File.Accepted {
+		add(a.Finding, cmp.Or(strings.Join(a.About, ", "), a.Finding), a.Because, a.About...)
+	}
+	return out
+}
