@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"trimlantern/report"
 	"trimlantern/work"
 )
 
@@ -50,7 +51,10 @@ show changes, left, scan and journal write JSON Lines: first a line with
 "version", "show", "id" and "site", then one object a line, as they come.
 
 scan --report FILE writes HTML, JSON, CSV, JUnit XML or SARIF, by the ending of
-the name. docs/formats.md describes the files that the program keeps.`},
+the name. docs/formats.md describes the files that the program keeps.
+
+trimlantern help json NAME prints the JSON Schema of a result:
+` + strings.TrimSuffix(report.SchemaList(), "\n")},
 	{"site-file", "What may stand in trimlantern.yaml", `trimlantern init writes the site file; it can be edited. Paths count from
 folder, or from the file's own folder. Unknown keys are refused.
 
@@ -131,10 +135,16 @@ func (a *app) face(root *cobra.Command) {
 	root.SetHelpCommand(&cobra.Command{
 		Use:   "help [COMMAND|TOPIC]",
 		Short: "Show the help of a command or a topic",
-		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 1 && args[0] == "json" {
+				return report.SchemaNames(), cobra.ShellCompDirectiveNoFileComp
+			}
 			return visible(root), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 2 && args[0] == "json" {
+				return schemaOf(a.out, args[1])
+			}
 			c, rest, err := root.Find(args)
 			if err != nil || len(rest) > 0 {
 				return unknown(root, strings.Join(args, " "))
@@ -149,6 +159,20 @@ func (a *app) face(root *cobra.Command) {
 		}
 		return unknown(c, args[0])
 	}
+}
+
+// schemaOf writes the JSON Schema of a result.
+func schemaOf(w io.Writer, name string) error {
+	b := report.SchemaOf(name)
+	if b == nil {
+		do := "trimlantern help json lists the results"
+		if near := nearest(name, report.SchemaNames()); near != "" {
+			do = "did you mean: trimlantern help json " + near
+		}
+		return &work.Fault{Code: work.Misuse, What: fmt.Sprintf("no result is called %q", name), Do: do}
+	}
+	_, err := w.Write(b)
+	return cannotWrite(err)
 }
 
 // unknown says that there is no such command, and which may be meant.

@@ -4,15 +4,18 @@ package report
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	jsonv1 "github.com/go-json-experiment/json/v1"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 )
@@ -40,16 +43,20 @@ func JSON(w io.Writer, v any) error {
 
 // bareJSON is JSON for the formats of others, which have versions of their own.
 func bareJSON(w io.Writer, v any) error {
-	var buf bytes.Buffer
-	e := json.NewEncoder(&buf)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
+	b, err := json.Marshal(v, stable, jsontext.WithIndent("  "))
+	if err != nil {
 		return err
 	}
-	_, err := io.WriteString(w, shown(buf.String()))
+	_, err = io.WriteString(w, shown(string(b))+"\n")
 	return err
 }
+
+// stable is how results are written: lists and groups without anything in them are [] and {}, never null; names are in
+// one order; what is no UTF-8 is shown as such; times are in whole seconds (RFC 3339).
+var stable = json.JoinOptions(json.Deterministic(true), jsonv1.OmitEmptyWithLegacySemantics(true), jsontext.AllowInvalidUTF8(true),
+	json.WithMarshalers(json.MarshalToFunc(func(e *jsontext.Encoder, t time.Time) error {
+		return e.WriteToken(jsontext.String(t.UTC().Format(time.RFC3339)))
+	})))
 
 // shown escapes in JSON what a terminal would act on.
 func shown(s string) string {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -71,4 +72,19 @@ func TestPlain(t *testing.T) {
 		assert.Equal(t, c.want, buf.String())
 	}
 	assert.Equal(t, `1\u{202f}000`, Clean("1\u202f000"), "what comes from outside never looks like ours")
+}
+
+// What a program reads has one type for each name, whatever is in it.
+func TestStableJSON(t *testing.T) {
+	at := time.Date(2026, 11, 27, 5, 6, 7, 890_000_000, time.FixedZone("", 3600))
+	var buf bytes.Buffer
+	require.NoError(t, JSON(&buf, struct {
+		List  []string       `json:"list"`
+		Group map[string]int `json:"group"`
+		None  []string       `json:"none,omitempty"`
+		Zero  int            `json:"zero,omitempty"`
+		At    time.Time      `json:"at"`
+		Bad   string         `json:"bad"`
+	}{At: at, Bad: "\xff"}))
+	assert.JSONEq(t, `{"version": 1, "list": [], "group": {}, "at": "2026-11-27T04:06:07Z", "bad": "\ufffd"}`, buf.String())
 }

@@ -3,12 +3,13 @@ package report
 import (
 	"bytes"
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"io"
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json"
 
 	"trimlantern/core/mixed"
 	"trimlantern/work/findings"
@@ -335,7 +336,7 @@ func ScanJSON(w io.Writer, s *findings.Scan) error {
 		if p.Findings == nil {
 			p.Findings = []mixed.Finding{}
 		}
-		b, err := json.Marshal(p)
+		b, err := json.Marshal(p, stable)
 		if err != nil {
 			return err
 		}

@@ -1,11 +1,12 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json"
 
 	"trimlantern/core/rewrite"
 	"trimlantern/work/decide"
@@ -383,7 +384,7 @@ func (l Lines) Head(what, id, site string) error {
 func (l Lines) Put(one show.Row) error { return l.put(one) }
 
 func (l Lines) put(v any) error {
-	b, err := json.Marshal(v)
+	b, err := json.Marshal(v, stable)
 	if err != nil {
 		return err
 	}

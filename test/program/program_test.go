@@ -63,7 +63,9 @@ func run(t testing.TB, dir string, args ...string) result {
 	c.Stdout, c.Stderr = &out, &errs
 	err := c.Run()
 	require.NotNil(t, c.ProcessState, "%v", err)
-	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+	r := result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+	contract(t, args, r)
+	return r
 }
 
 // environment gives the site in a folder a home of its own, beside it.
