@@ -28,7 +28,9 @@ func resultOf(args []string, r result) string {
 		}
 		words = append(words, a)
 	}
-	has := func(option string) bool { return slices.ContainsFunc(args, func(a string) bool { return a == option || strings.HasPrefix(a, option+"=") }) }
+	has := func(option string) bool {
+		return slices.ContainsFunc(args, func(a string) bool { return a == option || strings.HasPrefix(a, option+"=") })
+	}
 	if len(words) == 0 {
 		return ""
 	}
