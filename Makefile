@@ -53,6 +53,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
 	$(GO) test -tags real -count=1 -timeout 60m -run "TestStockSystem|TestSwitchReal|TestPackage" -v ./test/real -stock-all
+	$(GO) test -count=1 -timeout 30m -run TestFleet -v ./test/program -fleet-sites 200
 	$(GO) test -tags real -count=1 -timeout 120m -run TestInstallIntoAny -v ./test/real -rule-files 1000 -rule-seed 0
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestDumpOptions|TestPanelExports|TestSystemsDumpIsAStore' -v ./test/real -exports-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestAnyScript|TestDumpsOfRandomDatabases' -v ./test/real -sql-scripts 1000 -sql-seed 0 -random-dumps 200

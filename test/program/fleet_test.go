@@ -2,6 +2,7 @@ package program
 
 import (
 	"crypto/x509"
+	"flag"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,16 +18,22 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+var fleetSites = flag.Int("fleet-sites", 30, "how many sites TestFleet looks after")
+
 // TestFleet takes thirty sites through everything at once; three of them are broken in different ways, and stop no other.
 func TestFleet(t *testing.T) {
+	began := time.Now()
+	defer func() { t.Logf("%d sites: %s", *fleetSites, time.Since(began).Round(time.Second)) }()
 	model, _, _ := served(t)
-	const sites = 30
+	sites := *fleetSites
+	width := len(fmt.Sprint(sites - 1))
+	firstTen := "site" + strings.Repeat("0", width-1) + "*"
 	root := filepath.Join(t.TempDir(), "www")
 	b, err := os.ReadFile(filepath.Join(model, "site.db"))
 	require.NoError(t, err)
 	var names []string
 	for i := range sites {
-		name := fmt.Sprintf("site%02d.example", i)
+		name := fmt.Sprintf("site%0*d.example", width, i)
 		names = append(names, name)
 		dir := filepath.Join(root, name)
 		require.NoError(t, os.MkdirAll(dir, 0o755))
@@ -62,9 +69,9 @@ func TestFleet(t *testing.T) {
 	assert.Contains(t, want(t, 2, root, "fleet", "init").errs, "needs a folder")
 	assert.Contains(t, want(t, 2, root, "fleet", "init", "nowhere").errs, "there is no nowhere")
 	r := want(t, 0, root, append([]string{"fleet", "init", root}, network...)...)
-	assert.Contains(t, r.out, "30 sites, 30 done.")
+	assert.Contains(t, r.out, fmt.Sprintf("%d sites, %d done.", sites, sites))
 	r = want(t, 0, root, "fleet", "init", root)
-	assert.Contains(t, r.out, "30 sites, 30 done.", "what is there stays")
+	assert.Contains(t, r.out, fmt.Sprintf("%d sites, %d done.", sites, sites), "what is there stays")
 
 	// Three are broken now.
 	home := homeOf(root)
@@ -74,18 +81,18 @@ func TestFleet(t *testing.T) {
 	require.NoError(t, err)
 
 	r = want(t, 3, root, "fleet", "preview")
-	assert.Contains(t, r.out, "30 sites, 27 done.")
+	assert.Contains(t, r.out, fmt.Sprintf("%d sites, %d done.", sites, sites-3))
 	for _, bad := range []int{3, 11, 20} {
 		assert.Contains(t, r.out, "[-] "+names[bad])
 	}
 	assert.Equal(t, 3, strings.Count(r.out, "What to do: "), "each says what to do")
-	r = want(t, 2, root, "fleet", "apply", "--only", "site0*")
+	r = want(t, 2, root, "fleet", "apply", "--only", firstTen)
 	assert.Contains(t, r.out, "10 sites, 9 done.")
 	assert.Contains(t, r.out, "cells changed")
 	assert.Contains(t, dump(t, filepath.Join(root, names[4], "site.db")), "https://"+names[4])
 	assert.NotContains(t, dump(t, filepath.Join(root, names[15], "site.db")), "https://"+names[15], "only those that were named")
 
-	r = run(t, root, "fleet", "scan", "--only", "site0*", "--report", "sites.html")
+	r = run(t, root, "fleet", "scan", "--only", firstTen, "--report", "sites.html")
 	assert.Contains(t, r.out, "Not clean: browsers block 41 loads")
 	page, err := os.ReadFile(filepath.Join(root, "sites.html"))
 	require.NoError(t, err)
@@ -120,7 +127,7 @@ func TestFleet(t *testing.T) {
 	r = run(t, root, "fleet", "scan", "--resume")
 	assert.Equal(t, 2, r.code, "the worst is a site file that cannot be read")
 	assert.Regexp(t, `\d+ sites were asked by the run before`, r.out)
-	assert.Contains(t, r.out, "30 sites, ")
+	assert.Contains(t, r.out, fmt.Sprintf("%d sites, ", sites))
 	assert.NoFileExists(t, kept, "there is nothing to go on with")
 	want(t, 0, root, "fleet", "scan", "--only", names[1], "--quiet")
 }

@@ -1,19 +1,16 @@
 package program
 
 import (
-	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
-	"sync"
 	"testing"
-	"time"
 
-	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/test/person"
 )
 
 // switchArgs are the arguments of a guided run on the made-up site.
@@ -105,191 +102,60 @@ func TestSwitchAnswers(t *testing.T) {
 	assert.Equal(t, before, dump(t, filepath.Join(dir, "site.db")))
 }
 
-// terminal is the program on a pseudo-terminal, as a person sees it.
-type terminal struct {
-	t    *testing.T
-	pty  *os.File
-	cmd  *exec.Cmd
-	mu   sync.Mutex
-	text bytes.Buffer
-	read int // up to here the test has looked
-	done chan struct{}
-}
-
-func onTerminal(t *testing.T, dir string, environ []string, args ...string) *terminal {
+// onTerminal runs the program on a terminal.
+func onTerminal(t *testing.T, dir string, environ []string, args ...string) *person.Terminal {
 	c := exec.Command(program, args...)
-	c.Dir = dir
-	c.Env = append(append(environment(dir), "TERM=xterm-256color", "PAGER=cat"), environ...)
-	f, err := pty.StartWithSize(c, &pty.Winsize{Rows: 40, Cols: 80})
-	require.NoError(t, err)
-	x := &terminal{t: t, pty: f, cmd: c, done: make(chan struct{})}
-	go func() {
-		defer close(x.done)
-		buf := make([]byte, 4096)
-		for {
-			n, err := f.Read(buf)
-			x.mu.Lock()
-			x.text.Write(buf[:n])
-			x.mu.Unlock()
-			if err != nil {
-				return
-			}
-		}
-	}()
-	t.Cleanup(func() { _ = c.Process.Kill(); _ = f.Close() })
-	return x
+	c.Dir, c.Env = dir, append(environment(dir), environ...)
+	return person.Start(t, c)
 }
-
-var controls = regexp.MustCompile(`\x1b\[[0-9;?<>=]*[a-zA-Z]|\x1b[()][A-Z0-9]|\x1b\][^\x07\x1b]*(\x07|\x1b\\)|\x1bP[^\x1b]*\x1b\\|\x1b[=>]`)
-
-// seen is what came since the last expect, without the terminal's controls.
-func (x *terminal) seen() string {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	text := controls.ReplaceAllString(x.text.String(), "")
-	return text[min(x.read, len(text)):]
-}
-
-// expect waits for one of some texts, and returns what came up to there.
-func (x *terminal) expect(wanted ...string) string {
-	x.t.Helper()
-	for end := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
-		text := x.seen()
-		for _, w := range wanted {
-			if at := strings.Index(text, w); at >= 0 {
-				x.read += at + len(w)
-				return text[:at+len(w)]
-			}
-		}
-		over := false
-		select {
-		case <-x.done:
-			over = x.seen() == text
-		default:
-			over = time.Now().After(end)
-		}
-		if over {
-			require.Fail(x.t, "it did not come", "wanted %q, saw:\n%s", wanted, text)
-		}
-	}
-}
-
-// question waits until a question stands on the screen that can be answered, and wants it to be the one given; "":
-// any. It returns which one it is. The run may end instead: then it returns "".
-func (x *terminal) question(title string) string {
-	x.t.Helper()
-	text := x.expect("? explain ·", "Summary to keep")
-	if strings.HasSuffix(text, "Summary to keep") {
-		require.Empty(x.t, title, text)
-		return ""
-	}
-	at, found := -1, ""
-	for _, q := range []string{"Is this the site?", "What now?", "Make a backup first?", "What should become of it?", "Make these changes now?", "Put the redirect in place?", "Into which file?",
-		"The address of the authority", "Which file does the web server read the certificate from?", "And the private key?", "Which command has the server", "Do you accept the authority's terms of service?"} {
-		if i := strings.LastIndex(text, q); i > at {
-			at, found = i, q
-		}
-	}
-	if title != "" {
-		require.Equal(x.t, title, found, text)
-	}
-	return found
-}
-
-func (x *terminal) keys(s string) {
-	x.t.Helper()
-	time.Sleep(60 * time.Millisecond) // as fast as fingers are
-	_, err := x.pty.WriteString(s)
-	require.NoError(x.t, err)
-}
-
-// answer answers the question that stands on the screen, and waits until the answer is taken.
-func (x *terminal) answer(title, keys string) {
-	x.t.Helper()
-	x.keys(keys)
-	stays := regexp.MustCompile("  " + regexp.QuoteMeta(title) + `[^\n]*? [^ \r\n]`) // the line with the answer
-	for end := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
-		text := x.seen()
-		if at := stays.FindStringIndex(text); at != nil {
-			x.read += at[1]
-			return
-		}
-		require.True(x.t, time.Now().Before(end), "%s is not answered:\n%s", title, text)
-	}
-}
-
-// ends waits for the program's end and returns its exit code.
-func (x *terminal) ends() int {
-	x.t.Helper()
-	select {
-	case <-x.done:
-	case <-time.After(time.Minute):
-		text := x.seen()
-		require.Fail(x.t, "it does not end", text)
-	}
-	_ = x.cmd.Wait() // its exit code is looked at
-	return x.cmd.ProcessState.ExitCode()
-}
-
-const (
-	enter = "\r"
-	ctrlC = "\x03"
-)
-
-const (
-	up       = "\x1b[A"
-	first    = "g" // the first choice
-	quitting = "q"
-	ended    = "\x04" // the end of the input
-)
 
 // TestSwitchTerminal walks the road on a real terminal: explains, shows all, stops and goes on at questions.
 func TestSwitchTerminal(t *testing.T) {
 	dir, initArgs, _ := served(t)
-	start := func() *terminal { return onTerminal(t, dir, nil, switchArgs(initArgs)...) }
+	start := func() *person.Terminal { return onTerminal(t, dir, nil, switchArgs(initArgs)...) }
 
 	// Ctrl-C at the first question: the site file is written, nothing else.
 	before := dump(t, filepath.Join(dir, "site.db"))
 	x := start()
-	x.question("Is this the site?")
-	x.keys(ctrlC)
-	assert.Equal(t, 1, x.ends())
+	x.Question("Is this the site?")
+	x.Keys(person.CtrlC)
+	assert.Equal(t, 1, x.Ends())
 
 	x = start()
-	x.question("What now?")
-	x.keys("?")
-	x.expect("would stop visitors once everything leads to HTTPS")
-	x.question("What now?")
-	x.keys("s")
-	x.expect("Is https://ternrock.example ready?")
-	x.question("What now?")
-	x.keys(quitting)
-	assert.Equal(t, 1, x.ends())
+	x.Question("What now?")
+	x.Keys("?")
+	x.Expect("would stop visitors once everything leads to HTTPS")
+	x.Question("What now?")
+	x.Keys("s")
+	x.Expect("Is https://ternrock.example ready?")
+	x.Question("What now?")
+	x.Keys(person.Quit)
+	assert.Equal(t, 1, x.Ends())
 
 	x = start()
-	for _, q := range [][2]string{{"What now?", first + enter}, {"The address of the authority", "https://authority.lampguild.example/directory" + enter}, {"Which file does the web server read the certificate from?", "tls/fullchain.pem" + enter},
-		{"And the private key?", "tls/key.pem" + enter}, {"Which command has the server", "true" + enter}, {"Do you accept the authority's terms of service?", up + enter}} {
-		x.question(q[0])
-		x.answer(q[0], q[1])
+	for _, q := range [][2]string{{"What now?", person.First + person.Enter}, {"The address of the authority", "https://authority.lampguild.example/directory" + person.Enter}, {"Which file does the web server read the certificate from?", "tls/fullchain.pem" + person.Enter},
+		{"And the private key?", "tls/key.pem" + person.Enter}, {"Which command has the server", "true" + person.Enter}, {"Do you accept the authority's terms of service?", person.Up + person.Enter}} {
+		x.Question(q[0])
+		x.Answer(q[0], q[1])
 	}
-	x.question("Make a backup first?")
-	x.keys(ctrlC)
-	assert.Equal(t, 1, x.ends())
+	x.Question("Make a backup first?")
+	x.Keys(person.CtrlC)
+	assert.Equal(t, 1, x.Ends())
 
 	x = start() // it goes on there
-	x.expect("Ready to switch")
-	x.question("Make a backup first?")
-	x.answer("Make a backup first?", enter)
+	x.Expect("Ready to switch")
+	x.Question("Make a backup first?")
+	x.Answer("Make a backup first?", person.Enter)
 	for range 3 {
-		x.question("What should become of it?")
-		x.answer("What should become of it?", enter) // later
+		x.Question("What should become of it?")
+		x.Answer("What should become of it?", person.Enter) // later
 	}
-	x.question("Make these changes now?")
-	x.keys("s")
-	x.expect("Preview of https://ternrock.example")
-	x.question("Make these changes now?")
-	x.keys(quitting)
-	assert.Equal(t, 1, x.ends())
+	x.Question("Make these changes now?")
+	x.Keys("s")
+	x.Expect("Preview of https://ternrock.example")
+	x.Question("Make these changes now?")
+	x.Keys(person.Quit)
+	assert.Equal(t, 1, x.Ends())
 	assert.Equal(t, before, dump(t, filepath.Join(dir, "site.db")), "nothing was changed")
 	assert.Contains(t, want(t, 1, dir, "status").out, "[x] backup")
 }
@@ -298,30 +164,30 @@ func TestSwitchTerminal(t *testing.T) {
 func TestSwitchPlain(t *testing.T) {
 	dir, initArgs := museum(t)
 	x := onTerminal(t, dir, nil, switchArgs(initArgs, "--plain")...)
-	x.expect("Is this the site?")
-	x.expect("Enter a number between 1 and 5:")
-	x.keys("9" + enter)
-	x.expect("must be a number between 1 and 5")
-	x.keys("1" + enter)
-	x.expect("Make a backup first?")
-	x.expect("Enter a number")
-	x.keys("3" + enter) // explain
-	x.expect("The journal takes back")
-	x.expect("Enter a number")
-	x.keys("1" + enter)
+	x.Expect("Is this the site?")
+	x.Expect("Enter a number between 1 and 5:")
+	x.Keys("9" + person.Enter)
+	x.Expect("must be a number between 1 and 5")
+	x.Keys("1" + person.Enter)
+	x.Expect("Make a backup first?")
+	x.Expect("Enter a number")
+	x.Keys("3" + person.Enter) // explain
+	x.Expect("The journal takes back")
+	x.Expect("Enter a number")
+	x.Keys("1" + person.Enter)
 	for range 3 {
-		x.expect("Decide later")
-		x.expect("Enter a number")
-		x.keys(enter)
+		x.Expect("Decide later")
+		x.Expect("Enter a number")
+		x.Keys(person.Enter)
 	}
-	x.expect("Make these changes now?")
-	x.expect("Enter a number")
-	x.keys("1" + enter)
-	x.expect("as planned.")
-	x.expect("Put the redirect in place?")
-	x.expect("Enter a number")
-	x.keys(ended)
-	assert.Equal(t, 1, x.ends())
+	x.Expect("Make these changes now?")
+	x.Expect("Enter a number")
+	x.Keys("1" + person.Enter)
+	x.Expect("as planned.")
+	x.Expect("Put the redirect in place?")
+	x.Expect("Enter a number")
+	x.Keys(person.Closed)
+	assert.Equal(t, 1, x.Ends())
 	assert.Contains(t, want(t, 1, dir, "status").out, "[x] apply")
 }
 
@@ -334,22 +200,22 @@ func TestSwitchAtEachQuestion(t *testing.T) {
 		x := onTerminal(t, dir, nil, switchArgs(initArgs)...)
 		over := false
 		for i := 0; !over; i++ {
-			asked := x.question("")
+			asked := x.Question("")
 			if over = asked == ""; over {
 				break
 			}
 			if !stopped[asked] || asked == "What should become of it?" && i == stop {
 				stopped[asked] = true
-				x.keys(ctrlC)
+				x.Keys(person.CtrlC)
 				break
 			}
-			keys := map[string]string{"Put the redirect in place?": first + enter, "Into which file?": ".htaccess" + enter}[asked]
+			keys := map[string]string{"Put the redirect in place?": person.First + person.Enter, "Into which file?": ".htaccess" + person.Enter}[asked]
 			if keys == "" {
-				keys = enter
+				keys = person.Enter
 			}
-			x.answer(asked, keys)
+			x.Answer(asked, keys)
 		}
-		code := x.ends()
+		code := x.Ends()
 		if over {
 			break
 		}

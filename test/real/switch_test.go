@@ -4,6 +4,7 @@ package real
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -11,12 +12,56 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/test/person"
 )
 
 // switching takes the stock system through the guided run, with the safe answers and those given.
 func (w *web) switching(code int, address, answers string) string {
 	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, "answers.yaml"), []byte(answers), 0o600))
 	return w.tool(code, append([]string{"switch", "--yes", "--answers", "answers.yaml", "--site", strings.Replace(address, "http:", "https:", 1), "--also", "www." + host, w.system}, w.net()...)...)
+}
+
+// walked is the guided run as a person takes it, on a terminal: the default at each question, but for where the redirect
+// goes. It stops once with Ctrl-C at the question named stop, and goes on with the same command. It returns what came,
+// without the terminal's controls.
+func (w *web) walked(code int, address, file, stop string) (said string) {
+	w.t.Helper()
+	for {
+		c := exec.Command(w.program, append([]string{"switch", "--site", strings.Replace(address, "http:", "https:", 1), "--also", "www." + host, w.system}, w.net()...)...)
+		c.Dir, c.Env = w.dir, w.environment()
+		x := person.Start(w.t, c)
+		stopped := false
+		for {
+			asked := x.Question("")
+			if asked == "" {
+				break
+			}
+			if asked == stop {
+				stop, stopped = "", true
+				x.Keys(person.CtrlC)
+				break
+			}
+			keys := map[string]string{"Put the redirect in place?": person.First + person.Enter, "Into which file?": file + person.Enter, "What now?": person.Quit}[asked]
+			if keys == person.Quit {
+				x.Keys(keys)
+				break
+			}
+			if keys == "" {
+				keys = person.Enter
+			}
+			x.Answer(asked, keys)
+		}
+		ended := x.Ends()
+		said = x.All()
+		if stopped {
+			require.Equal(w.t, 1, ended, said)
+			continue
+		}
+		require.Equal(w.t, code, ended, said)
+		require.Empty(w.t, stop, "it was never asked")
+		return said
+	}
 }
 
 // TestSwitchReal takes the real system through the guided run, in several set-ups, and back.
@@ -35,7 +80,7 @@ func TestSwitchReal(t *testing.T) {
 			}
 			require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "trimlantern.yaml"))) // that of other tests
 			before := must(t, file)
-			said := w.switching(0, address, "redirect: apache\nrule-file: "+file+"\n")
+			said := w.walked(0, address, file, "Make these changes now?")
 			assert.Contains(t, said, "The site is on HTTPS, and every page that was scanned is clean.")
 			assert.Equal(t, "https://"+host+"/visit/", w.visits(address+"/visit/").url)
 			again := w.switching(0, address, "")
@@ -56,7 +101,7 @@ func TestSwitchReal(t *testing.T) {
 		text := must(t, config)
 		locked := strings.Replace(text, "require_once", "define( 'WP_HOME', '"+address+"' );\ndefine( 'WP_SITEURL', '"+address+"' );\nrequire_once", 1)
 		require.NoError(t, os.WriteFile(config, []byte(locked), 0o644))
-		said := w.switching(1, address, "redirect: apache\nrule-file: "+file+"\n")
+		said := w.walked(1, address, file, "Put the redirect in place?")
 		assert.Contains(t, said, "WP_HOME")
 		assert.Contains(t, said, "The site is not done yet. What is left:")
 		assert.Contains(t, said, "Next: change line")
@@ -70,7 +115,7 @@ func TestSwitchReal(t *testing.T) {
 		w.validFor = 60 * 24 * time.Hour
 		address, _, _ := w.stand(stock{server: "apache"})
 		w.secure = "127.0.0.1:" + freePort(t) // nobody listens there
-		said := w.switching(1, address, "")
+		said := w.walked(1, address, "", "")
 		assert.Contains(t, said, "Not ready: what is marked [-] would stop visitors.")
 		assert.Contains(t, said, "Stopped at: certificate and server. The same command goes on from there.")
 		assert.Equal(t, address, w.setting("siteurl"), "nothing was changed")
