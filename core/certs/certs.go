@@ -8,12 +8,8 @@ import (
 	"crypto/ecdsa"
 	"crypto/rsa"
 	"crypto/x509"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
-
-	"trimlantern/core/point"
 )
 
 // Sent is what a server sent, and what it is held against.
@@ -44,16 +40,13 @@ func (s Sent) Leaf() (leaf *x509.Certificate, place int) {
 	return s.Chain[0], 0
 }
 
-// Judge looks at every point. The chain must hold a certificate.
-func (s Sent) Judge() []point.Point {
+// Judge looks at everything. The chain must hold a certificate.
+func (s Sent) Judge() []Finding {
 	leaf, place := s.Leaf()
-	var out []point.Point
-	add := func(id string, g point.Grade, what, why, do string) {
-		out = append(out, point.Point{ID: id, About: []string{}, Grade: g, What: what, Why: why, Do: do})
-	}
+	var out []Finding
+	add := func(f Finding) { out = append(out, f) }
 	if place > 0 {
-		add("first", point.Stop, fmt.Sprintf("the site's own certificate is sent as number %d, not as the first", place+1),
-			"browsers take the first one for the site's", "put the site's own certificate first in the server's file")
+		add(Finding{Code: NotFirst, Number: place + 1})
 	}
 	s.names(s.Chain[0], add)
 	s.dates(leaf, add)
@@ -63,7 +56,7 @@ func (s Sent) Judge() []point.Point {
 	return out
 }
 
-type adder func(id string, g point.Grade, what, why, do string)
+type adder func(Finding)
 
 func (s Sent) names(first *x509.Certificate, add adder) {
 	var covered, missing []string
@@ -76,13 +69,11 @@ func (s Sent) names(first *x509.Certificate, add adder) {
 	}
 	switch {
 	case len(missing) == 0:
-		add("names", point.Good, "it covers "+strings.Join(covered, ", "), "", "")
+		add(Finding{Code: Covers, Names: covered})
 	case len(covered) == 0:
-		add("names", point.Stop, "it is for "+strings.Join(shown(first), ", ")+", not for "+strings.Join(s.Names, " or "), "browsers show a warning in place of the site",
-			"get a certificate for "+strings.Join(s.Names, ", ")+", or let the server send the one that it has for them")
+		add(Finding{Code: OtherNames, Names: shown(first), Wanted: s.Names})
 	default:
-		add("names", point.Stop, "it does not cover "+strings.Join(missing, ", "), "who types that name gets a warning, before any redirect can help",
-			"get a certificate for all names: "+strings.Join(s.Names, ", "))
+		add(Finding{Code: NamesMissing, Names: missing, Wanted: s.Names})
 	}
 }
 
@@ -91,9 +82,6 @@ func shown(c *x509.Certificate) []string {
 	names := slices.Clone(c.DNSNames)
 	for _, ip := range c.IPAddresses {
 		names = append(names, ip.String())
-	}
-	if len(names) == 0 {
-		names = append(names, "no name at all")
 	}
 	return names
 }
@@ -109,31 +97,30 @@ func (s Sent) dates(leaf *x509.Certificate, add adder) {
 	if soon == 0 {
 		soon = Usual(leaf)
 	}
-	day := func(t time.Time) string { return t.UTC().Format("2006-01-02") }
 	left := leaf.NotAfter.Sub(s.Now)
 	days := int(left.Hours() / 24)
 	switch {
 	case s.Now.Before(leaf.NotBefore):
-		add("dates", point.Stop, "it begins on "+day(leaf.NotBefore), "browsers refuse it until then", "wait, or check the clock of the machine that made it")
+		add(Finding{Code: NotYet, When: leaf.NotBefore})
 	case left <= 0:
-		add("dates", point.Stop, "it expired on "+day(leaf.NotAfter), "browsers show a warning in place of the site", "renew it, and let it renew by itself from now on")
+		add(Finding{Code: Expired, When: leaf.NotAfter})
 	case left < soon:
-		add("dates", point.Care, fmt.Sprintf("it ends in %d days, on %s", days, day(leaf.NotAfter)), "then browsers show a warning in place of the site", "renew it now, and find out why nothing did")
+		add(Finding{Code: EndsSoon, When: leaf.NotAfter, Days: days})
 	default:
-		add("dates", point.Good, fmt.Sprintf("it is good for %d more days, to %s", days, day(leaf.NotAfter)), "", "")
+		add(Finding{Code: InDate, When: leaf.NotAfter, Days: days})
 	}
 	for _, c := range s.Chain {
 		if c != leaf && c.NotAfter.Before(s.Now) && !bytes.Equal(c.RawIssuer, c.RawSubject) {
-			add("dates-chain", point.Stop, "the intermediate certificate "+name(c)+" ended on "+day(c.NotAfter), "browsers that have no other refuse the site", "get the authority's newest intermediate certificate")
+			add(Finding{Code: IssuerExpired, Subject: name(c), When: c.NotAfter})
 		}
 	}
 }
 
 func name(c *x509.Certificate) string {
 	if c.Subject.CommonName != "" {
-		return fmt.Sprintf("%q", c.Subject.CommonName)
+		return c.Subject.CommonName
 	}
-	return fmt.Sprintf("%q", c.Subject.String())
+	return c.Subject.String()
 }
 
 func (s Sent) strength(add adder) {
@@ -143,17 +130,17 @@ func (s Sent) strength(add adder) {
 		case *rsa.PublicKey:
 			if n := key.N.BitLen(); n < minRSA {
 				weak = true
-				add("key", point.Stop, fmt.Sprintf("certificate %d has an RSA key of %d bits", i+1, n), "browsers refuse keys below 2048 bits", "make a new key: trimlantern cannot mend this one")
+				add(Finding{Code: ShortRSA, Number: i + 1, Bits: n})
 			}
 		case *ecdsa.PublicKey:
 			if n := key.Curve.Params().BitSize; n < 256 {
 				weak = true
-				add("key", point.Stop, fmt.Sprintf("certificate %d has an elliptic key of %d bits", i+1, n), "browsers refuse it", "make a new key on P-256")
+				add(Finding{Code: ShortCurve, Number: i + 1, Bits: n})
 			}
 		default:
 			if i == 0 {
 				weak = true
-				add("key", point.Care, "its key is of a kind that browsers do not take: "+c.PublicKeyAlgorithm.String(), "browsers know RSA and ECDSA", "make a new key on P-256")
+				add(Finding{Code: OddKey, Algorithm: c.PublicKeyAlgorithm.String()})
 			}
 		}
 		root := bytes.Equal(c.RawIssuer, c.RawSubject)
@@ -161,12 +148,12 @@ func (s Sent) strength(add adder) {
 		case x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
 			if !root || i == 0 {
 				weak = true
-				add("signature", point.Stop, fmt.Sprintf("certificate %d is signed with an obsolete algorithm (%s)", i+1, c.SignatureAlgorithm), "browsers refuse it", "get a new certificate; authorities sign with SHA-256 today")
+				add(Finding{Code: OldSignature, Number: i + 1, Algorithm: c.SignatureAlgorithm.String()})
 			}
 		}
 	}
 	if !weak {
-		add("key", point.Good, "its key and signatures are strong enough", "", "")
+		add(Finding{Code: Strong})
 	}
 }
 
@@ -174,7 +161,7 @@ func (s Sent) strength(add adder) {
 func (s Sent) trust(leaf *x509.Certificate, add adder) {
 	if bytes.Equal(leaf.RawIssuer, leaf.RawSubject) && leaf.CheckSignatureFrom(leaf) == nil || selfSigned(leaf) {
 		if _, err := s.verify(leaf, nil); err != nil {
-			add("trust", point.Stop, "it is self-signed", "no browser trusts it", "get one from an authority")
+			add(Finding{Code: SelfSigned})
 			return
 		}
 	}
@@ -191,23 +178,20 @@ func (s Sent) trust(leaf *x509.Certificate, add adder) {
 		top := s.top(leaf)
 		switch {
 		case bytes.Equal(top.RawIssuer, top.RawSubject):
-			add("trust", point.Stop, "it comes from "+name(top)+", which is no authority that browsers know", "browsers show a warning in place of the site", "get one from a public authority; a private one must be installed on every visitor's machine")
+			add(Finding{Code: Unknown, Subject: name(top)})
 		default:
-			do := "put the authority's intermediate certificate " + fmt.Sprintf("%q", top.Issuer.CommonName) + " behind the site's own in the server's file"
+			f := Finding{Code: Incomplete, Subject: name(top), Issuer: top.Issuer.CommonName}
 			if len(top.IssuingCertificateURL) > 0 {
-				do += "; the authority offers it at " + top.IssuingCertificateURL[0]
+				f.URL = top.IssuingCertificateURL[0]
 			}
-			add("chain", point.Stop, fmt.Sprintf("chain incomplete: the server does not send %[2]q, which issued %[1]s", name(top), top.Issuer.CommonName),
-				"some browsers find it elsewhere, others and most programs refuse the site", do)
+			add(f)
 		}
-
 		return
 	}
-	add("trust", point.Good, "it leads to an authority that browsers know", "", "")
+	add(Finding{Code: Trusted})
 	for i := 0; i+1 < len(s.Chain); i++ {
 		if s.Chain[i].CheckSignatureFrom(s.Chain[i+1]) != nil {
-			add("order", point.Care, fmt.Sprintf("the chain is out of order: number %d does not come from number %d", i+1, i+2), "older programs read it in order and refuse the site",
-				"sort the server's file: the site's own certificate, then each one's issuer")
+			add(Finding{Code: OutOfOrder, Number: i + 1})
 			return
 		}
 	}

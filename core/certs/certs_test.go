@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"fmt"
 	"math/big"
 	"net"
 	"os"
@@ -93,53 +94,51 @@ func TestJudge(t *testing.T) {
 		want  map[string]point.Grade // what is not good
 		say   string
 	}{
-		{"good", []*issued{good, between}, nil, "it covers ternrock.example, www.ternrock.example"},
-		{"with its root", []*issued{good, between, root}, nil, "good for 61 more days, to 2027-01-23"},
-		{"a wildcard covers no bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"*.ternrock.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "it does not cover ternrock.example"},
+		{"good", []*issued{good, between}, nil, "covers: [ternrock.example www.ternrock.example]"},
+		{"with its root", []*issued{good, between, root}, nil, "in-date: [] of [], 0 bits, number 0, 61 days, 2027-01-23"},
+		{"a wildcard covers no bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"*.ternrock.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "names-missing: [ternrock.example] of"},
 		{"wildcard and bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"*.ternrock.example", "ternrock.example"} }), between}, nil, ""},
-		{"only www", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"www.ternrock.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "get a certificate for all names: ternrock.example, www.ternrock.example"},
-		{"only the bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }), between}, map[string]point.Grade{"names": point.Stop}, "does not cover www.ternrock.example"},
-		{"wrong host", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"other.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "it is for other.example, not for ternrock.example or www"},
-		{"an address", []*issued{site(func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, []net.IP{net.IPv4(192, 0, 2, 1)} }), between}, map[string]point.Grade{"names": point.Stop}, "192.0.2.1"},
-		{"a common name alone", []*issued{site(func(c *x509.Certificate) { c.DNSNames = nil }), between}, map[string]point.Grade{"names": point.Stop}, "no name at all"},
-		{"expired", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, -1) }), between}, map[string]point.Grade{"dates": point.Stop}, "it expired on 2026-11-22"},
-		{"not yet", []*issued{site(func(c *x509.Certificate) { c.NotBefore = now.AddDate(0, 0, 2) }), between}, map[string]point.Grade{"dates": point.Stop}, "it begins on 2026-11-25"},
-		{"soon", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, 9) }), between}, map[string]point.Grade{"dates": point.Care}, "it ends in 9 days"},
+		{"only www", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"www.ternrock.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "of [ternrock.example www.ternrock.example]"},
+		{"only the bare name", []*issued{site(func(c *x509.Certificate) { c.DNSNames = c.DNSNames[:1] }), between}, map[string]point.Grade{"names": point.Stop}, "names-missing: [www.ternrock.example]"},
+		{"wrong host", []*issued{site(func(c *x509.Certificate) { c.DNSNames = []string{"other.example"} }), between}, map[string]point.Grade{"names": point.Stop}, "other-names: [other.example] of [ternrock.example www.ternrock.example]"},
+		{"an address", []*issued{site(func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, []net.IP{net.IPv4(192, 0, 2, 1)} }), between}, map[string]point.Grade{"names": point.Stop}, "other-names: [192.0.2.1]"},
+		{"a common name alone", []*issued{site(func(c *x509.Certificate) { c.DNSNames = nil }), between}, map[string]point.Grade{"names": point.Stop}, "other-names: [] of"},
+		{"expired", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, -1) }), between}, map[string]point.Grade{"dates": point.Stop}, "expired: [] of [], 0 bits, number 0, 0 days, 2026-11-22"},
+		{"not yet", []*issued{site(func(c *x509.Certificate) { c.NotBefore = now.AddDate(0, 0, 2) }), between}, map[string]point.Grade{"dates": point.Stop}, "not-yet: [] of [], 0 bits, number 0, 0 days, 2026-11-25"},
+		{"soon", []*issued{site(func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, 9) }), between}, map[string]point.Grade{"dates": point.Care}, "ends-soon: [] of [], 0 bits, number 0, 9 days"},
 		{"missing intermediate", []*issued{good}, map[string]point.Grade{"chain": point.Stop}, "http://authority.example/between.crt"},
-		{"wrong order", []*issued{good, root, between}, map[string]point.Grade{"order": point.Care}, "number 1 does not come from number 2"},
-		{"another leaf first", []*issued{between, good}, map[string]point.Grade{"first": point.Stop, "names": point.Stop, "order": point.Care}, "sent as number 2"},
+		{"wrong order", []*issued{good, root, between}, map[string]point.Grade{"order": point.Care}, "out-of-order: [] of [], 0 bits, number 1"},
+		{"another leaf first", []*issued{between, good}, map[string]point.Grade{"first": point.Stop, "names": point.Stop, "order": point.Care}, "not-first: [] of [], 0 bits, number 2"},
 		{"self-signed", []*issued{self}, map[string]point.Grade{"trust": point.Stop}, "self-signed"},
 		{"an unknown authority", []*issued{issue(t, stranger, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, nil), stranger}, map[string]point.Grade{"trust": point.Stop}, "Nobody's Root"},
-		{"weak key", []*issued{issue(t, between, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, weak), between}, map[string]point.Grade{"key": point.Stop}, "RSA key of 1024 bits"},
-		{"for people, not for servers", []*issued{site(func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), between}, map[string]point.Grade{"purpose": point.Stop}, "not made for servers"},
+		{"weak key", []*issued{issue(t, between, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, weak), between}, map[string]point.Grade{"key": point.Stop}, "short-rsa: [] of [], 1024 bits"},
+		{"for people, not for servers", []*issued{site(func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), between}, map[string]point.Grade{"purpose": point.Stop}, "other-purpose"},
 		{"for both", []*issued{site(func(c *x509.Certificate) {
 			c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}
 		}), between}, nil, ""},
-		{"for 1,500 days", []*issued{site(func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(0, 0, 1500) }), between}, map[string]point.Grade{"life": point.Care}, "issued for 1500 days"},
+		{"for 1,500 days", []*issued{site(func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(0, 0, 1500) }), between}, map[string]point.Grade{"life": point.Care}, "long-life: [] of [], 0 bits, number 0, 1500 days"},
 		{"for 398 days, before they were too many", []*issued{site(func(c *x509.Certificate) {
 			c.NotBefore = now.AddDate(0, 0, -300)
 			c.NotAfter = c.NotBefore.AddDate(0, 0, 398)
 		}), between}, nil, ""},
 		{"must staple, and nothing is stapled", []*issued{site(func(c *x509.Certificate) {
 			c.ExtraExtensions = []pkix.Extension{{Id: tlsFeature, Value: []byte{0x30, 0x03, 0x02, 0x01, 0x05}}}
-		}), between}, map[string]point.Grade{"staple": point.Stop}, "sends none"},
-		{"revoked", []*issued{site(func(c *x509.Certificate) { c.SerialNumber = big.NewInt(666) }), between}, map[string]point.Grade{"revoked": point.Stop}, "revoked it on 2026-11-20"},
-		{"an intermediate that ended", []*issued{byOld, old}, map[string]point.Grade{"dates-chain": point.Stop}, "ended on 2026-11-20"},
+		}), between}, map[string]point.Grade{"staple": point.Stop}, "no-staple"},
+		{"revoked", []*issued{site(func(c *x509.Certificate) { c.SerialNumber = big.NewInt(666) }), between}, map[string]point.Grade{"revoked": point.Stop}, "revoked: [] of [], 0 bits, number 0, 0 days, 2026-11-20"},
+		{"an intermediate that ended", []*issued{byOld, old}, map[string]point.Grade{"dates-chain": point.Stop}, "issuer-expired: [] of [], 0 bits, number 0, 0 days, 2026-11-20"},
 	} {
 		lists := []*x509.RevocationList{revocations(t, between, 666), revocations(t, stranger, 1, 2, 3, 4, 5, 6, 7, 8, 9)}
 		var chain []*x509.Certificate
 		for _, c := range cs.chain {
 			chain = append(chain, c.Certificate)
 		}
-		points := Sent{Chain: chain, Names: []string{"ternrock.example", "www.ternrock.example"}, Roots: roots, Now: now, Soon: 21 * 24 * time.Hour, Served: true, Root: root.Certificate, Lists: lists}.Judge()
+		found := Sent{Chain: chain, Names: []string{"ternrock.example", "www.ternrock.example"}, Roots: roots, Now: now, Soon: 21 * 24 * time.Hour, Served: true, Root: root.Certificate, Lists: lists}.Judge()
 		got := map[string]point.Grade{}
 		all := ""
-		for _, p := range points {
-			all += p.What + "; " + p.Do + "\n"
-			if p.Grade != point.Good {
-				got[p.ID] = p.Grade
-				assert.NotEmpty(t, p.Why, cs.what)
-				assert.NotEmpty(t, p.Do, cs.what)
+		for _, f := range found {
+			all += fmt.Sprintf("%s: %v of %v, %d bits, number %d, %d days, %s %s %s %s\n", f.Code, f.Names, f.Wanted, f.Bits, f.Number, f.Days, f.When.Format("2006-01-02"), f.Subject, f.Issuer, f.URL)
+			if f.Grade() != point.Good {
+				got[f.ID()] = f.Grade()
 			}
 		}
 		if cs.want == nil {
@@ -185,9 +184,9 @@ func TestStapled(t *testing.T) {
 			require.NoError(t, err)
 		}
 		got := ""
-		for _, p := range (Sent{Chain: []*x509.Certificate{leaf.Certificate}, Names: []string{"ternrock.example"}, Roots: roots, Now: now, Served: true, Staple: answer, Root: root.Certificate}).Judge() {
-			if p.Grade.Fault() {
-				got += p.ID
+		for _, f := range (Sent{Chain: []*x509.Certificate{leaf.Certificate}, Names: []string{"ternrock.example"}, Roots: roots, Now: now, Served: true, Staple: answer, Root: root.Certificate}).Judge() {
+			if f.Grade().Fault() {
+				got += f.ID()
 			}
 		}
 		assert.Equal(t, c.want, got, "%+v", c)

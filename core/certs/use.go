@@ -4,36 +4,28 @@ import (
 	"bytes"
 	"crypto/x509"
 	"encoding/asn1"
-	"fmt"
 	"slices"
 	"time"
 
 	"golang.org/x/crypto/ocsp"
-
-	"trimlantern/core/point"
 )
 
 // use judges what the certificate is made for, how long it was issued for, and whether it was taken back.
 func (s Sent) use(leaf *x509.Certificate, add adder) {
 	if use := leaf.ExtKeyUsage; len(use)+len(leaf.UnknownExtKeyUsage) > 0 && !slices.Contains(use, x509.ExtKeyUsageServerAuth) && !slices.Contains(use, x509.ExtKeyUsageAny) {
-		add("purpose", point.Stop, "it is not made for servers", "browsers refuse it: its extended key usage lacks server authentication", "get a certificate for a web server (TLS server authentication)")
+		add(Finding{Code: OtherPurpose})
 	}
 	if most := longest(leaf.NotBefore); leaf.NotAfter.Sub(leaf.NotBefore) > time.Duration(most)*24*time.Hour+time.Hour {
-		add("life", point.Care, fmt.Sprintf("it was issued for %d days", int(leaf.NotAfter.Sub(leaf.NotBefore).Hours()/24)),
-			fmt.Sprintf("browsers refuse one from a public authority that was issued then for more than %d days", most), "get one with a shorter life, and let it renew by itself")
+		add(Finding{Code: LongLife, Days: int(leaf.NotAfter.Sub(leaf.NotBefore).Hours() / 24), Most: most})
 	}
 	s.stapled(leaf, add)
 	for _, list := range s.Lists {
 		i := slices.IndexFunc(list.RevokedCertificateEntries, func(e x509.RevocationListEntry) bool { return e.SerialNumber.Cmp(leaf.SerialNumber) == 0 })
 		if i >= 0 && bytes.Equal(list.RawIssuer, leaf.RawIssuer) && s.signed(list) {
-			revoked(list.RevokedCertificateEntries[i].RevocationTime, add)
+			add(Finding{Code: Revoked, When: list.RevokedCertificateEntries[i].RevocationTime})
 			return
 		}
 	}
-}
-
-func revoked(when time.Time, add adder) {
-	add("revoked", point.Stop, "its authority revoked it on "+when.UTC().Format("2006-01-02"), "browsers refuse it as soon as they know", "get a new certificate, with a new key")
 }
 
 // signed reports whether a list comes from one of the authorities that were sent or are trusted.
@@ -77,7 +69,7 @@ func (s Sent) stapled(leaf *x509.Certificate, add adder) {
 	}
 	if len(s.Staple) == 0 {
 		if mustStaple(leaf) {
-			add("staple", point.Stop, "it demands a stapled OCSP answer, and the server sends none", "browsers that honour it refuse the site", "turn OCSP stapling on in the server, or get a certificate without must-staple")
+			add(Finding{Code: NoStaple})
 		}
 		return
 	}
@@ -90,10 +82,10 @@ func (s Sent) stapled(leaf *x509.Certificate, add adder) {
 	answer, err := ocsp.ParseResponseForCert(s.Staple, leaf, issuer)
 	switch {
 	case err != nil:
-		add("staple", point.Care, "the OCSP answer that the server staples cannot be used: "+err.Error(), "some browsers refuse the site", "turn OCSP stapling off, or let the server fetch a new answer")
+		add(Finding{Code: BadStaple, Err: err})
 	case answer.Status == ocsp.Revoked:
-		revoked(answer.RevokedAt, add)
+		add(Finding{Code: Revoked, When: answer.RevokedAt})
 	case !answer.NextUpdate.IsZero() && answer.NextUpdate.Before(s.Now):
-		add("staple", point.Care, "the OCSP answer that the server staples ended on "+answer.NextUpdate.UTC().Format("2006-01-02"), "some browsers refuse the site", "let the server fetch a new answer")
+		add(Finding{Code: OldStaple, When: answer.NextUpdate})
 	}
 }

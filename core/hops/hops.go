@@ -77,46 +77,36 @@ const (
 	TooFar    Problem = "far"         // was not asked: this machine has no way there
 )
 
-// problems is the one table of problems: their words, how much they matter, and what to do.
-var problems = map[Problem]struct {
-	words string
-	grade point.Grade
-	do    string
-}{
-	Loop:      {"is redirected in a loop", point.Stop, "remove the redirects but one; behind a proxy that ends TLS use the rule for a proxy"},
-	Failed:    {"gets no answer", point.Stop, "check that the server runs, and the name's DNS entry"},
-	Nowhere:   {"gets a redirect without a Location", point.Stop, "fix the server's rule: its redirect has no Location"},
-	Downgrade: {"is sent back from HTTPS to HTTP", point.Stop, "remove the redirect to HTTP: in the server's rules, or the system's own address"},
-	Insecure:  {"ends up on HTTP", point.Stop, "install the redirect: trimlantern redirect show"},
-	OtherPort: {"ends up on another port", point.Stop, "find the rule that names the port, and remove the port"},
-	Elsewhere: {"ends up on another host", point.Stop, "find the rule that sends visitors there"},
-	Missing:   {"ends up on a page that is not there", point.Stop, "compare the folder that the server serves over HTTPS with the one it serves over HTTP"},
-	Broken:    {"ends up on an error page", point.Stop, "read the server's error log"},
-	PathLost:  {"loses the path", point.Stop, "keep the path in the redirect"},
-	QueryLost: {"loses the query", point.Stop, "keep the query in the redirect"},
-	Mixed:     {"ends up on another name of the site", point.Care, "send all names to one: trimlantern redirect show"},
-	Chain:     {"goes through a chain of redirects", point.Care, "make it one redirect: trimlantern redirect show"},
-	Temporary: {"is redirected temporarily (302, 303 or 307)", point.Care, "make it permanent: 301, or 308 where the method counts"},
-	ProofLost: {"is redirected away from where a certificate authority looks for its proof", point.Care, "leave that folder out of the redirect"},
-	ProofTo:   {"is redirected where a certificate authority looks for its proof; authorities follow that", point.Note, ""},
-	Post:      {"loses a form sent to the insecure address: the method changes", point.Note, ""},
-	Steps:     {"is redirected twice: to HTTPS, and to the site's name", point.Note, ""},
-	Moves:     {"is redirected further by the site itself", point.Note, ""},
-	Denied:    {"is asked for a password", point.Note, ""},
-	TooFar:    {"was not followed: this machine cannot reach that server", point.Note, ""},
+// problems is the one table of problems, and of how much they matter.
+var problems = map[Problem]point.Grade{
+	Loop:      point.Stop,
+	Failed:    point.Stop,
+	Nowhere:   point.Stop,
+	Downgrade: point.Stop,
+	Insecure:  point.Stop,
+	OtherPort: point.Stop,
+	Elsewhere: point.Stop,
+	Missing:   point.Stop,
+	Broken:    point.Stop,
+	PathLost:  point.Stop,
+	QueryLost: point.Stop,
+	Mixed:     point.Care,
+	Chain:     point.Care,
+	Temporary: point.Care,
+	ProofLost: point.Care,
+	ProofTo:   point.Note,
+	Post:      point.Note,
+	Steps:     point.Note,
+	Moves:     point.Note,
+	Denied:    point.Note,
+	TooFar:    point.Note,
 }
 
 // Order lists the problems, the gravest first.
 var Order = []Problem{Loop, Failed, Nowhere, Downgrade, Insecure, OtherPort, Elsewhere, Missing, Broken, PathLost, QueryLost, Mixed, Chain, Temporary, ProofLost, ProofTo, Post, Steps, Moves, Denied, TooFar}
 
-// Words returns the problem as the end of a sentence that begins with the visitor.
-func (p Problem) Words() string { return problems[p].words }
-
 // Grade says how much it matters: what the host or the system does by itself is a note.
-func (p Problem) Grade() point.Grade { return problems[p].grade }
-
-// Do says what to do about it; "" where there is nothing to do.
-func (p Problem) Do() string { return problems[p].do }
+func (p Problem) Grade() point.Grade { return problems[p] }
 
 // Landing returns the last address of a journey.
 func (j Journey) Landing() string {

@@ -97,9 +97,5 @@ func TestJudge(t *testing.T) {
 	shop := way("GET", p+"/visit", "200")
 	assert.Empty(t, shop.Judge(site, []string{"/shop/"}), "only the shop is to be secure")
 	assert.Equal(t, []Problem{Insecure}, way("GET", p+"/shop", "200").Judge(site, []string{"/shop/"}))
-	for _, p := range Order {
-		assert.NotEmpty(t, p.Words(), p)
-		assert.Equal(t, p.Grade().Fault(), p.Do() != "", p)
-	}
 	assert.Len(t, Order, len(problems))
 }

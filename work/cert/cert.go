@@ -24,6 +24,7 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/outside/proof"
 	"trimlantern/work"
+	"trimlantern/work/words"
 )
 
 // Requested is what cert request wrote.
@@ -127,7 +128,7 @@ func Check(j *work.Job, files []string, o CheckOptions) (*Checked, error) {
 		}
 	}
 	sent := certs.Sent{Chain: bundle.Chain, Names: named(j, bundle.Chain[0]), Roots: client.Roots(), Now: j.Now(), Soon: o.Soon}
-	out.Points = append(out.Points, sent.Judge()...)
+	out.Points = append(out.Points, words.Certificates(sent.Judge())...)
 	hasKey := false
 	for _, p := range out.Papers {
 		hasKey = hasKey || p.Key != nil

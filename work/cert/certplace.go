@@ -20,6 +20,7 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/work"
 	"trimlantern/work/redirect"
+	"trimlantern/work/words"
 )
 
 // place puts a certificate where the server reads it, has the server read it, and looks whether it is served. What
@@ -219,7 +220,7 @@ func (r *obtaining) served(ctx context.Context, c *Certificate, leaf *x509.Certi
 			default:
 				s.Why = "another certificate"
 				sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: r.web.Roots(), Now: r.job.Now()}
-				for _, p := range sent.Judge() {
+				for _, p := range words.Certificates(sent.Judge()) {
 					if p.Grade == point.Stop {
 						s.Why = unusable + p.What
 						break

@@ -23,6 +23,7 @@ import (
 	"trimlantern/outside/proof"
 	"trimlantern/work"
 	"trimlantern/work/redirect"
+	"trimlantern/work/words"
 )
 
 // ObtainOptions say how a certificate is obtained. What is not set is as it was the last time.
@@ -802,7 +803,7 @@ func (r *obtaining) judge(c *Certificate, v *certfolder.Version) []point.Point {
 	}
 	leaf := v.Chain[0]
 	sent := certs.Sent{Chain: v.Chain, Names: names, Roots: r.web.Roots(), Now: r.job.Now()}
-	points := sent.Judge()
+	points := words.Certificates(sent.Judge())
 	if missing := certs.Uncovered(leaf, c.Names); len(missing) > 0 && len(names) < len(c.Names) {
 		points = append(points, point.Point{ID: "names", About: []string{}, Grade: point.Stop, What: "it does not cover " + strings.Join(missing, ", "), Do: "order it again: --again"})
 	}

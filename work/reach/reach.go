@@ -21,6 +21,7 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/work"
 	"trimlantern/work/findings"
+	"trimlantern/work/words"
 )
 
 // Twin is one page of the site as one of its servers shows it over HTTP and over HTTPS.
@@ -290,7 +291,7 @@ func (t *Twin) point() (p point.Point, ok bool) {
 	case NoSecure:
 		p.Do = "make HTTPS answer there; the server's error log says why it does not"
 		if t.Secure.Loop {
-			p.ID, p.Do = "loop", hops.Loop.Do()
+			p.ID, p.Do = "loop", words.Fix(hops.Loop)
 		}
 		if where, ours := t.lands(); where != "" && !ours {
 			p.Do = "find the rule that sends visitors there, and remove it"

@@ -22,6 +22,7 @@ import (
 	"trimlantern/work"
 	"trimlantern/work/preview"
 	"trimlantern/work/reach"
+	"trimlantern/work/words"
 )
 
 // Result answers whether the site may switch.
@@ -259,7 +260,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 		r.out.Days, r.out.Until = days, leaf.NotAfter.UTC()
 	}
 	bad, stop := false, ""
-	for _, p := range sent.Judge() {
+	for _, p := range words.Certificates(sent.Judge()) {
 		if p.Grade != point.Good {
 			bad = true
 			if p.ID == "names" {
@@ -366,7 +367,7 @@ func (r *readying) origin(client *fetch.Client) {
 	default:
 		sent := certs.Sent{Chain: seen.Chain, Names: []string{r.job.Site.Host}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon}
 		var bad []string
-		for _, p := range sent.Judge() {
+		for _, p := range words.Certificates(sent.Judge()) {
 			if p.Grade != point.Good {
 				bad = append(bad, p.What)
 			}
@@ -451,11 +452,11 @@ func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) 
 		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[work.HostOf(journey.Landing())] != ""):
 			continue // said by the comparison, or of the certificate
 		case p == hops.Loop:
-			r.add("loop", journey.Typed, point.Stop, journey.Typed+" redirects in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", p.Do())
+			r.add("loop", journey.Typed, point.Stop, journey.Typed+" redirects in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", words.Fix(p))
 		case p == hops.Failed:
-			r.add("answer", journey.Typed, point.Stop, fmt.Sprintf("%s: %s", journey.Typed, journey.Err), "visitors who type it get no page", p.Do())
+			r.add("answer", journey.Typed, point.Stop, fmt.Sprintf("%s: %s", journey.Typed, journey.Err), "visitors who type it get no page", words.Fix(p))
 		default:
-			r.add(string(p), journey.Typed, p.Grade(), journey.Typed+": the visitor "+p.Words(), "", p.Do())
+			r.add(string(p), journey.Typed, p.Grade(), journey.Typed+": the visitor "+words.Problem(p), "", words.Fix(p))
 		}
 	}
 	if good {

@@ -22,6 +22,7 @@ import (
 	"trimlantern/work/findings"
 	"trimlantern/work/reach"
 	"trimlantern/work/run"
+	"trimlantern/work/words"
 )
 
 // Rules are the rules for a server, as text.
@@ -493,17 +494,17 @@ func (g *guard) reason(now *Tested, worse []Journey) string {
 		return why + "a proxy in front ends TLS (then install with --proxy), or another rule of the server sends visitors back"
 	}
 	s := worse[0]
-	words := ""
+	what := ""
 	for _, p := range s.Problems {
 		if p.Grade() == point.Stop {
-			words = p.Words()
+			what = words.Problem(p)
 			break
 		}
 	}
-	if words == "" {
-		words = fmt.Sprintf("gets error %d", status(s))
+	if what == "" {
+		what = fmt.Sprintf("gets error %d", status(s))
 	}
-	why := fmt.Sprintf("who types %s %s", s.Typed, words)
+	why := fmt.Sprintf("whoever types %s %s", s.Typed, what)
 	if other := g.redirectOf(); other != "" {
 		why += "; another redirect: " + other
 	}

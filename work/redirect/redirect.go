@@ -15,6 +15,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/reach"
+	"trimlantern/work/words"
 )
 
 // Tested is what a visitor meets who types any of the site's addresses.
@@ -188,7 +189,7 @@ func siteOf(j *work.Job, raw string) address.Site {
 func causes(journeys []Journey) []point.Point {
 	points := []point.Point{}
 	for _, p := range hops.Order {
-		one := point.Point{ID: string(p), Grade: p.Grade(), Do: p.Do()}
+		one := point.Point{ID: string(p), Grade: p.Grade(), Do: words.Fix(p)}
 		for _, s := range journeys {
 			if !slices.Contains(s.Problems, p) {
 				continue
@@ -203,7 +204,7 @@ func causes(journeys []Journey) []point.Point {
 			one.About = append(one.About, about)
 		}
 		if one.About != nil {
-			one.What = "the visitor " + p.Words()
+			one.What = "the visitor " + words.Problem(p)
 			points = append(points, one)
 		}
 	}
