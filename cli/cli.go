@@ -144,7 +144,8 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 	words(root, p, &a.colors, "color", "colours: `auto|always|never` (NO_COLOR is honoured)", "auto", "always", "never")
 	p.StringVarP(&a.dir, "in", "C", "", "work as if started in this `FOLDER`")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.fleetCommand(), a.demoCommand())
+	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.fleetCommand(), a.demoCommand(), a.completionCommand())
+	root.CompletionOptions.DisableDefaultCmd = true
 	a.face(root)
 	root.AddCommand(a.manCommand(root))
 	return root

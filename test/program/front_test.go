@@ -56,6 +56,7 @@ func TestCompletion(t *testing.T) {
 	dir := bare(t, 1)
 	for _, shell := range []string{"bash", "zsh", "fish"} {
 		assert.Contains(t, want(t, 0, dir, "completion", shell).out, "trimlantern", shell)
+		assert.NotContains(t, want(t, 0, dir, "completion", shell, "--help").out, "brew")
 	}
 	assert.Contains(t, want(t, 0, dir, "__complete", "pre").out, "preview")
 	assert.Contains(t, want(t, 0, dir, "__complete", "init", "--system", "").out, "wordpress")
@@ -253,4 +254,33 @@ func TestCommonOptions(t *testing.T) {
 	out, code = at(nil, "-C", dir, "history", "--color", "blue")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "write auto, always or never")
+}
+
+// The script for bash completes without any other package, also behind = and :.
+func TestCompletionBash(t *testing.T) {
+	dir := t.TempDir()
+	script := `source <("$0" completion bash)
+trimlantern() { "$PROGRAM" "$@"; }
+try() { COMP_LINE=$1 COMP_POINT=${#1} COMPREPLY=(); _trimlantern; echo "${COMPREPLY[*]}"; }
+for line in "$@"; do try "$line"; done`
+	lines := [][2]string{
+		{"trimlantern sc", "scan"},
+		{"trimlantern cert ob", "obtain"},
+		{"trimlantern scan --fail-on bl", "blocked"},
+		{"trimlantern filter --as=v", "value"},
+		{"trimlantern filter --as ", "dump value"},
+		{"trimlantern help json undo", "undo"},
+		{"trimlantern systems word", "wordpress"},
+		{"trimlantern nothing ", ""},
+	}
+	args := []string{"--norc", "-c", script, program}
+	want := ""
+	for _, l := range lines {
+		args, want = append(args, l[0]), want+l[1]+"\n"
+	}
+	c := exec.Command("bash", args...)
+	c.Dir, c.Env = dir, append(environment(dir), "PROGRAM="+program)
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, want, string(out))
 }
