@@ -51,6 +51,9 @@ step it says what it saw, and asks before it changes anything. At every question
 explains, s shows all that was found, and q stops. The same command goes on where it
 stopped, on another day too.
 
+Of an exported database (--database dump:FILE) it makes a patch or a new dump; once that is
+loaded, the same command goes on.
+
 --yes takes the safe answer to every question. --answers takes them from a YAML file:
 question: answer, and "item URL: adopt" for one item. Without a terminal, one of them
 is needed. --plain asks line by line, for screen readers.
@@ -68,7 +71,7 @@ is needed. --plain asks line by line, for screen readers.
 	a.address(c)
 	a.network(c)
 	f := c.Flags()
-	f.StringVar(&o.database, "database", "", "the database, as trimlantern init takes it: `sqlite:FILE`, mysql://USER@HOST/NAME …")
+	f.StringVar(&o.database, "database", "", "the database, as trimlantern init takes it: `sqlite:FILE`, dump:FILE (an exported one), mysql://USER@HOST/NAME …")
 	f.StringVar(&o.init.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
 	f.StringVar(&o.init.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")
 	f.StringVar(&o.init.Database.PasswordEnv, "password-env", "", "the password is in this environment `VARIABLE`")
@@ -103,9 +106,6 @@ func (a *app) runSwitch(ctx context.Context, o switching, folder string) error {
 	}
 	if err != nil {
 		return err
-	}
-	if j.IsDump() {
-		return &work.Fault{Code: work.Misuse, What: "this site is known by an exported database alone: the guided run needs the live one", Do: "trimlantern preview, then trimlantern apply --write FILE or --patch FILE; docs/dumps.md says how"}
 	}
 	if o.until == string(guide.Site) {
 		return nil

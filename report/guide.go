@@ -13,6 +13,7 @@ import (
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
 	"trimlantern/work/decide"
+	"trimlantern/work/dumps"
 	"trimlantern/work/findings"
 	"trimlantern/work/guide"
 	"trimlantern/work/preview"
@@ -68,6 +69,8 @@ var answers = map[string]string{
 	"ready on": "Go on; this can be fixed later", "ready obtain": "Obtain a certificate now", "ready support": "Show a text for the people who run the server",
 	"unfinished finish": "Finish it", "unfinished undo": "Take it back",
 	"backup yes": "Back up now", "backup no": "Go on without a backup", "backup-failed without": "Go on without a backup",
+	"loaded yes": "Yes, it is loaded: go on", "loaded no": "Not yet", "loaded again": "Look at the export again",
+	"write patch": "A patch: only what changes, in files that a panel takes", "write dump": "A new dump of everything",
 	"apply yes": "Make these changes", "apply no": "Not now", "mend yes": "Correct these lengths", "mend no": "Leave them",
 	"terms yes": "I have read and accept the terms", "terms no": "No",
 	"many yes":   "Go through them one by one",
@@ -112,6 +115,12 @@ var questions = map[string][2]string{
 		"An earlier replacement changed texts without their lengths. Only values that become sound all the way down are corrected. undo takes it back."},
 	"apply": {"Make these changes now?",
 		"Each value is compared with what the preview saw, and goes into the journal before it is changed. trimlantern undo takes all of it back. Everybody who is logged in has to log in again if the site's own addresses change."},
+	"write": {"What should be written?",
+		"The site is known by an exported database, which stays as it is. A patch is small, leaves rows that were edited since the export, and comes with another one that takes it back. A new dump replaces all tables."},
+	"write-to": {"To which file?",
+		"Leave it empty for the name that is suggested. Large patches are split into several files, which are loaded in order."},
+	"loaded": {"Is it loaded into the database?",
+		"Load it in your host's database panel: Import, then the file. Then this goes on: redirect, and every page over HTTPS. Whether it is loaded, only the pages show."},
 	"redirect": {"Put the redirect in place?",
 		"Rules go into a file between two marking lines, and every address is followed afterwards. If any answers worse than before, the file is put back at once. If your host's panel has a switch for it, use that, then look again."},
 	"rule-file": {"Into which file?",
@@ -131,9 +140,14 @@ func Ask(q guide.Question) Asked {
 			a.About = aboutItem(about.Item)
 		}
 	case string:
-		if q.ID == "terms" {
+		switch q.ID {
+		case "terms":
 			a.About = Clean(about)
+		case "write-to":
+			a.About = "Suggested: " + Clean(about)
 		}
+	case *dumps.Applied:
+		a.About = "Written on " + clock(about.Time) + ": " + Clean(fileList(about.Wrote))
 	}
 	for _, c := range q.Choices {
 		words, ok := answers[q.ID+" "+c]
@@ -249,6 +263,22 @@ func (t *Text) Brief(result any) {
 		t.tick("Nothing is left to change.")
 	case *run.Applied:
 		t.briefApplied(r)
+	case guide.Exported:
+		t.tick("The export is the backup: keep it.")
+		t.printf("      %s\n", t.faint(t.clip(r.File, 74)))
+	case *dumps.Applied:
+		mark := t.good("[x]")
+		if r.Code() != work.Clean {
+			mark = t.care("[!]")
+		}
+		t.mark(mark, fmt.Sprintf("Written: %s of %s in %s.", plural(r.Changed, "cell"), number(r.Planned), Clean(fileList(r.Wrote))))
+		if len(r.Back) > 0 {
+			t.printf("      %s\n", t.faint(t.clip("takes it back: "+fileList(r.Back), 74)))
+		}
+		if r.Files > 0 {
+			t.mark(t.care("[!]"), plural(r.Files, "file")+" of the site stay as they are: upload them changed.")
+		}
+		t.wrap("  ", "Load it into the database, in the order of the names; then go on here.")
 	case *run.Undone:
 		t.tick(fmt.Sprintf("Taken back: %s.", plural(r.Back+r.Already, "cell")))
 	case *redirect.Tested:
@@ -453,6 +483,8 @@ func (t *Text) Full(result any) {
 		t.Preview(r)
 	case *run.Applied:
 		t.Applied(r)
+	case *dumps.Applied:
+		t.DumpApplied(r)
 	case *redirect.Tested:
 		t.RedirectTest(r)
 	case *backup.BackedUp:

@@ -253,3 +253,85 @@ func TestScriptOfCI(t *testing.T) {
 	assert.Contains(t, string(status), `"clean": true`)
 	assert.FileExists(t, filepath.Join(dir, "scan.sarif"))
 }
+
+// exported writes an SQLite database as its own dump program does.
+func exported(t *testing.T, path string) string {
+	db := open(t, path)
+	var b strings.Builder
+	b.WriteString("PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n")
+	tables, err := db.Query("SELECT name, sql FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")
+	require.NoError(t, err)
+	defer tables.Close()
+	for tables.Next() {
+		var name, create string
+		require.NoError(t, tables.Scan(&name, &create))
+		b.WriteString(create + ";\n")
+		columns := []string{}
+		info, err := db.Query("SELECT name FROM pragma_table_info('" + name + "')")
+		require.NoError(t, err)
+		for info.Next() {
+			var c string
+			require.NoError(t, info.Scan(&c))
+			columns = append(columns, "quote("+c+")")
+		}
+		require.NoError(t, info.Close())
+		rows, err := db.Query("SELECT 'INSERT INTO " + name + " VALUES(' || " + strings.Join(columns, " || ',' || ") + " || ');' FROM " + name)
+		require.NoError(t, err)
+		for rows.Next() {
+			var line string
+			require.NoError(t, rows.Scan(&line))
+			b.WriteString(line + "\n")
+		}
+		require.NoError(t, rows.Close())
+	}
+	b.WriteString("COMMIT;\n")
+	return b.String()
+}
+
+// TestSwitchExported walks the road of somebody who has an export and an import form alone.
+func TestSwitchExported(t *testing.T) {
+	dir, initArgs := museum(t)
+	live := filepath.Join(dir, "site.db")
+	before := dump(t, live)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "museum.sql"), []byte(exported(t, live)), 0o600))
+	args := []string{"switch", "--database", "dump:museum.sql", "--yes"}
+	for i, a := range initArgs {
+		if a != "--files" && strings.HasPrefix(a, "--") {
+			args = append(args, a, initArgs[i+1])
+		}
+	}
+	file := answers(t, dir, `item http://charts.tideoffice.example/today.svg: replace
+replace-by http://charts.tideoffice.example/today.svg: https://ternrock.example/media/map.svg
+item http://localhost:8080/: accept
+because http://localhost:8080/: the neighbour wrote it
+write: patch
+redirect: apache
+rule-file: .htaccess
+`)
+	home := homeOf(dir)
+	require.NoError(t, os.RemoveAll(home))
+	empty := filepath.Join(dir, "empty") // no folder of the site's: all that is known is the export
+	require.NoError(t, os.Mkdir(empty, 0o755))
+	r := want(t, 1, dir, append(args, "--answers", file, empty)...)
+	for _, say := range []string{"The export is the backup", "Written: ", "Load it into the database", "Stopped at: change."} {
+		assert.Contains(t, r.out, say)
+	}
+	assert.Equal(t, before, dump(t, live), "only files are written")
+	assert.Contains(t, want(t, 1, dir, append(args, "--answers", file, empty)...).out, "Stopped at: preview.", "it is not loaded yet, says the safe answer")
+	patch, err := os.ReadFile(filepath.Join(dir, "museum-https-patch.sql"))
+	require.NoError(t, err)
+	_, err = open(t, live).Exec(string(patch))
+	require.NoError(t, err)
+	theme, err := filepath.Glob(filepath.Join(dir, "theme", "*.html"))
+	require.NoError(t, err)
+	for _, f := range theme { // uploaded changed
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(f, []byte(strings.NewReplacer("http://www.ternrock", "https://www.ternrock", "http://type.", "https://type.").Replace(string(b))), 0o644))
+	}
+
+	// That it is loaded the pages show: nobody is asked.
+	r = want(t, 0, dir, append(args, "--answers", file, empty)...)
+	assert.Contains(t, r.out, "The site is on HTTPS")
+	assert.NotContains(t, r.out, "Is it loaded")
+}

@@ -56,6 +56,19 @@ type Applied struct {
 	Drops     bool           `json:"drops_tables"`
 }
 
+// Last returns what was last made of the site's exported database, where that was made of the newest sheet; nil: nothing.
+func Last(j *work.Job) (*Applied, error) {
+	var last Applied
+	if err := j.Book.ReadJSON(work.DumpRecord, &last); err != nil {
+		return nil, work.Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), work.DumpRecord))
+	}
+	id, _, _, err := j.LastSheet()
+	if err != nil || last.Sheet == "" || last.Sheet != id || last.Site != j.Site.String() {
+		return nil, err
+	}
+	return &last, nil
+}
+
 // Code is the exit code that it comes to.
 func (d *Applied) Code() int {
 	if d.Changed < d.Planned || d.CutOff {

@@ -101,6 +101,7 @@ type walk struct {
 	out    *Walked
 	later  map[string]bool // items that were put off
 	last   *preview.Result // the newest one, where nothing was decided or changed since
+	loaded bool            // of a site known by an export: what was made of it is loaded into the database
 	faulty bool            // the site was not all ready: what was changed may have mended that
 }
 
@@ -282,6 +283,10 @@ func (w *walk) told(err error) error {
 
 // backup makes a backup, unless there is one that is newer than all changes.
 func (w *walk) backup() error {
+	if w.job.IsDump() {
+		w.person.Tell(Exported{w.job.File.Abs(w.job.File.Database.File)})
+		return nil
+	}
 	last, err := backup.Last(w.job)
 	if err != nil {
 		return err
@@ -337,6 +342,11 @@ func (w *walk) look() error {
 
 // preview works out the changes, and goes through what needs a decision.
 func (w *walk) preview() error {
+	if w.job.IsDump() {
+		if done, err := w.written(); err != nil || done {
+			return err
+		}
+	}
 	for {
 		p, err := preview.Run(w.ctx, w.job)
 		if err != nil {
@@ -353,6 +363,9 @@ func (w *walk) preview() error {
 
 // apply carries the newest sheet out, with the person's consent.
 func (w *walk) apply() error {
+	if w.loaded {
+		return nil
+	}
 	p := w.last
 	if w.last = nil; p == nil {
 		var err error
@@ -363,6 +376,9 @@ func (w *walk) apply() error {
 	if p.Changes() == 0 {
 		w.person.Tell(Nothing{})
 		return nil
+	}
+	if w.job.IsDump() {
+		return w.write(p)
 	}
 	ok, err := w.yes("apply", p)
 	if err != nil {
@@ -400,6 +416,9 @@ func (w *walk) check() error {
 		}
 		w.out.Scan = s
 		w.person.Tell(s)
+		if w.job.IsDump() { // what is left takes another export
+			return nil
+		}
 		again, err := w.decide()
 		if err != nil || !again {
 			return err
