@@ -178,3 +178,70 @@ func (t *Text) Revoked(r *cert.Revoked) {
 	t.printf("Revoked the certificate for %s, which would have been good until %s (%s).\n", Clean(strings.Join(r.Names, ", ")), day(r.Until), r.Reason)
 	t.wrap("", t.faint("Browsers refuse it as soon as they know: within days, or at once where they ask."))
 }
+
+// Requested reports what cert request wrote.
+func (t *Text) Requested(r *cert.Requested) {
+	t.printf("Made a key and a request for %s.\n\n", t.clip(strings.Join(r.Names, ", "), 50))
+	t.rows(nil, [][]string{{"request", t.clip(r.Request, 60), "send it to the authority"}, {"key", t.clip(r.Key, 60), "stays here, secret"}})
+	t.next("when the certificate has come: trimlantern cert check FILE… " + Clean(r.Key))
+}
+
+// Checked reports what certificate files hold.
+func (t *Text) Checked(r *cert.Checked) {
+	t.printf("In the files\n\n")
+	for _, p := range r.Papers {
+		words := p.What
+		if p.Bad != "" {
+			words += ": " + p.Bad
+		}
+		t.printf("  %s\n", t.faint(t.clip(p.File, 70)))
+		t.wrap("    ", Clean(words))
+	}
+	t.heading("Together")
+	t.points(r.Points)
+	if r.Chain != "" {
+		t.printf("\nWrote %s\n", t.clip(r.Chain, 70))
+	}
+	if r.Key != "" {
+		t.printf("Wrote %s (for nobody else to read)\n", t.clip(r.Key, 46))
+	}
+	for _, k := range r.Kept {
+		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(k, 52)))
+	}
+	switch {
+	case r.Code() != work.Clean:
+		t.next("fix what is marked, then check again")
+	case r.Chain == "":
+		t.next("write them in the server's order: --write FOLDER")
+	default:
+		t.next("name both files in the server's configuration, then: trimlantern ready")
+	}
+}
+
+// Proof reports whether a proof of ownership can be fetched.
+func (t *Text) Proof(r *cert.Proof) {
+	for _, a := range r.Asked {
+		mark := t.good("[x]")
+		if !a.OK {
+			mark = t.bad("[-]")
+		}
+		words := a.URL
+		if a.At != "" {
+			words += " at " + a.At
+		}
+		t.mark(mark, Clean(words))
+		if a.Why != "" {
+			t.wrap("      ", Clean(a.Why))
+		}
+	}
+	if r.Kept {
+		t.printf("\n%s stays there; remove it when the authority has seen it.\n", t.clip(r.File, 60))
+	} else {
+		t.printf("\n%s\n", t.faint("the file is gone again"))
+	}
+	if r.Code() == work.Clean {
+		t.next("let the authority look")
+	} else {
+		t.next("let the server serve that folder over plain HTTP, for every name")
+	}
+}

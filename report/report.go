@@ -4,8 +4,12 @@ package report
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"io"
+	"maps"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -248,4 +252,34 @@ func (t *Text) clip(s string, n int) string {
 		return Clean(s)
 	}
 	return clip(s, n)
+}
+
+func byCount(counts map[string]int) []string {
+	return slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
+		return cmp.Or(counts[b]-counts[a], strings.Compare(a, b))
+	})
+}
+
+// clipEnd cleans a text and cuts it at n columns.
+func clipEnd(s string, n int) string {
+	r := []rune(Clean(s))
+	if len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return string(r)
+}
+
+func padRunes(s string, n int) string {
+	if w := len([]rune(s)); w < n {
+		return s + strings.Repeat(" ", n-w)
+	}
+	return s
+}
+
+// fileList names files: of many, the first and the last.
+func fileList(names []string) string {
+	if len(names) > 4 {
+		return fmt.Sprintf("%s to %s, %s", names[0], filepath.Base(names[len(names)-1]), plural(len(names), "file"))
+	}
+	return strings.Join(names, ", ")
 }

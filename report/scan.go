@@ -446,3 +446,13 @@ func (t *Text) origins(places []findings.Origin, most int) {
 		t.wrap("      ", Clean(o.Do))
 	}
 }
+
+func (t *Text) class(c mixed.Class) string {
+	switch c {
+	case mixed.Blocked:
+		return t.bad(c.Words())
+	case mixed.Link, mixed.Possible:
+		return c.Words()
+	}
+	return t.care(c.Words())
+}

@@ -8,6 +8,7 @@ import (
 	"golang.org/x/net/html"
 
 	"trimlantern/core/markup"
+	"trimlantern/core/reference"
 )
 
 // document is where a walk through markup stands.
@@ -475,4 +476,26 @@ func SrcSet(s string) []string {
 			s = ""
 		}
 	}
+}
+
+// absolute returns a URL as browsers make it absolute.
+func (r *reader) absolute(raw string) (string, bool) {
+	u, ok := r.resolve(raw)
+	if !ok {
+		return "", false
+	}
+	return u.String(), true
+}
+
+// manifest reads an application's manifest: its icons are loaded, the rest is named.
+func (r *reader) manifest(b []byte) {
+	reference.Find(b, func(ref reference.Reference) bool {
+		head := bytes.TrimRight(b[max(0, ref.Start-40):ref.Start], "\" \t\r\n:")
+		u := use{by: "manifest", use: markup.Names, offset: ref.Start}
+		if bytes.HasSuffix(head, []byte(`"src`)) {
+			u.by, u.use = "manifest src", markup.Maybe
+		}
+		r.add(ref.Text(b), u)
+		return true
+	})
 }

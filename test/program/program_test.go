@@ -20,6 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
+
+	"trimlantern/test/contract"
 )
 
 // program is the built program.
@@ -64,7 +66,7 @@ func run(t testing.TB, dir string, args ...string) result {
 	err := c.Run()
 	require.NotNil(t, c.ProcessState, "%v", err)
 	r := result{c.ProcessState.ExitCode(), out.String(), errs.String()}
-	contract(t, args, r)
+	contract.Check(t, program, args, r.code, r.out, r.errs)
 	return r
 }
 

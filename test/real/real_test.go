@@ -33,6 +33,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/test/contract"
 )
 
 const (
@@ -343,6 +345,7 @@ func (b *bench) tool(code int, args ...string) (stdout string) {
 	err := c.Run()
 	require.Equal(b.t, code, c.ProcessState.ExitCode(), "trimlantern %s (%v)\n%s\n%s", strings.Join(args, " "), err, tail(out.Bytes()), tail(errs.Bytes()))
 	assert.NotContains(b.t, out.String()+errs.String(), "a secret", "the password is never printed")
+	contract.Check(b.t, b.program, args, code, out.String(), errs.String())
 	return out.String()
 }
 

@@ -13,6 +13,8 @@ import (
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/test/contract"
 )
 
 type origin struct {
@@ -128,7 +130,7 @@ func TestReports(t *testing.T) {
 	require.NoError(t, err)
 	source, err := os.ReadFile(filepath.Join(strings.TrimSpace(string(where)), "pkg/report/v210/sarif/schema.go"))
 	require.NoError(t, err)
-	assert.NoError(t, valid(t, strings.Split(string(source), "`")[1], sarifText), "the schema of SARIF 2.1.0")
+	assert.NoError(t, contract.Valid(t, strings.Split(string(source), "`")[1], sarifText), "the schema of SARIF 2.1.0")
 	assert.Len(t, log.Runs[0].Results, len(scan.Culprits))
 	assert.Contains(t, string(sarifText), "theme/header.html")
 

@@ -1,4 +1,5 @@
-package program
+// Package contract holds what the program writes as JSON to the schemas that it ships. It is for tests alone.
+package contract
 
 import (
 	"encoding/json"
@@ -20,7 +21,7 @@ var schemaSource = struct {
 }{by: map[string]*jsonschema.Schema{}}
 
 // resultOf names the result that a command writes as JSON; "" where it writes none.
-func resultOf(args []string, r result) string {
+func resultOf(args []string) string {
 	words := []string{}
 	for _, a := range args {
 		if strings.HasPrefix(a, "-") {
@@ -65,16 +66,16 @@ func resultOf(args []string, r result) string {
 	return words[0]
 }
 
-// contract holds what a command writes as JSON to the schema that the program ships.
-func contract(t testing.TB, args []string, r result) {
+// Check holds what a run of the program wrote as JSON to the schema of its result.
+func Check(t testing.TB, program string, args []string, code int, stdout, stderr string) {
 	t.Helper()
 	i := slices.Index(args, "--format")
 	if i < 0 || i+1 >= len(args) || args[i+1] != "json" || slices.Contains(args, "--as-sql") {
 		return
 	}
-	name, out := resultOf(args, r), r.out
+	name, out := resultOf(args), stdout
 	if name == "filter" {
-		if out = r.errs; r.code > 1 {
+		if out = stderr; code > 1 {
 			return // its words follow
 		}
 	}
@@ -93,7 +94,7 @@ func contract(t testing.TB, args []string, r result) {
 			if strings.HasPrefix(string(one), "{\n  \"version\"") { // a fault at its end
 				as = "error"
 			}
-			holds(t, as, one, args)
+			holds(t, program, as, one, args)
 		}
 		return
 	}
@@ -106,15 +107,15 @@ func contract(t testing.TB, args []string, r result) {
 			Code      int
 		}
 		if json.Unmarshal(one, &failure) == nil && failure.Error != "" && failure.Code > 1 {
-			holds(t, "error", one, args)
+			holds(t, program, "error", one, args)
 			continue
 		}
-		holds(t, name, one, args)
+		holds(t, program, name, one, args)
 	}
 }
 
 // holds checks one object, which may have no field that its schema does not name.
-func holds(t testing.TB, name string, b []byte, args []string) {
+func holds(t testing.TB, program, name string, b []byte, args []string) {
 	t.Helper()
 	schemaSource.Lock()
 	defer schemaSource.Unlock()
@@ -164,8 +165,8 @@ func compiled(t testing.TB, schema string) *jsonschema.Schema {
 	return s
 }
 
-// valid checks a document against a schema.
-func valid(t testing.TB, schema string, document []byte) error {
+// Valid checks a document against a schema.
+func Valid(t testing.TB, schema string, document []byte) error {
 	v, err := jsonschema.UnmarshalJSON(strings.NewReader(string(document)))
 	require.NoError(t, err)
 	return compiled(t, schema).Validate(v)
