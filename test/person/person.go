@@ -105,11 +105,13 @@ func (x *Terminal) Question(title string) string {
 	}
 	at, found := -1, ""
 	for _, q := range []string{"Is this the site?", "What now?", "Make a backup first?", "What should become of it?", "Make these changes now?", "Put the redirect in place?", "Into which file?",
-		"The address of the authority", "Which file does the web server read the certificate from?", "And the private key?", "Which command has the server", "Do you accept the authority's terms of service?"} {
+		"The address of the authority", "Which file does the web server read the certificate from?", "And the private key?", "Which command has the server", "Do you accept the authority's terms of service?",
+		"Go through them now?", "Which HTTPS address takes its place?", "Why?", "Correct these lengths now?", "A change was interrupted.", "There is no backup. What now?", "What should be written?", "To which file?", "Is it loaded"} {
 		if i := strings.LastIndex(text, q); i > at {
 			at, found = i, q
 		}
 	}
+	require.NotEmpty(x.t, found, "nobody knows this question: %s", text)
 	if title != "" {
 		require.Equal(x.t, title, found, text)
 	}

@@ -22,8 +22,9 @@ func (w *web) switching(code int, address, answers string) string {
 	return w.tool(code, append([]string{"switch", "--yes", "--answers", "answers.yaml", "--site", strings.Replace(address, "http:", "https:", 1), "--also", "www." + host, w.system}, w.net()...)...)
 }
 
-// walked is the guided run as a person takes it, on a terminal: the default at each question, but for where the redirect
-// goes. It stops once with Ctrl-C at the question named stop, and goes on with the same command. It returns what came,
+// walked is the guided run as a person takes it, on a terminal: the default at each question, but for the redirect, which
+// goes where the run suggests: into file. Without a file it stops where it asks what to do about a site that is not
+// ready. It stops once with Ctrl-C at the question named stop, and goes on with the same command. It returns what came,
 // without the terminal's controls.
 func (w *web) walked(code int, address, file, stop string) (said string) {
 	w.t.Helper()
@@ -32,7 +33,7 @@ func (w *web) walked(code int, address, file, stop string) (said string) {
 		c.Dir, c.Env = w.dir, w.environment()
 		x := person.Start(w.t, c)
 		stopped := false
-		for {
+		for { // one question after the other
 			asked := x.Question("")
 			if asked == "" {
 				break
@@ -42,13 +43,13 @@ func (w *web) walked(code int, address, file, stop string) (said string) {
 				x.Keys(person.CtrlC)
 				break
 			}
-			keys := map[string]string{"Put the redirect in place?": person.First + person.Enter, "Into which file?": file + person.Enter, "What now?": person.Quit}[asked]
-			if keys == person.Quit {
-				x.Keys(keys)
+			if asked == "What now?" && file == "" { // it is not ready
+				x.Keys(person.Quit)
 				break
 			}
-			if keys == "" {
-				keys = person.Enter
+			keys := person.Enter
+			if asked == "Put the redirect in place?" {
+				keys = person.First + keys
 			}
 			x.Answer(asked, keys)
 		}
