@@ -210,7 +210,7 @@ func (t *Text) Checked(r *cert.Checked) {
 	}
 	switch {
 	case r.Code() != work.Clean:
-		t.next("fix what is marked, then check again")
+		t.next("fix what is marked above, then run the same command again")
 	case r.Chain == "":
 		t.next("write them in the server's order: --write FOLDER")
 	default:
@@ -240,7 +240,7 @@ func (t *Text) Proof(r *cert.Proof) {
 		t.printf("\n%s\n", t.faint("the file is gone again"))
 	}
 	if r.Code() == work.Clean {
-		t.next("let the authority look")
+		t.next("have the authority look for the proof")
 	} else {
 		t.next("let the server serve that folder over plain HTTP, for every name")
 	}

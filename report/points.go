@@ -28,7 +28,7 @@ func (t *Text) Ready(r *ready.Result) {
 			t.printf("\n")
 			t.wrap("", t.faint("A certificate comes from your host's panel, or from any authority that speaks the open protocol: trimlantern cert obtain --help"))
 		}
-		t.next("fix that, then: trimlantern ready; --for-support writes to your host")
+		t.next("fix what is marked [-], then run trimlantern ready; trimlantern ready --for-support writes a text for your host")
 	case point.Care:
 		t.printf("\n%s\n", t.care("Ready to switch; what is marked [!] needs attention."))
 		t.deciding(r.Points)

@@ -29,7 +29,7 @@ func (t *Text) RedirectFile(r *redirect.File, removed bool) {
 	case len(r.Refused) > 0:
 		t.printf("%s\n\n", t.bad("Not installed: the redirect would harm visitors. "+file+" was not changed."))
 		t.points(r.Refused)
-		t.next("fix that, then run the same command again; --anyway installs without looking")
+		t.next("fix what is marked above, then run the same command again; --anyway installs the rules all the same")
 		return
 	case r.Back != "":
 		t.printf("%s\n", t.bad("Taken back: "+file+" is as it was before."))
@@ -38,7 +38,7 @@ func (t *Text) RedirectFile(r *redirect.File, removed bool) {
 			t.wrap("  ", t.care(Clean(r.Note)))
 		}
 		t.faults("With the rules in place", r.Faults)
-		t.next("fix that, then run the same command again")
+		t.next("fix the faults above, then run the same command again")
 		return
 	case !r.Changed && removed:
 		t.printf("%s holds no rules of ours; it was not changed.\n", file)
@@ -145,7 +145,7 @@ func (t *Text) RedirectTest(r *redirect.Tested) {
 		return
 	}
 	t.deciding(r.Points)
-	t.next("fix that, then: trimlantern redirect test")
+	t.next("fix the faults above, then run trimlantern redirect test")
 }
 
 // aboutOf is a journey as points name it.

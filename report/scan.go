@@ -12,6 +12,8 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"trimlantern/core/mixed"
+	"trimlantern/core/rewrite"
+	"trimlantern/work/checkup"
 	"trimlantern/work/findings"
 	"trimlantern/work/trace"
 )
@@ -76,7 +78,7 @@ func (t *Text) Scan(s *findings.Scan) {
 	case slices.ContainsFunc(s.Culprits, func(c findings.Culprit) bool { return slices.ContainsFunc(c.Places, changes) }):
 		t.next("trimlantern preview")
 	default:
-		t.next("do what stands under each place, then: trimlantern scan")
+		t.next("follow the advice for each place above, then run trimlantern scan")
 	}
 }
 
@@ -385,10 +387,17 @@ func (t *Text) Traced(r *trace.Traced) {
 	t.heading(plural(len(r.Places), "place") + ", the likeliest first")
 	t.origins(r.Places, 20)
 	t.notRead(r.Skipped)
-	if slices.ContainsFunc(r.Places, changes) {
+	switch first := r.Places[0]; {
+	case slices.ContainsFunc(r.Places, changes):
 		t.next("trimlantern preview")
-	} else {
-		t.next("what stands under the first place")
+	case first.Reason == rewrite.NoHTTPS:
+		t.next("trimlantern decide adopt " + checkup.ShellWord(Clean(r.URL)) + ", which keeps a copy on your own site")
+	case first.Reason == rewrite.NoVerdict || first.Reason == rewrite.Possible:
+		t.next("trimlantern show, which lists how it can be decided")
+	case first.Do != "":
+		t.next("follow the advice for the first place above, then run trimlantern scan")
+	default:
+		t.next("trimlantern show")
 	}
 }
 

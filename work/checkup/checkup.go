@@ -197,7 +197,7 @@ func timer(j *work.Job, kind, name, command, what, often string, hours ...int) (
 	if err != nil {
 		return nil, work.Failed(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
 	}
-	command = shellWord(program) + " " + command + " --config " + shellWord(j.File.Path)
+	command = ShellWord(program) + " " + command + " --config " + ShellWord(j.File.Path)
 	minute := int(scan.Hash(j.Site.Host) % 60) // not all sites of a machine at once
 	at, calendar := []string{}, ""
 	for _, h := range hours {
@@ -216,8 +216,8 @@ func timer(j *work.Job, kind, name, command, what, often string, hours ...int) (
 	return nil, work.BadUse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")
 }
 
-// shellWord quotes a word where a shell would not take it as it is.
-func shellWord(s string) string {
+// ShellWord quotes a word where a shell would not take it as it is.
+func ShellWord(s string) string {
 	if strings.IndexFunc(s, func(c rune) bool {
 		return !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("/._-+=:@,", c))
 	}) < 0 {

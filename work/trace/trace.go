@@ -583,7 +583,7 @@ func pathOf(raw string) string {
 var remedies = map[rewrite.Reason]string{
 	rewrite.Identifier: "leave it: a permanent identifier, which no page loads",
 	rewrite.Cached:     "a cached copy: fix its source, then empty the cache (apply --drop-caches, or the system's own way)",
-	rewrite.NoHTTPS:    "its host has no HTTPS: keep a copy of it with the site, or take it from somewhere else",
+	rewrite.NoHTTPS:    "its host has no HTTPS: keep a copy on your own site (trimlantern decide adopt), or put another address there",
 	rewrite.NoVerdict:  "its host could not be asked: run preview when it answers, or decide under hosts in the site file",
 	rewrite.Possible:   "look at the script: does it load this? Then decide under hosts in the site file",
 	rewrite.Linked:     "only a link to another host: it may stay",
