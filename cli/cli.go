@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -251,7 +252,27 @@ func cannotWrite(err error) error {
 // may be.
 func (a *app) text(w io.Writer) *report.Text {
 	paged := a.paint && w == a.out
-	return &report.Text{W: w, Color: paged || a.colorOn(w), Whole: !isTerminal(w) && !paged && os.Getenv("COLUMNS") == "", All: a.all, ASCII: ascii()}
+	return &report.Text{W: w, Color: paged || a.colorOn(w), Whole: !isTerminal(w) && !paged && os.Getenv("COLUMNS") == "", All: a.all, ASCII: ascii(), Width: columns(w), Rich: rich()}
+}
+
+// rich reports whether the terminal says that it knows 256 colours.
+func rich() bool {
+	return strings.Contains(os.Getenv("TERM"), "256color") || os.Getenv("COLORTERM") != ""
+}
+
+// columns returns how many columns a terminal has, by COLUMNS or by itself; 0 where nobody knows.
+func columns(w io.Writer) int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		return n
+	}
+	for _, one := range []io.Writer{w, os.Stdout} { // what goes through a pager is shown there all the same
+		if f, ok := one.(*os.File); ok {
+			if n, _, err := term.GetSize(int(f.Fd())); err == nil {
+				return n
+			}
+		}
+	}
+	return 0
 }
 
 // ascii reports whether the locale says that only ASCII is shown; one that nobody set shows everything.

@@ -213,7 +213,7 @@ func (t *Text) Answered(a Asked, q guide.Question, answer string) {
 func Questions() []string {
 	var list []string
 	for _, q := range []struct{ id, choices string }{{"site", "yes, no"}, {"ready", "on, obtain, support, again, stop"}, {"backup", "yes, no"}, {"item URL", "adopt, replace, secure, leave, accept, mend, later"},
-		{"apply", "yes, no"}, {"redirect", "apache, nginx, php, again, later"}, {"rule-file", "a file"}} {
+		{"apply", "yes, no"}, {"write", "patch, dump, stop: of an exported database"}, {"write-to", "a file"}, {"loaded", "yes, no, again"}, {"redirect", "apache, nginx, php, again, later"}, {"rule-file", "a file"}} {
 		list = append(list, q.id+" ("+q.choices+")")
 	}
 	return list

@@ -88,8 +88,18 @@ func TestHostileResults(t *testing.T) {
 		for _, bad := range []string{"\x1b", "\x07", "\u202e", "\u009b", "\xff"} {
 			assert.NotContains(t, buf.String(), bad, "%s: %q", name, bad)
 		}
-		for line := range strings.Lines(buf.String()) {
-			assert.LessOrEqual(t, len([]rune(strings.TrimSuffix(line, "\n"))), Width, "%s: %s", name, line)
+		for _, columns := range []int{0, 30, 80, 81, 100, 132, 159, 400} {
+			var wide bytes.Buffer
+			r.text(&Text{W: &wide, Width: columns})
+			most := 0
+			for line := range strings.Lines(wide.String()) {
+				n := len([]rune(strings.TrimSuffix(line, "\n")))
+				most = max(most, n)
+				assert.LessOrEqual(t, n, max(Width, min(columns, widest)), "%s in %d columns: %s", name, columns, line)
+			}
+			if columns == 132 && name != "undone" {
+				assert.Greater(t, most, Width, "%s: wide terminals are made use of", name)
+			}
 		}
 		assert.NotContains(t, buf.String(), "%!", "%s: a format that does not fit", name)
 		var js bytes.Buffer

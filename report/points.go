@@ -28,7 +28,8 @@ func (t *Text) Ready(r *ready.Result) {
 			t.printf("\n")
 			t.wrap("", t.faint("A certificate comes from your host's panel, or from any authority that speaks the open protocol: trimlantern cert obtain --help"))
 		}
-		t.next("fix what is marked [-], then run trimlantern ready; trimlantern ready --for-support writes a text for your host")
+		t.wrap("", t.faint("trimlantern ready --for-support writes a text for the people who run the server."))
+		t.next("fix what is marked [-], then run trimlantern ready")
 	case point.Care:
 		t.printf("\n%s\n", t.care("Ready to switch; what is marked [!] needs attention."))
 		t.deciding(r.Points)
@@ -99,7 +100,7 @@ func (t *Text) whyAndDo(p point.Point) {
 // mark writes words behind a mark, in lines that fit.
 func (t *Text) mark(mark, words string) {
 	first := true
-	for line := range strings.Lines(text.WrapSoft(words, Width-6) + "\n") {
+	for line := range strings.Lines(text.WrapSoft(words, min(t.columns(), widestRun)-6) + "\n") {
 		line = strings.TrimRight(line, " \n")
 		if first {
 			t.printf("  %s %s\n", mark, line)

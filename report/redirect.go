@@ -29,7 +29,8 @@ func (t *Text) RedirectFile(r *redirect.File, removed bool) {
 	case len(r.Refused) > 0:
 		t.printf("%s\n\n", t.bad("Not installed: the redirect would harm visitors. "+file+" was not changed."))
 		t.points(r.Refused)
-		t.next("fix what is marked above, then run the same command again; --anyway installs the rules all the same")
+		t.printf("\n%s\n", t.faint("--anyway installs the rules all the same."))
+		t.next("fix what is marked above, then run the same command again")
 		return
 	case r.Back != "":
 		t.printf("%s\n", t.bad("Taken back: "+file+" is as it was before."))
@@ -105,7 +106,7 @@ func (t *Text) RedirectTest(r *redirect.Tested) {
 					break
 				}
 				way := wayOf(r.Journeys, about)
-				if line := about + "  " + way; t.Whole || len([]rune(line)) <= 74 {
+				if line := about + "  " + way; t.Whole || len([]rune(line)) <= t.columns()-6 {
 					t.printf("      %s  %s\n", Clean(about), t.faint(Clean(way)))
 					continue
 				}

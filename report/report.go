@@ -24,8 +24,16 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 )
 
-// Width is how many columns a report for people takes at the most.
+// Width is how many columns a report for people takes where nobody says how many there are.
 const Width = 80
+
+// Bounds of what is made of the columns of a terminal: prose of longer lines is hard to read, and of shorter ones too.
+const (
+	narrowest = 40
+	widestRun = 100 // of prose
+	widest    = 160 // of tables
+	alone     = 60  // a text that may be so long has its line to itself
+)
 
 // Version is the version of results as JSON: it grows when a field changes its meaning.
 const Version = 1
@@ -86,7 +94,9 @@ func hidden(c rune) bool {
 type Text struct {
 	W     io.Writer
 	Color bool
+	Rich  bool // of 256 colours, and not of 8
 	Whole bool // nothing is shortened: the result goes to a program or a file
+	Width int  // columns that there are; 0: nobody says
 	ASCII bool // W shows no other characters: what report itself writes is kept to them
 	All   bool // lists are written to their ends
 	err   error
@@ -99,6 +109,14 @@ func (t *Text) printf(format string, args ...any) {
 	if t.err == nil {
 		_, t.err = io.WriteString(t.W, t.plain(fmt.Sprintf(format, args...)))
 	}
+}
+
+// columns returns how many columns there are, as far as they are of use.
+func (t *Text) columns() int {
+	if t.Width == 0 {
+		return Width
+	}
+	return min(max(t.Width, narrowest), widest)
 }
 
 // plain takes what groups the digits of numbers out of a text that a program may read. Nothing else holds it: see Clean.
@@ -131,9 +149,18 @@ func escape(c []text.Color) string {
 }
 
 func (t *Text) good(s string) string  { return t.paint(s, text.FgGreen) }
-func (t *Text) care(s string) string  { return t.paint(s, text.FgYellow) }
-func (t *Text) bad(s string) string   { return t.paint(s, text.FgRed, text.Bold) }
 func (t *Text) faint(s string) string { return t.paint(s, text.Faint) }
+
+// care paints what needs attention. Yellow is hard to read on a light background: where there is an orange, it takes
+// that one, which stands out on both.
+func (t *Text) care(s string) string {
+	if t.Color && t.Rich {
+		return "\x1b[38;5;172m" + s + "\x1b[0m"
+	}
+	return t.paint(s, text.FgYellow)
+}
+
+func (t *Text) bad(s string) string { return t.paint(s, text.FgRed, text.Bold) }
 
 // heading writes the title of a part.
 func (t *Text) heading(s string) { t.printf("\n%s\n", t.paint(s, text.Bold)) }
@@ -182,7 +209,7 @@ func (t *Text) rows(header []string, rows [][]string) {
 
 // wrap writes words in lines that fit, indented.
 func (t *Text) wrap(indent, s string) {
-	for line := range strings.Lines(text.WrapSoft(s, Width-len(indent)) + "\n") {
+	for line := range strings.Lines(text.WrapSoft(s, min(t.columns(), widestRun)-len(indent)) + "\n") {
 		if line = strings.TrimRight(line, " \n"); line != "" {
 			t.printf("%s%s\n", indent, line)
 		}
@@ -246,12 +273,17 @@ func plural[N int | int64](n N, word string) string {
 	return number(n) + " " + word
 }
 
-// clip shortens a text for a terminal, and leaves it whole for a program.
+// clip shortens a text for a terminal, and leaves it whole for a program. n is how long it may be in 80 columns; where
+// there are more, it may be longer.
 func (t *Text) clip(s string, n int) string {
 	if t.Whole {
 		return Clean(s)
 	}
-	return clip(s, n)
+	more := max(0, t.columns()-Width)
+	if n < alone {
+		more /= 3 // others may stand beside it
+	}
+	return clip(s, n+more)
 }
 
 func byCount(counts map[string]int) []string {

@@ -391,7 +391,7 @@ func (t *Text) Traced(r *trace.Traced) {
 	case slices.ContainsFunc(r.Places, changes):
 		t.next("trimlantern preview")
 	case first.Reason == rewrite.NoHTTPS:
-		t.next("trimlantern decide adopt " + checkup.ShellWord(Clean(r.URL)) + ", which keeps a copy on your own site")
+		t.next("trimlantern decide adopt " + checkup.ShellWord(Clean(r.URL)))
 	case first.Reason == rewrite.NoVerdict || first.Reason == rewrite.Possible:
 		t.next("trimlantern show, which lists how it can be decided")
 	case first.Do != "":

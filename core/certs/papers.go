@@ -113,12 +113,12 @@ func paper(file, kind string, der []byte, locked bool) Paper {
 		p.Cert = c
 		switch {
 		case bytes.Equal(c.RawIssuer, c.RawSubject):
-			p.What = "the authority's root certificate " + name(c)
+			p.What = "the authority's root certificate " + fmt.Sprintf("%q", name(c))
 			if !c.IsCA {
 				p.What = "a certificate that signed itself, for " + strings.Join(shown(c), ", ")
 			}
 		case c.IsCA:
-			p.What = "an intermediate certificate " + name(c) + ", from " + fmt.Sprintf("%q", c.Issuer.CommonName)
+			p.What = "an intermediate certificate " + fmt.Sprintf("%q, from %q", name(c), c.Issuer.CommonName)
 		default:
 			p.What = "the certificate of " + strings.Join(shown(c), ", ") + ", from " + fmt.Sprintf("%q", c.Issuer.CommonName)
 		}

@@ -199,7 +199,7 @@ func TestDumpsPage(t *testing.T) {
 		for line := range strings.Lines(block) {
 			line, _, _ = strings.Cut(strings.TrimSpace(line), "  #")
 			words := strings.Fields(line)
-			if len(words) > 0 {
+			if len(words) > 0 && words[1] != "switch" { // which TestSwitchExported walks
 				require.Equal(t, "trimlantern", words[0])
 				code := 0
 				if slices.Contains([]string{"status", "trace"}, words[1]) { // there is something to do
