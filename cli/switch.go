@@ -112,7 +112,7 @@ func (a *app) runSwitch(ctx context.Context, o switching, folder string) error {
 	}
 	o.scan = scan.Options{Pages: 10000, Depth: 50, Parallel: 4}
 	began := time.Now()
-	walked, err := guide.Walk(ctx, j, p, guide.Options{Until: guide.Step(o.until), Scan: o.scan, Cert: o.cert})
+	walked, err := guide.Walk(ctx, j, p, guide.Options{Until: guide.Step(o.until), Live: live(p), Scan: o.scan, Cert: o.cert})
 	if ctx.Err() != nil {
 		return &work.Fault{Code: work.World, What: "interrupted", Do: "the same command goes on: trimlantern switch; what was done so far: trimlantern status"}
 	}
@@ -130,6 +130,12 @@ func (a *app) runSwitch(ctx context.Context, o switching, folder string) error {
 	}
 	walked.Report = file
 	return a.show(walked, func(t *report.Text) { t.Walked(walked.Status, walked) })
+}
+
+// live reports whether somebody sits there who answers.
+func live(p guide.Person) bool {
+	_, ok := p.(*human)
+	return ok
 }
 
 // switchJob opens the site file, or makes one.

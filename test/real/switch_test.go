@@ -24,10 +24,11 @@ func (w *web) switching(code int, address, answers string) string {
 
 // walked is the guided run as a person takes it, on a terminal: the default at each question, but for the redirect, which
 // goes where the run suggests: into file. Without a file it stops where it asks what to do about a site that is not
-// ready. It stops once with Ctrl-C at the question named stop, and goes on with the same command. It returns what came,
-// without the terminal's controls.
+// ready. It names a file that is not there once. It stops with Ctrl-C at the question named stop, with -stock-all at each
+// question, and goes on with the same command. It returns what came, without the terminal's controls.
 func (w *web) walked(code int, address, file, stop string) (said string) {
 	w.t.Helper()
+	seen, wrong := map[string]bool{}, false
 	for {
 		c := exec.Command(w.program, append([]string{"switch", "--site", strings.Replace(address, "http:", "https:", 1), "--also", "www." + host, w.system}, w.net()...)...)
 		c.Dir, c.Env = w.dir, w.environment()
@@ -38,8 +39,11 @@ func (w *web) walked(code int, address, file, stop string) (said string) {
 			if asked == "" {
 				break
 			}
-			if asked == stop {
-				stop, stopped = "", true
+			if asked == stop || *stockAll && !seen[asked] {
+				if seen[asked] = true; asked == stop {
+					stop = ""
+				}
+				stopped = true
 				x.Keys(person.CtrlC)
 				break
 			}
@@ -48,8 +52,11 @@ func (w *web) walked(code int, address, file, stop string) (said string) {
 				break
 			}
 			keys := person.Enter
-			if asked == "Put the redirect in place?" {
+			switch {
+			case asked == "Put the redirect in place?":
 				keys = person.First + keys
+			case asked == "Into which file?" && !wrong: // it is appended to the suggestion; asked again, the suggestion is taken
+				wrong, keys = true, "/nowhere"+keys
 			}
 			x.Answer(asked, keys)
 		}

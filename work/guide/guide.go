@@ -68,6 +68,7 @@ var errUntil = errors.New("far enough")
 // Options bound a walk.
 type Options struct {
 	Until Step         // the last step; "": all of them
+	Live  bool         // somebody answers who can answer otherwise: what failed is asked again
 	Scan  scan.Options // how pages are read
 	Cert  cert.ObtainOptions
 }

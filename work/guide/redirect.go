@@ -42,19 +42,20 @@ func (w *walk) redirect() error {
 		case "later":
 			return nil
 		default:
-			done, err := w.install(answer, files)
+			again, err := w.install(answer, files)
 			if err != nil {
 				return err
 			}
-			if !done {
+			if !again {
 				return nil
 			}
 		}
 	}
 }
 
-// install puts rules into a file; done == false: nothing can be done here.
-func (w *walk) install(server string, files ruleFiles) (done bool, err error) {
+// install puts rules into a file. again: the redirects are looked at once more, and a person who gave a file that cannot
+// be used is asked once more.
+func (w *walk) install(server string, files ruleFiles) (again bool, err error) {
 	file, err := w.ask(Question{ID: "rule-file", About: server, Default: files.Of[server]})
 	if err != nil {
 		return false, err
@@ -83,8 +84,8 @@ func (w *walk) install(server string, files ruleFiles) (done bool, err error) {
 		}
 	}
 	if err != nil {
-		return false, w.told(err)
+		return w.o.Live, w.told(err)
 	}
 	w.person.Tell(r)
-	return r.Code() == work.Clean, nil
+	return w.o.Live || r.Code() == work.Clean, nil
 }
