@@ -172,6 +172,13 @@ func (w *walk) ready() error {
 			return nil
 		}
 		stops := r.Worst() == point.Stop
+		if stops {
+			if behind, err := onlyLoops(w.job, r); err != nil {
+				return err
+			} else if behind {
+				stops = false // the redirect of the step after next ends it
+			}
+		}
 		q := Question{ID: "ready", About: r, Default: "stop", Choices: []string{"again", "support", "stop"}}
 		if !stops {
 			q.Choices, q.Default = append([]string{"on"}, q.Choices...), "on"
