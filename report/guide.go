@@ -267,29 +267,19 @@ func (t *Text) Brief(result any) {
 		t.tick("The export is the backup: keep it.")
 		t.printf("      %s\n", t.faint(t.clip(r.File, 74)))
 	case *dumps.Applied:
-		mark := t.good("[x]")
-		if r.Code() != work.Clean {
-			mark = t.care("[!]")
-		}
-		t.mark(mark, fmt.Sprintf("Written: %s of %s in %s.", plural(r.Changed, "cell"), number(r.Planned), Clean(fileList(r.Wrote))))
-		if len(r.Back) > 0 {
-			t.printf("      %s\n", t.faint(t.clip("takes it back: "+fileList(r.Back), 74)))
-		}
-		if r.Files > 0 {
-			t.mark(t.care("[!]"), plural(r.Files, "file")+" of the site stay as they are: upload them changed.")
-		}
+		t.briefWritten(r)
 		t.wrap("  ", "Load it into the database, in the order of the names; then go on here.")
+	case guide.Loaded:
+		t.tick("Every page is clean since it was written: it is loaded.")
+		if r.Made.Code() != work.Clean || r.Made.Files > 0 { // which the pages do not show
+			t.briefWritten(r.Made)
+		}
 	case *run.Undone:
 		t.tick(fmt.Sprintf("Taken back: %s.", plural(r.Back+r.Already, "cell")))
 	case *redirect.Tested:
 		t.briefRedirects(r)
 	case *redirect.File:
-		if r.Code() == work.Clean && r.Changed && r.Right == r.Tested {
-			t.tick(fmt.Sprintf("Rules put into %s; all %s lead where they should.", t.clip(r.File, 40), plural2(r.Tested, "address", "addresses")))
-			t.printf("      %s\n", t.faint("trimlantern undo "+r.Journal+" takes it back"))
-			return
-		}
-		t.RedirectFile(r, false)
+		t.briefRules(r)
 	case *redirect.Rules:
 		t.Rules(r)
 	case *decide.Decision:
@@ -302,6 +292,31 @@ func (t *Text) Brief(result any) {
 			t.mark(t.care("[!]"), "not copied: "+Clean(one.URL+": "+one.Why))
 		}
 	}
+}
+
+// briefWritten tells what was written of an exported database, and what of it is not in there.
+func (t *Text) briefWritten(r *dumps.Applied) {
+	mark := t.good("[x]")
+	if r.Code() != work.Clean {
+		mark = t.care("[!]")
+	}
+	t.mark(mark, fmt.Sprintf("Written: %s of %s in %s.", plural(r.Changed, "cell"), number(r.Planned), Clean(fileList(r.Wrote))))
+	if len(r.Back) > 0 {
+		t.printf("      %s\n", t.faint(t.clip("takes it back: "+fileList(r.Back), 74)))
+	}
+	if r.Files > 0 {
+		t.mark(t.care("[!]"), plural(r.Files, "file")+" of the site stay as they are: upload them changed.")
+	}
+}
+
+// briefRules tells what became of a file with redirect rules.
+func (t *Text) briefRules(r *redirect.File) {
+	if r.Code() == work.Clean && r.Changed && r.Right == r.Tested {
+		t.tick(fmt.Sprintf("Rules put into %s; all %s lead where they should.", t.clip(r.File, 40), plural2(r.Tested, "address", "addresses")))
+		t.printf("      %s\n", t.faint("trimlantern undo "+r.Journal+" takes it back"))
+		return
+	}
+	t.RedirectFile(r, false)
 }
 
 // tick writes a line of good news.

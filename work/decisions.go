@@ -61,7 +61,7 @@ func placeID(l *sheet.Left) string {
 }
 
 // EditStale is the note of a finding about a text whose edit, decided by the owner, cannot be made.
-const EditStale = "your edit no longer fits: the text was changed since"
+const EditStale = "your edit cannot be made: the text was changed since, or the logbook holds yours no more"
 
 // CellPlace names a cell from one run to the next, as decisions do: by its table, its column and the key of its row.
 func CellPlace(table, column string, key []sheet.Value) string {

@@ -434,6 +434,7 @@ func TestDecideEdit(t *testing.T) {
 	sound := `a:1:{s:4:"link";s:25:"https://ternrock.example/";}`
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "sound.txt"), []byte(sound+"\n"), 0o600))
 	want(t, 0, dir, "decide", "edit", broken, "--text", "sound.txt")
+	assert.Contains(t, want(t, 2, dir, "decide", "forget", "http://ternrock.example:8080/rota").errs, "nothing was decided", "a URL in the edited text is something else")
 	assert.Contains(t, want(t, 0, dir, "show", "decided").out, "2 decisions")
 	for _, i := range toDecide(t, dir).Items {
 		if n := fmt.Sprint(i.Number); n == broken || n == port {
@@ -453,7 +454,7 @@ func TestDecideEdit(t *testing.T) {
 
 	query(t, db, "UPDATE tr_options SET option_value = 'a:1:{s:4:\"link\";s:8:\"http://ternrock.example/new/\";}' WHERE option_name = 'broken_import'")
 	want(t, 0, dir, "preview")
-	assert.Contains(t, want(t, 0, dir, "show", "left", "--reason", "unsound").out, "your edit no longer fits")
+	assert.Contains(t, want(t, 0, dir, "show", "left", "--reason", "unsound").out, "your edit cannot be made")
 	assert.Contains(t, want(t, 0, dir, "decide", "forget", toDecide(t, dir).number(t, "unsound")).out, "Taken back")
 	assert.Contains(t, want(t, 0, dir, "show", "decided").out, "1 decision ")
 }

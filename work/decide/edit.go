@@ -8,6 +8,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -210,8 +211,10 @@ func relativeTable(ctx context.Context, j *work.Job, place string) error {
 // edit may be named by the number of its item too.
 func forgetPlace(j *work.Job, what string, d *Decision) error {
 	cell, path := what, ""
-	if i, err := item(j, what); err == nil && i != nil && i.left.Column != "" {
-		cell, path = cellOf(&i.left), i.left.Path
+	if _, err := strconv.Atoi(what); err == nil { // a URL may stand in a cell whose text is edited for another reason
+		if i, err := item(j, what); err == nil && i != nil && i.left.Column != "" {
+			cell, path = cellOf(&i.left), i.left.Path
+		}
 	}
 	gone := func(list string, is func(*yaml.Node) (about string, ok bool)) error {
 		err := j.File.Drop(list, func(entry *yaml.Node) bool {

@@ -16,6 +16,9 @@ type Exported struct {
 	File string `json:"file"`
 }
 
+// Loaded says that the pages are clean since a dump or a patch was written: it is loaded.
+type Loaded struct{ Made *dumps.Applied }
+
 // largestPatch is the largest file of a patch: what the forms of most panels take.
 const largestPatch = 2 << 20
 
@@ -30,8 +33,8 @@ func (w *walk) written() (done bool, err error) {
 		return false, err
 	}
 	if made, err := time.Parse(time.RFC3339, last.Time); err == nil && scan != nil && scan.Proven() && scan.Time.After(made) {
-		w.loaded = true // the pages show it
-		w.person.Tell(Nothing{})
+		w.loaded = true
+		w.person.Tell(Loaded{last})
 		return true, nil
 	}
 	answer, err := w.ask(Question{ID: "loaded", About: last, Choices: []string{"yes", "no", "again"}, Default: "no"})
