@@ -270,7 +270,7 @@ func (t *Text) Brief(result any) {
 		t.briefWritten(r)
 		t.wrap("  ", "Load it into the database, in the order of the names; then go on here.")
 	case guide.Loaded:
-		t.tick("Every page is clean since it was written: it is loaded.")
+		t.tick("Every page is clean since the export was changed and written.")
 		if r.Made.Code() != work.Clean || r.Made.Files > 0 { // which the pages do not show
 			t.briefWritten(r.Made)
 		}

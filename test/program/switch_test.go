@@ -333,7 +333,7 @@ rule-file: .htaccess
 	// That it is loaded the pages show: nobody is asked.
 	r = want(t, 0, dir, append(args, "--answers", file, empty)...)
 	assert.Contains(t, r.out, "The site is on HTTPS")
-	assert.Contains(t, r.out, "Every page is clean since it was written: it is loaded.")
+	assert.Contains(t, r.out, "Every page is clean since the export was changed and written.")
 	assert.NotContains(t, r.out, "Is it loaded")
 	assert.NotContains(t, r.out, "Nothing is left to change", "the export still has all of it")
 }

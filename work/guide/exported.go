@@ -16,7 +16,7 @@ type Exported struct {
 	File string `json:"file"`
 }
 
-// Loaded says that the pages are clean since a dump or a patch was written: it is loaded.
+// Loaded says that the pages are clean since a dump or a patch was written, as they are once it is loaded.
 type Loaded struct{ Made *dumps.Applied }
 
 // largestPatch is the largest file of a patch: what the forms of most panels take.
