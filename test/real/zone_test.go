@@ -3,6 +3,7 @@
 package real
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -28,14 +29,16 @@ func (b *bench) named(ip, zone string) {
 	b.relay(ip, port)
 }
 
-// relay waits for a name server at a port of loopback and hands questions to ip on to it: it listens only where the
-// machine has an address.
+// relay waits for a name server at a port of loopback to have its zone (it listens before that) and hands questions
+// to ip on to it: it listens only where the machine has an address.
 func (b *bench) relay(ip, port string) {
+	direct := net.Resolver{PreferGo: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return new(net.Dialer).DialContext(ctx, "udp", "127.0.0.1:"+port)
+	}}
 	b.await("named", func() bool {
-		c, err := net.DialTimeout("tcp", "127.0.0.1:"+port, time.Second)
-		if err == nil {
-			c.Close()
-		}
+		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+		defer stop()
+		_, err := direct.LookupNS(ctx, "ternrock.example")
 		return err == nil
 	})
 	at, err := net.ListenPacket("udp", ip+":53")
