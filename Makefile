@@ -58,6 +58,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestDumpOptions|TestPanelExports|TestSystemsDumpIsAStore' -v ./test/real -exports-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestAnyScript|TestDumpsOfRandomDatabases' -v ./test/real -sql-scripts 1000 -sql-seed 0 -random-dumps 200
 	bench/filter.sh 1000 5
+	bench/filter.sh 1000 5 common
 	bench/filter.sh 1000 5 dense
 	bench/stores.sh 1000 5 mariadb
 	bench/stores.sh 300 3 postgres sqlite

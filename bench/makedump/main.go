@@ -1,7 +1,7 @@
 // Command makedump writes an SQL dump in the shape of a content-managed system, for
 // the benchmarks: as the dump program of MariaDB writes it, or in SQL for the other
 // systems. The same seed gives the same dump.
-// Usage: makedump [-mb 1000] [-seed 1] [-for mysql|postgres|sqlite] [-dense] > dump.sql
+// Usage: makedump [-mb 1000] [-seed 1] [-for mysql|postgres|sqlite] [-few|-dense] > dump.sql
 package main
 
 import (
@@ -21,6 +21,10 @@ const site = "http://ternrock.example"
 
 var quote = "`"
 
+// oneIn is how many pages and fields there are for each that holds references, and identifier where permanent
+// identifiers begin.
+var oneIn, identifier = 5, site
+
 type maker struct {
 	r   *rand.Rand
 	out *bufio.Writer
@@ -36,13 +40,13 @@ func (m *maker) text(n int) string {
 	return b.String()
 }
 
-// page returns the body of a page; one in five holds references.
+// page returns the body of a page; one in some holds references.
 func (m *maker) page(i int) string {
 	var b strings.Builder
 	for range 4 + m.r.IntN(8) {
 		fmt.Fprintf(&b, "<!-- block -->\n<p class=\"has-text\">%s it's so.</p>\n", m.text(30+m.r.IntN(50)))
 	}
-	if i%5 == 0 {
+	if i%oneIn == 0 {
 		fmt.Fprintf(&b, `<img src="%s/media/%d.jpg" srcset="%s/media/%d-300.jpg 300w" alt=""> <a href="%s/?p=%d">more</a>`, site, i, site, i, site, i)
 	} else {
 		fmt.Fprintf(&b, `<img src="https://ternrock.example/media/%d.jpg" alt=""> <a href="https://other.example/%d">more</a>`, i, i)
@@ -50,10 +54,10 @@ func (m *maker) page(i int) string {
 	return b.String()
 }
 
-// field returns a serialized value; one in five holds references.
+// field returns a serialized value; one in some holds references.
 func (m *maker) field(i int) string {
 	url := fmt.Sprintf("https://ternrock.example/media/%d.jpg", i)
-	if i%5 == 0 {
+	if i%oneIn == 0 {
 		url = fmt.Sprintf("%s/media/%d.jpg", site, i)
 	}
 	text := m.text(10 + m.r.IntN(30))
@@ -102,8 +106,12 @@ func main() {
 	mb := flag.Int("mb", 1000, "about how many megabytes")
 	system := flag.String("for", "mysql", "the system: mysql, postgres or sqlite")
 	dense := flag.Bool("dense", false, "small rows, about 800 references in a megabyte, most of them in serialized values")
+	few := flag.Bool("few", false, "about 25 references in a megabyte: one page and one field in a hundred")
 	seed := flag.Uint64("seed", 1, "where the random numbers begin")
 	flag.Parse()
+	if *few {
+		oneIn, identifier = 100, "https://ternrock.example"
+	}
 	m := &maker{r: rand.New(rand.NewPCG(*seed, 1871)), out: bufio.NewWriterSize(os.Stdout, 1<<20)}
 	switch *system {
 	case "mysql":
@@ -139,7 +147,7 @@ func main() {
 		}
 		m.insert("m_posts", 2000, func(i int) string {
 			i += base
-			return fmt.Sprintf("(%d,'%s','%s','%s/?p=%d')", i+1, escape.Replace(m.text(5)), escape.Replace(m.page(i)), site, i+1)
+			return fmt.Sprintf("(%d,'%s','%s','%s/?p=%d')", i+1, escape.Replace(m.text(5)), escape.Replace(m.page(i)), identifier, i+1)
 		})
 		m.insert("m_postmeta", 8000, func(i int) string {
 			i += 4 * base

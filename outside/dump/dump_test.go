@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -201,4 +202,57 @@ func FuzzRewrite(f *testing.F) {
 			require.Equal(t, in, out.String(), "what is not edited is copied")
 		}
 	})
+}
+
+// Where lines can be trusted, rows that can hold nothing are stepped over, also behind one that was read: the same
+// rows are counted and the same is changed as where each is read.
+func TestStepsOver(t *testing.T) {
+	const seed = 1871
+	random := rand.New(rand.NewPCG(seed, seed))
+	cells := []string{"NULL", "7", "'x'", `'it\'s (\n),\n'`, "'http://a'", "'https://a'", "0x687474703a2f2f61", `'a:1:{i:0;s:8:\"http://a\";}'`, "'aHR0cDovL3guZXhhbXBsZS8='", `'\\'`}
+	for range 300 {
+		var b strings.Builder
+		b.WriteString("CREATE TABLE `t` (`a` text, `b` text);\n")
+		for range 1 + random.IntN(4) {
+			b.WriteString("INSERT INTO `t` VALUES\n")
+			for n := random.IntN(30); n >= 0; n-- {
+				end := ","
+				if n == 0 {
+					end = ";"
+				}
+				fmt.Fprintf(&b, "(%s,%s)%s\n", cells[random.IntN(len(cells))], cells[random.IntN(3)], end)
+			}
+		}
+		read := 0
+		look := func(head string) (out string, rows int) {
+			var w bytes.Buffer
+			read = 0
+			h := secure(nil)
+			inner := h.Row
+			h.Row = func(n int, r *Row) {
+				rows++
+				if r.Len() > 0 {
+					read++
+				}
+				inner(n, r)
+			}
+			_, err := rewriteAll(head+b.String(), &w, h, Options{Dialect: MySQL})
+			require.NoError(t, err)
+			return strings.TrimPrefix(w.String(), head), rows
+		}
+		out, rows := look("-- MariaDB dump 10.19\n")
+		few := read
+		wantOut, wantRows := look("-- a dump\n")
+		require.Equal(t, wantOut, out)
+		require.Equal(t, wantRows, rows)
+		require.LessOrEqual(t, few, read)
+		require.Equal(t, read, rows, "elsewhere each is read")
+		var holds int
+		for _, l := range strings.Split(b.String(), "\n") {
+			if strings.HasPrefix(l, "(") && (strings.Contains(l, "http:") || strings.Contains(l, "0x") || strings.Contains(l, "aHR0")) {
+				holds++
+			}
+		}
+		require.Equal(t, holds, few, "the rows that can hold one, and no other")
+	}
 }

@@ -495,7 +495,7 @@ func (s *state) behindRows(b []byte, p int, fields []field) (unit, error) {
 func (s *state) skipRows(b []byte, p int, wanted func(start, end int) bool) int {
 	for s.lines && s.mode == inValues {
 		start := p
-		for start < len(b) && (b[start] == '\n' || b[start] == '\r') {
+		for start < len(b) && (b[start] == '\n' || b[start] == '\r' || b[start] == ',') { // a comma, where the row before was read
 			start++
 		}
 		if start >= len(b) || b[start] != '(' || start > 0 && b[start-1] != '\n' {

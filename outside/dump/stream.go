@@ -83,7 +83,9 @@ type piece struct {
 // Look surveys a dump. All of it is read, so that what is broken or too large is known before anything
 // is written.
 func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
-	in := bufio.NewReaderSize(r, sniffSize)
+	coming := readAhead(r)
+	defer coming.stop()
+	in := bufio.NewReaderSize(coming, sniffSize)
 	head, err := in.Peek(sniffSize)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
@@ -280,8 +282,8 @@ func (s *Survey) hand(ctx context.Context, in io.Reader, free chunks, h Handler,
 			return context.Cause(ctx)
 		}
 		if h.Only != nil && s.within(i) && !h.Only(p.state.table) {
-			n, err := io.CopyN(io.Discard, in, int64(p.size))
-			if offset += n; err != nil {
+			offset += int64(p.size)
+			if err := pass(in, int64(p.size)); err != nil {
 				return ErrChanged
 			}
 			continue
@@ -305,6 +307,17 @@ func (s *Survey) hand(ctx context.Context, in io.Reader, free chunks, h Handler,
 		return ErrChanged
 	}
 	return nil
+}
+
+// pass goes over n bytes, without reading them where it can.
+func pass(in io.Reader, n int64) error {
+	if s, ok := in.(io.Seeker); ok {
+		if _, err := s.Seek(n, io.SeekCurrent); err == nil {
+			return nil
+		}
+	}
+	_, err := io.CopyN(io.Discard, in, n)
+	return err
 }
 
 // within reports whether a piece holds rows of one table and nothing else.

@@ -464,6 +464,9 @@ func (s *Source) raw() (io.Reader, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	if s.Packing == Plain {
+		return f, func() { f.Close() }, nil
+	}
 	in, closeIn, err := unpack(f, s.Packing)
 	if err != nil {
 		f.Close()
@@ -480,7 +483,7 @@ func (s *Source) Text() (io.Reader, func(), error) {
 	}
 	r, end, err := s.raw()
 	if err == nil && s.UTF16 {
-		r = s.wide.NewDecoder().Reader(r)
+		r = s.wide.NewDecoder().Reader(bufio.NewReaderSize(r, 1<<16))
 	}
 	return r, end, err
 }
