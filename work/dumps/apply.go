@@ -1,7 +1,6 @@
 package dumps
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -426,13 +425,15 @@ func (d *dumpApplying) writePatch(ctx context.Context) error {
 
 // order returns the places of the rows that change: the site's own addresses last.
 func (d *dumpApplying) order() []int64 {
-	places := slices.Collect(maps.Keys(d.done))
-	address := func(p int64) int {
-		if slices.ContainsFunc(d.done[p].cells, func(c dumpCell) bool { return c.address }) {
-			return 1
+	places, addresses := make([]int64, 0, len(d.done)), []int64{}
+	for place, row := range d.done {
+		if slices.ContainsFunc(row.cells, func(c dumpCell) bool { return c.address }) {
+			addresses = append(addresses, place)
+		} else {
+			places = append(places, place)
 		}
-		return 0
 	}
-	slices.SortFunc(places, func(a, b int64) int { return cmp.Or(address(a)-address(b), cmp.Compare(a, b)) })
-	return places
+	slices.Sort(places)
+	slices.Sort(addresses)
+	return append(places, addresses...)
 }
