@@ -320,10 +320,14 @@ func pass(in io.Reader, n int64) error {
 	return err
 }
 
-// within reports whether a piece holds rows of one table and nothing else.
+// within reports whether a piece holds rows of one table and nothing else: no statement begins in it, or one more
+// for the same table.
 func (s *Survey) within(i int) bool {
-	this := &s.pieces[i].state
-	return this.mode != between && i+1 < len(s.pieces) && s.pieces[i+1].state.mode == this.mode && s.pieces[i+1].state.before == this.before && s.pieces[i+1].state.begun == this.begun
+	if i+1 >= len(s.pieces) {
+		return false
+	}
+	this, next := &s.pieces[i].state, &s.pieces[i+1].state
+	return this.mode != between && next.mode == this.mode && next.before == this.before && next.begun <= this.begun+1
 }
 
 // chunk is a piece of a dump while it is worked on.
