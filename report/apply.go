@@ -10,6 +10,7 @@ import (
 
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
+	"trimlantern/report/words"
 	"trimlantern/work/preview"
 	"trimlantern/work/run"
 )
@@ -52,7 +53,7 @@ func (t *Text) Applied(a *run.Applied) {
 		t.heading("Still needs a person")
 		for _, r := range reasonsByCount(a.Remain.Counts) {
 			if r.NeedsPerson() {
-				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), r.Words(), t.clip(firstPlace(a.Remain.Left, r), 64-len(r.Words())))
+				t.printf("  %4s  %s: %s\n", number(a.Remain.Counts[r]), words.Reason(r), t.clip(firstPlace(a.Remain.Left, r), 64-len(words.Reason(r))))
 			}
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"trimlantern/core/coverage"
+	"trimlantern/report/words"
 	"trimlantern/work/checkup"
 	"trimlantern/work/findings"
 )
@@ -59,7 +60,7 @@ func (t *Text) Checkup(c *checkup.Result) {
 				t.printf("  and %s\n", plural(len(list)-most, "more URL"))
 				break
 			}
-			t.printf("  %s\n      %s\n", t.clip(c.URL, 76), t.faint(t.clip(fmt.Sprintf("%s, on %s, %s", c.Class.Words(), plural(c.Pages, "page"), c.On), 72)))
+			t.printf("  %s\n      %s\n", t.clip(c.URL, 76), t.faint(t.clip(fmt.Sprintf("%s, on %s, %s", words.Class(c.Class), plural(c.Pages, "page"), c.On), 72)))
 		}
 	}
 	culprits("Insecure since last time", c.New)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"trimlantern/core/rewrite"
+	"trimlantern/report/words"
 	"trimlantern/work/dumps"
 	"trimlantern/work/preview"
 )
@@ -75,11 +76,11 @@ func (t *Text) Filtered(f *dumps.Filtered) {
 		t.printf("\n")
 	}
 	for _, r := range reasonsByCount(f.Counts) {
-		words := "left: " + r.Words()
+		why := "left: " + words.Reason(r)
 		if r.NeedsPerson() {
-			words = t.care(words)
+			why = t.care(why)
 		}
-		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), words, t.faint(t.clip(example(f.Left, r), max(8, 58-len(r.Words())))))
+		t.printf("  %6s  %s  %s\n", number(f.Counts[r]), why, t.faint(t.clip(example(f.Left, r), max(8, 58-len(words.Reason(r))))))
 	}
 	t.filterPlaces(f)
 	t.filterNotes(f)

@@ -9,6 +9,7 @@ import (
 	"trimlantern/core/mixed"
 	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
@@ -41,8 +42,8 @@ var steps = map[guide.Step][2]string{
 func (t *Text) BeginStep(s guide.Step) {
 	n := slices.Index(guide.Steps, s) + 1
 	t.printf("\n%s\n", t.paint(fmt.Sprintf("%d of %d  %s", n, len(guide.Steps), steps[s][0]), 1))
-	if words := steps[s][1]; words != "" {
-		t.printf("%s\n", t.faint(words))
+	if said := steps[s][1]; said != "" {
+		t.printf("%s\n", t.faint(said))
 	}
 }
 
@@ -150,16 +151,16 @@ func Ask(q guide.Question) Asked {
 		a.About = "Written on " + clock(about.Time) + ": " + Clean(fileList(about.Wrote))
 	}
 	for _, c := range q.Choices {
-		words, ok := answers[q.ID+" "+c]
+		said, ok := answers[q.ID+" "+c]
 		if !ok {
-			words = answers[c]
+			said = answers[c]
 		}
 		if c == "adopt-host" {
 			if about, ok := q.About.(guide.ItemAbout); ok {
-				words = fmt.Sprintf("Keep copies of all %d from %s", about.SameHost+1, Clean(about.Host))
+				said = fmt.Sprintf("Keep copies of all %d from %s", about.SameHost+1, Clean(about.Host))
 			}
 		}
-		a.Choices = append(a.Choices, words)
+		a.Choices = append(a.Choices, said)
 	}
 	return a
 }
@@ -175,8 +176,8 @@ func aboutItem(i decide.Item) string {
 	case len(i.Places) > 0:
 		lines = append(lines, clip(i.Places[0], 76))
 	}
-	if words := rewrite.Reason(i.Reason).Words(); words != "" {
-		lines = append(lines, words)
+	if said := words.Reason(rewrite.Reason(i.Reason)); said != "" {
+		lines = append(lines, said)
 	} else if i.Class != "" {
 		lines = append(lines, shortClass[i.Class]+" on "+plural(i.Pages, "page"))
 	}
@@ -202,11 +203,11 @@ func (t *Text) Explained(a Asked) {
 
 // Answered keeps a question with its answer on the screen.
 func (t *Text) Answered(a Asked, q guide.Question, answer string) {
-	words := answer
+	said := answer
 	if i := slices.Index(q.Choices, answer); i >= 0 {
-		words = a.Choices[i]
+		said = a.Choices[i]
 	}
-	t.printf("  %s %s\n", a.Title, t.paint(t.clip(words, 74-len(a.Title)), 1))
+	t.printf("  %s %s\n", a.Title, t.paint(t.clip(said, 74-len(a.Title)), 1))
 }
 
 // Questions lists what the guided run asks, for whoever answers from a file.
@@ -245,11 +246,11 @@ func (t *Text) Brief(result any) {
 			}
 		}
 	case *backup.BackedUp:
-		words := fmt.Sprintf("Backup of %s: %s with %s, %s, read back", clock(r.Time.Format("2006-01-02T15:04:05Z")), plural(r.Tables, "table"), plural(r.Rows, "row"), plural(r.Files, "file"))
+		said := fmt.Sprintf("Backup of %s: %s with %s, %s, read back", clock(r.Time.Format("2006-01-02T15:04:05Z")), plural(r.Tables, "table"), plural(r.Rows, "row"), plural(r.Files, "file"))
 		if r.Code() == work.Clean {
-			t.tick(words + ".")
+			t.tick(said + ".")
 		} else {
-			t.mark(t.care("[!]"), fmt.Sprintf("%s; %s with another number of rows than the database, %s not in it.", words, plural(len(r.Differs), "table"), plural(len(r.Left), "file")))
+			t.mark(t.care("[!]"), fmt.Sprintf("%s; %s with another number of rows than the database, %s not in it.", said, plural(len(r.Differs), "table"), plural(len(r.Left), "file")))
 		}
 		t.printf("      %s\n", t.faint(t.clip(r.Folder, 74)))
 		for _, w := range r.Without {
@@ -320,7 +321,7 @@ func (t *Text) briefRules(r *redirect.File) {
 }
 
 // tick writes a line of good news.
-func (t *Text) tick(words string) { t.mark(t.good("[x]"), words) }
+func (t *Text) tick(said string) { t.mark(t.good("[x]"), said) }
 
 func (t *Text) briefSite(r *setup.Inited) {
 	rows := [][]string{{"address", r.Site}, {"system", r.System}, {"database", t.clip(r.Database, 60)}}
@@ -362,11 +363,11 @@ func (t *Text) briefReady(r *ready.Result) {
 	case point.Care:
 		t.printf("  %s\n", t.care("Ready to switch; what is marked [!] needs attention."))
 	default:
-		words := fmt.Sprintf("Ready to switch; the certificate is good for %s", plural(r.Days, "more day"))
+		said := fmt.Sprintf("Ready to switch; the certificate is good for %s", plural(r.Days, "more day"))
 		if accepted > 0 {
-			words += "; " + plural(accepted, "fault") + " that you accepted"
+			said += "; " + plural(accepted, "fault") + " that you accepted"
 		}
-		t.tick(words + ".")
+		t.tick(said + ".")
 	}
 }
 
@@ -402,14 +403,14 @@ func (t *Text) briefPreview(p *preview.Result) {
 	if p.Changes() == 0 {
 		t.tick("Nothing is left to change.")
 	} else {
-		words := fmt.Sprintf("%s in %s", plural(p.Refs, "reference"), plural(p.Cells, "cell"))
+		said := fmt.Sprintf("%s in %s", plural(p.Refs, "reference"), plural(p.Cells, "cell"))
 		if len(p.Files) > 0 {
-			words += fmt.Sprintf(", %s in %s", number(p.FileRefs), plural(len(p.Files), "file"))
+			said += fmt.Sprintf(", %s in %s", number(p.FileRefs), plural(len(p.Files), "file"))
 		}
 		if n := len(p.Copies); n > 0 {
-			words += ", " + plural2(n, "copy", "copies") + " to put in place"
+			said += ", " + plural2(n, "copy", "copies") + " to put in place"
 		}
-		t.mark("[i]", words+".")
+		t.mark("[i]", said+".")
 		for i, s := range p.Samples {
 			if i == 2 {
 				break
@@ -429,17 +430,17 @@ func (t *Text) briefPreview(p *preview.Result) {
 }
 
 func (t *Text) briefApplied(a *run.Applied) {
-	words := fmt.Sprintf("%s changed", plural(a.Changed, "cell"))
+	said := fmt.Sprintf("%s changed", plural(a.Changed, "cell"))
 	if n := len(a.Files); n > 0 {
-		words += fmt.Sprintf(", %s", plural(n, "file"))
+		said += fmt.Sprintf(", %s", plural(n, "file"))
 	}
 	if n := len(a.Copies); n > 0 {
-		words += ", " + plural2(n, "copy", "copies") + " put in place"
+		said += ", " + plural2(n, "copy", "copies") + " put in place"
 	}
 	if len(a.Skipped) == 0 {
-		t.tick(words + ", as planned.")
+		t.tick(said + ", as planned.")
 	} else {
-		t.mark(t.care("[!]"), words+", "+plural(len(a.Skipped), "change")+" left out:")
+		t.mark(t.care("[!]"), said+", "+plural(len(a.Skipped), "change")+" left out:")
 		t.skips(a.Skipped)
 	}
 	if a.Proven > 0 {
@@ -462,14 +463,14 @@ func (t *Text) briefRedirects(r *redirect.Tested) {
 			t.tick("All " + plural2(all, "address leads", "addresses lead") + " to the secure one.")
 			return
 		}
-		words := fmt.Sprintf("%d of %s lead to the secure one", all-far-accepted, plural2(all, "address", "addresses"))
+		said := fmt.Sprintf("%d of %s lead to the secure one", all-far-accepted, plural2(all, "address", "addresses"))
 		if far > 0 {
-			words += fmt.Sprintf("; %d could not be reached from this machine", far)
+			said += fmt.Sprintf("; %d could not be reached from this machine", far)
 		}
 		if accepted > 0 {
-			words += fmt.Sprintf("; the faults of %d are accepted", accepted)
+			said += fmt.Sprintf("; the faults of %d are accepted", accepted)
 		}
-		t.mark(t.care("[!]"), words+".")
+		t.mark(t.care("[!]"), said+".")
 		return
 	}
 	faulty -= accepted

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"trimlantern/core/mixed"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 )
@@ -212,7 +213,7 @@ func (d *pageData) classes(s *findings.Scan) {
 	}
 	for _, c := range mixed.Classes {
 		if s.Classes[c]+then[c] > 0 {
-			d.Classes = append(d.Classes, classData{Class: string(c), Words: c.Words(), Count: number(s.Classes[c]), Then: number(then[c]), URLs: number(urls[c]), Pages: number(s.On[c]),
+			d.Classes = append(d.Classes, classData{Class: string(c), Words: words.Class(c), Count: number(s.Classes[c]), Then: number(then[c]), URLs: number(urls[c]), Pages: number(s.On[c]),
 				Part: part(s.Classes[c], most), ThenPart: part(then[c], most), Bare: c == mixed.Link})
 		}
 	}
@@ -227,7 +228,7 @@ func (d *pageData) causes(s *findings.Scan) {
 	}
 	causes, rest := s.Causes()
 	for _, c := range causes[:min(len(causes), mostOfCauses)] {
-		d.Causes = append(d.Causes, causeData{string(c.Class), Clean(originWords(c.Place)), c.Class.Words(), number(c.Addresses), number(c.Pages), Clean(c.Place.Do), Clean(c.Example)})
+		d.Causes = append(d.Causes, causeData{string(c.Class), Clean(originWords(c.Place)), words.Class(c.Class), number(c.Addresses), number(c.Pages), Clean(c.Place.Do), Clean(c.Example)})
 	}
 	if more := len(causes) - len(d.Causes); more > 0 {
 		d.CausesNote = "And " + plural(more, "more cause") + ". "
@@ -240,7 +241,7 @@ func (d *pageData) causes(s *findings.Scan) {
 func (d *pageData) culprits(s *findings.Scan) {
 	open := 0
 	for _, class := range mixed.Classes {
-		g := groupData{Class: string(class), Words: class.Words(), Meaning: meanings[class]}
+		g := groupData{Class: string(class), Words: words.Class(class), Meaning: meanings[class]}
 		more := 0
 		for _, c := range s.Culprits {
 			if c.Class != class {
@@ -313,14 +314,14 @@ func (d *pageData) pages(s *findings.Scan) {
 		if r.Path == "" {
 			r.Path = Clean(p.URL)
 		}
-		var words []string
+		var said []string
 		for _, c := range mixed.Classes {
 			if n := p.Classes[c]; n > 0 {
-				words = append(words, fmt.Sprintf("%d %s", n, shortClass[c]))
+				said = append(said, fmt.Sprintf("%d %s", n, shortClass[c]))
 				r.Parts = append(r.Parts, classData{Class: string(c), Part: part(n, p.Sum)})
 			}
 		}
-		r.Words = strings.Join(words, ", ")
+		r.Words = strings.Join(said, ", ")
 		d.Worst = append(d.Worst, r)
 	}
 	d.PagesNote = fmt.Sprintf("The pages with the gravest findings first; %s clean", plural(s.Clean, "document"))

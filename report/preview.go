@@ -12,6 +12,7 @@ import (
 	"trimlantern/core/rewrite"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/files"
+	"trimlantern/report/words"
 	"trimlantern/work/preview"
 )
 
@@ -162,24 +163,24 @@ func (t *Text) files(p *preview.Result) {
 // part says what was chosen, what runs with the changes and what can be dropped.
 func (t *Text) part(p *preview.Result) {
 	c := p.Choice
-	var words []string
+	var said []string
 	for _, one := range []struct {
 		what string
 		list []string
 	}{{"only the tables", c.Tables}, {"except", c.Except}} {
 		if len(one.list) > 0 {
-			words = append(words, one.what+" "+strings.Join(one.list, ", "))
+			said = append(said, one.what+" "+strings.Join(one.list, ", "))
 		}
 	}
 	for _, n := range c.Sites {
-		words = append(words, fmt.Sprintf("site %d", n))
+		said = append(said, fmt.Sprintf("site %d", n))
 	}
 	if c.Address != "" {
-		words = append(words, "of the addresses only the "+c.Address+" one")
+		said = append(said, "of the addresses only the "+c.Address+" one")
 	}
-	if len(words) > 0 {
+	if len(said) > 0 {
 		t.heading("A part, as you chose")
-		t.wrap("  ", Clean(strings.Join(words, "; ")))
+		t.wrap("  ", Clean(strings.Join(said, "; ")))
 	}
 	if len(p.Sites) > 1 {
 		t.heading("Sites in this database")
@@ -253,7 +254,7 @@ func (t *Text) left(p *preview.Result) {
 		if r.NeedsPerson() {
 			continue
 		}
-		settled = append(settled, []string{number(p.Counts[r]), r.Words(), t.faint(t.clip(example(p.Left, r), 28))})
+		settled = append(settled, []string{number(p.Counts[r]), words.Reason(r), t.faint(t.clip(example(p.Left, r), 28))})
 	}
 	if len(settled) > 0 {
 		t.heading("Left alone, and why")
@@ -279,7 +280,7 @@ func (t *Text) left(p *preview.Result) {
 			person = append(person, []string{t.clip(place(g.first), 33), what})
 		}
 		if shown > 0 {
-			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(r.Words()) + ":"})
+			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(words.Reason(r)) + ":"})
 		}
 		if r == rewrite.Unsound && shown > 0 && p.Kind != preview.Lengths {
 			person = append(person, []string{t.faint("  trimlantern mend proposes corrected lengths")})

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"trimlantern/core/mixed"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 )
@@ -98,7 +99,7 @@ func scanSARIF(w io.Writer, s *findings.Scan) error {
 	}
 	run.Calls = []sarifCall{call}
 	for _, c := range mixed.Classes {
-		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{string(c), sarifText{c.Words()}})
+		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{string(c), sarifText{words.Class(c)}})
 	}
 	for _, c := range s.Culprits {
 		r := sarifResult{Rule: string(c.Class), Level: level(c.Class), Message: sarifText{Clean(c.URL + " (" + c.By + "), on " + plural(c.Pages, "page"))}}

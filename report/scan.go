@@ -13,6 +13,7 @@ import (
 
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
+	"trimlantern/report/words"
 	"trimlantern/work/checkup"
 	"trimlantern/work/findings"
 	"trimlantern/work/trace"
@@ -91,11 +92,11 @@ func except(verdict string, s *findings.Scan) string {
 	if len(urls) == 0 {
 		return verdict
 	}
-	words := " insecure address that you accepted"
+	said := " insecure address that you accepted"
 	if len(urls) > 1 {
-		words = " insecure addresses that you accepted"
+		said = " insecure addresses that you accepted"
 	}
-	return verdict + ", except for " + number(len(urls)) + words
+	return verdict + ", except for " + number(len(urls)) + said
 }
 
 // accepted lists what the owner accepts.
@@ -295,11 +296,11 @@ func (t *Text) compared(s *findings.Scan) {
 
 // comparedWords is a comparison in numbers.
 func comparedWords(c *findings.Comparison) string {
-	words := fmt.Sprintf("%d new, %d gone, %d as before", len(c.New), len(c.Gone), len(c.Still))
+	said := fmt.Sprintf("%d new, %d gone, %d as before", len(c.New), len(c.Gone), len(c.Still))
 	if len(c.Unseen) > 0 {
-		words += fmt.Sprintf(", %d on pages that were not read again", len(c.Unseen))
+		said += fmt.Sprintf(", %d on pages that were not read again", len(c.Unseen))
 	}
-	return words
+	return said
 }
 
 func (t *Text) browser(s *findings.Scan) {
@@ -449,8 +450,8 @@ func (t *Text) origins(places []findings.Origin, most int) {
 		if o.Page != "" && o.Match != findings.Document {
 			t.printf("      %s\n", t.faint(t.clip("on "+o.Page, 72)))
 		}
-		if words := matchWords[o.Match]; words != "" {
-			t.wrap("      ", words)
+		if said := matchWords[o.Match]; said != "" {
+			t.wrap("      ", said)
 		}
 		t.wrap("      ", Clean(o.Do))
 	}
@@ -459,9 +460,9 @@ func (t *Text) origins(places []findings.Origin, most int) {
 func (t *Text) class(c mixed.Class) string {
 	switch c {
 	case mixed.Blocked:
-		return t.bad(c.Words())
+		return t.bad(words.Class(c))
 	case mixed.Link, mixed.Possible:
-		return c.Words()
+		return words.Class(c)
 	}
-	return t.care(c.Words())
+	return t.care(words.Class(c))
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"trimlantern/core/mixed"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/guide"
 )
@@ -40,7 +41,7 @@ func Summary(w io.Writer, g *guide.Walked, took time.Duration) error {
 	if g.Before != nil && g.Scan != nil {
 		for _, c := range mixed.Classes {
 			if b, a := g.Before.Classes[c], g.Scan.Classes[c]; b+a > 0 {
-				d.Found = append(d.Found, summaryFound{string(c), c.Words(), number(b), number(a)})
+				d.Found = append(d.Found, summaryFound{string(c), words.Class(c), number(b), number(a)})
 			}
 		}
 	}

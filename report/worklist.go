@@ -9,12 +9,13 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"trimlantern/core/rewrite"
+	"trimlantern/report/words"
 	"trimlantern/work/decide"
 	"trimlantern/work/show"
 )
 
 // choiceWords say what each way of deciding does.
-var choiceWords = []struct{ choice, args, words string }{
+var choiceWords = []struct{ choice, args, said string }{
 	{"adopt", "%s", "keep a copy on your own site"},
 	{"replace", "%s URL", "put another address there"},
 	{"edit", "%s", "edit the text in your editor"},
@@ -51,16 +52,16 @@ func (t *Text) WorkList(w *decide.List) {
 	}
 	if len(choices) > 0 {
 		t.heading("How to decide")
-		var commands, words []string
+		var commands, said []string
 		width := 0
 		for _, c := range choiceWords {
 			if n := choices[c.choice]; n > 0 {
 				command := "trimlantern decide " + c.choice + " " + fmt.Sprintf(c.args, strconv.Itoa(n))
-				commands, words, width = append(commands, command), append(words, c.words), max(width, len(command))
+				commands, said, width = append(commands, command), append(said, c.said), max(width, len(command))
 			}
 		}
 		for i, c := range commands {
-			t.printf("  %-*s  %s\n", width, c, t.faint(words[i]))
+			t.printf("  %-*s  %s\n", width, c, t.faint(said[i]))
 		}
 	}
 	t.evidence(w)
@@ -136,18 +137,18 @@ func (t *Text) item(i decide.Item) {
 		head = t.short(i.Class) + "  "
 	}
 	t.printf("\n%4d  %s%s\n", i.Number, head, t.clip(title, 70))
-	switch words := rewrite.Reason(i.Reason).Words(); {
+	switch said := words.Reason(rewrite.Reason(i.Reason)); {
 	case i.Pending != "":
-		words := i.Pending + " takes its place"
+		said := i.Pending + " takes its place"
 		if i.Pending == "edited" {
-			words = "the text that you edited takes its place"
+			said = "the text that you edited takes its place"
 		}
-		t.printf("      %s\n", t.good(t.clip("decided: "+words, 74)))
-	case words != "":
+		t.printf("      %s\n", t.good(t.clip("decided: "+said, 74)))
+	case said != "":
 		if i.Note != "" {
-			words += ": " + i.Note
+			said += ": " + i.Note
 		}
-		t.wrap("      ", Clean(words))
+		t.wrap("      ", Clean(said))
 		if i.Reason == string(rewrite.Unsound) {
 			t.printf("      %s\n", t.faint("trimlantern mend proposes corrected lengths"))
 		}
@@ -181,9 +182,9 @@ func times(n int) string {
 func (t *Text) Decision(d *decide.Decision) {
 	switch d.Finding {
 	case "host":
-		words := map[string]string{"secure": "serves HTTPS: references that pages load from it become secure", "insecure": "serves no HTTPS: what pages load from it is left and named",
+		said := map[string]string{"secure": "serves HTTPS: references that pages load from it become secure", "insecure": "serves no HTTPS: what pages load from it is left and named",
 			"leave": "is left alone, and no longer counts"}[d.Because]
-		t.wrap("", "Decided: "+Clean(d.What)+" "+words+".")
+		t.wrap("", "Decided: "+Clean(d.What)+" "+said+".")
 		t.next("trimlantern preview")
 	case "replaced":
 		t.printf("Decided: %s\n  takes the place of %s.\n", t.clip(d.Because, 70), t.clip(d.What, 58))
@@ -367,9 +368,9 @@ func windows(before, after string, width int) (string, string) {
 
 // ShownAll ends a list of show.
 func (t *Text) ShownAll(n int, what, id string) {
-	words := map[string][2]string{"changes": {"change", "changes"}, "left": {"finding", "findings"}, "scan": {"finding", "findings"}, "journal": {"entry", "entries"}}[what]
+	said := map[string][2]string{"changes": {"change", "changes"}, "left": {"finding", "findings"}, "scan": {"finding", "findings"}, "journal": {"entry", "entries"}}[what]
 	of := map[string]string{"changes": "sheet ", "left": "sheet ", "scan": "scan ", "journal": "journal "}[what]
-	t.printf("%s of %s.\n", plural2(n, words[0], words[1]), of+id)
+	t.printf("%s of %s.\n", plural2(n, said[0], said[1]), of+id)
 }
 
 // Lines writes lines of show as JSON Lines: a head, then an object for each line.

@@ -1,14 +1,13 @@
 package work
 
 import (
-	"fmt"
 	"net/url"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"trimlantern/core/sheet"
+	"trimlantern/report/words"
 )
 
 // Fresh is how long evidence counts: certificates run out, servers are set up anew, editors paste http://.
@@ -61,7 +60,7 @@ func (j *Job) LastChange() (time.Time, error) {
 }
 
 // Days writes a duration in whole days.
-func Days(d time.Duration) string { return CountOf(int(d.Hours()/24), "day") }
+func Days(d time.Duration) string { return words.Count(int(d.Hours()/24), "day") }
 
 // RulesChanged returns when redirect install, remove or undo changed a file last.
 func (j *Job) RulesChanged() (last time.Time, err error) {
@@ -151,17 +150,6 @@ func (j *Job) Note(run, state string, cells int) error {
 		return Failed(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
 	return nil
-}
-
-// CountOf returns a number and its noun.
-func CountOf(n int, noun string) string {
-	switch {
-	case n == 1:
-		return "1 " + noun
-	case strings.HasSuffix(noun, "ss"):
-		noun += "e"
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // DumpRecord is where the logbook keeps what was last made of a dump.

@@ -38,19 +38,6 @@ const (
 // Classes lists all classes, the gravest first.
 var Classes = []Class{Blocked, Upgraded, Form, Download, Masked, Possible, Link}
 
-// Words returns the class as a person reads it.
-func (c Class) Words() string {
-	return map[Class]string{
-		Blocked:  "blocked by browsers",
-		Upgraded: "upgraded by browsers",
-		Form:     "form sends insecurely",
-		Download: "download refused by browsers",
-		Masked:   "masked by the page's policy",
-		Possible: "possibly loaded",
-		Link:     "link, not loaded",
-	}[c]
-}
-
 // Certainty is how sure it is that every browser does what the class says.
 type Certainty string
 

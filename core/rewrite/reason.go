@@ -46,53 +46,8 @@ const (
 	Charset    Reason = "charset"    // its text does not survive the charset of the connection
 )
 
-// reasons is the one table of reasons: their words and whether a person must act.
-var reasons = map[Reason]struct {
-	words  string
-	person bool
-}{
-	Linked:     {"other hosts, only linked, not loaded", false},
-	Standard:   {"names of standards, not addresses", false},
-	Identifier: {"permanent identifiers", false},
-	LookAlike:  {"look-alike hosts, not this site", false},
-	Kept:       {"left by your decision", false},
-	Cached:     {"cached copies, made anew by the system", false},
-	OtherPort:  {"this host on another port: another origin", true},
-	Outside:    {"this host, outside the site's folder", true},
-	Subdomain:  {"sub-domains not named; add them if they are yours", true},
-	Private:    {"private addresses, left from development", true},
-	NoHTTPS:    {"loaded from hosts without HTTPS", true},
-	NoVerdict:  {"loaded from hosts that could not be asked", true},
-	Possible:   {"other hosts that a script may load", true},
-	Unsound:    {"serialized values that are not sound", true},
-	Opaque:     {"inside a class's own format", true},
-	KeyTaken:   {"array keys whose secure form exists already", true},
-	TooDeep:    {"envelopes nested too deep", true},
-	TooLong:    {"values that would outgrow their column", true},
-	NoKey:      {"rows of tables without a key", true},
-	ReadOnly:   {"in files that may not be written", true},
-	Generated:  {"in generated files: change what makes them", true},
-	Taken:      {"would break a unique index", true},
-	List:       {"in columns of lists or fixed values", true},
-	Unsealed:   {"cannot be sealed again", true},
-	Protected:  {"protected by a hash or a signature", true},
-	Binary:     {"inside binary data", true},
-	Unread:     {"compressed or encoded, and not read", true},
-	Unclear:    {"letters directly behind the host: where does it end?", true},
-	Malformed:  {"addresses of this site that are not well formed", true},
-	Hidden:     {"tables with rows that this database user may not see", true},
-	Unloadable: {"values that PHP would no longer load", true},
-	Charset:    {"text that the connection's charset would change", true},
-	Immutable:  {"rows that are never changed (old versions, named by their content): not looked at", false},
-	Nameless:   {"rows whose columns cannot be told apart", true},
-	Code:       {"in views, triggers, functions and definitions", true},
-	Statement:  {"in statements and expressions that are no values", true},
-	Remark:     {"in comments of the dump", false},
-	NotChosen:  {"left out by your choice", false},
-}
-
-// Words returns the reason as a person reads it.
-func (r Reason) Words() string { return reasons[r].words }
+// settled are the reasons about which nobody needs to do anything.
+var settled = map[Reason]bool{Linked: true, Standard: true, Identifier: true, LookAlike: true, Kept: true, Cached: true, Immutable: true, Remark: true, NotChosen: true}
 
 // NeedsPerson reports whether somebody must act on it.
-func (r Reason) NeedsPerson() bool { return reasons[r].person }
+func (r Reason) NeedsPerson() bool { return r != "" && !settled[r] }

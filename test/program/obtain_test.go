@@ -344,7 +344,7 @@ func TestRenewalSeen(t *testing.T) {
 	// Nobody looked for days; then the renewal failed when it was due.
 	state := filepath.Join(filepath.Dir(siteFile(dir)), "certificates", "ternrock.example", "state.json")
 	for say, text := range map[string]string{
-		"nothing has looked since 2026-01-02 whether": `{"ran":"2026-01-02T03:04:05Z"}`,
+		"nothing has checked since 2026-01-02 whether": `{"ran":"2026-01-02T03:04:05Z"}`,
 		"failed on 2026-01-02: the authority is down": `{"ran":"` + time.Now().UTC().Format(time.RFC3339) + `","failed":"2026-01-02T03:04:05Z","why":"the authority is down","window":{"start":"2026-01-01T00:00:00Z","end":"2026-01-02T00:00:00Z"}}`,
 	} {
 		require.NoError(t, os.WriteFile(state, []byte(text), 0o600))
@@ -607,7 +607,7 @@ func TestObtainHostile(t *testing.T) {
 	// What it says of the names is told, and its words cannot act on a terminal.
 	for kind, say := range map[string]string{
 		"caa": "the DNS does not let this authority issue", "unauthorized": "the authority did not find the proof", "connection": "open port 80 to everybody",
-		"rateLimited": "limits how often", "dns": "cannot look the names up", "somethingNew": "said no",
+		"rateLimited": "limits how often", "dns": "cannot look the names up", "somethingNew": "refused when it looked at the proof",
 	} {
 		h.set(func(step string) *authority.Problem {
 			if step != "validation" {

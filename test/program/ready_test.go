@@ -147,7 +147,7 @@ func TestReadyRevoked(t *testing.T) {
 		c.CRLDistributionPoints = []string{"http://authority.example/list.crl"}
 	})
 	flat := strings.Join(strings.Fields(want(t, 0, f.dir, f.args("ready")...).out), " ")
-	assert.Contains(t, flat, "whether the certificate for ternrock.example was revoked cannot be told: http://authority.example/list.crl answers 404")
+	assert.Contains(t, flat, "whether the certificate for ternrock.example was revoked is not known: http://authority.example/list.crl answers 404")
 	key := f.rootKey
 	var err error
 	list, err = x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now(), NextUpdate: time.Now().Add(time.Hour),
@@ -162,7 +162,7 @@ func TestReadyFlags(t *testing.T) {
 	assert.Contains(t, want(t, 2, f.dir, f.args("ready", "--expires-within", "soon")...).errs, "write it like 21d or 36h")
 	assert.Contains(t, want(t, 1, f.dir, f.args("ready", "--origin", f.plain)...).out, "does not speak TLS")
 	flat := strings.Join(strings.Fields(want(t, 0, f.dir, f.args("ready", "--origin", f.secure)...).out), " ")
-	assert.Contains(t, flat, "has a whole certificate of its own")
+	assert.Contains(t, flat, "has a valid certificate of its own")
 	var r struct {
 		Days   int
 		Points []struct{ ID, Grade string }
@@ -321,7 +321,7 @@ func sheetOf(t *testing.T, dir string) string {
 	return p.Sheet
 }
 
-// An old server that speaks only what browsers have given up, and one whose addresses
+// An old server that supports only what browsers no longer accept, and one whose addresses
 // show different certificates.
 func TestReadyOldTLS(t *testing.T) {
 	f := serve(t, page, nil)
@@ -335,7 +335,7 @@ func TestReadyOldTLS(t *testing.T) {
 	t.Cleanup(old.Close)
 	f.secure = strings.TrimPrefix(old.URL, "https://")
 	r := want(t, 1, f.dir, f.args("ready")...)
-	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "speaks only TLS 1.1")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "supports only TLS 1.1")
 	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "it is self-signed")
 }
 

@@ -219,7 +219,7 @@ func TestRedirectLoop(t *testing.T) {
 	ready := append([]string{"ready", "--site", "https://" + host, "--origin", direct, "--expires-within", "1h"}, net...)
 	said := w.tool(1, ready...)
 	assert.Contains(t, said, "redirects in a loop", "ready sees it too")
-	assert.Contains(t, strings.Join(strings.Fields(said), " "), "redirects to HTTPS also when it is told that the visitor came over HTTPS")
+	assert.Contains(t, strings.Join(strings.Fields(said), " "), "redirects to HTTPS even when told that the visitor came over HTTPS")
 	install := append([]string{"redirect", "install", "apache", htaccess, "--proxy"}, net...)
 	said = strings.Join(strings.Fields(w.tool(1, install...)), " ")
 	assert.Contains(t, said, "Not installed")

@@ -95,7 +95,7 @@ func TestZone(t *testing.T) {
 	w.named(net3+"3", zone(ip, ""))
 	said = ask()
 	assert.True(t, strings.HasPrefix(said, "0 "), said)
-	assert.Contains(t, said, "all 2 name servers of ternrock.example that answer say "+ip)
+	assert.Contains(t, said, "2 name servers of ternrock.example answered: "+ip)
 
 	other := newBench(t)
 	net3 = fmt.Sprintf("127.%d.%d.", 1+rand.IntN(250), rand.IntN(250))

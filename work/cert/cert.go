@@ -23,8 +23,8 @@ import (
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/outside/proof"
+	"trimlantern/report/words"
 	"trimlantern/work"
-	"trimlantern/work/words"
 )
 
 // Requested is what cert request wrote.
@@ -124,7 +124,7 @@ func Check(j *work.Job, files []string, o CheckOptions) (*Checked, error) {
 	}
 	for _, p := range out.Papers {
 		if p.Bad != "" {
-			out.Points = append(out.Points, point.Point{ID: "file", About: []string{}, Grade: point.Stop, What: p.What + " in " + p.File + " " + p.Bad, Do: "get it in a form that servers read"})
+			out.Points = append(out.Points, words.FileUnusable.Point(nil, p.What, p.File, p.Bad))
 		}
 	}
 	sent := certs.Sent{Chain: bundle.Chain, Names: named(j, bundle.Chain[0]), Roots: client.Roots(), Now: j.Now(), Soon: o.Soon}
@@ -135,12 +135,11 @@ func Check(j *work.Job, files []string, o CheckOptions) (*Checked, error) {
 	}
 	switch {
 	case bundle.Key != nil:
-		out.Points = append(out.Points, point.Point{ID: "pair", About: []string{}, Grade: point.Good, What: "the key belongs to the certificate"})
+		out.Points = append(out.Points, words.KeyFits.Point(nil))
 	case hasKey:
-		out.Points = append(out.Points, point.Point{ID: "pair", About: []string{}, Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it",
-			Do: "find the key that the signing request was made with, or make a new request: trimlantern cert request"})
+		out.Points = append(out.Points, words.KeyOfAnother.Point(nil))
 	default:
-		out.Points = append(out.Points, point.Point{ID: "pair", About: []string{}, Grade: point.Care, What: "no key is among the files", Why: "whether it belongs to the certificate was not looked at", Do: "name the key too; it is not shown"})
+		out.Points = append(out.Points, words.KeyMissing.Point(nil))
 	}
 	if o.Folder == "" {
 		return out, nil
@@ -155,7 +154,7 @@ func Check(j *work.Job, files []string, o CheckOptions) (*Checked, error) {
 	}
 	chainFile, keyFile := filepath.Join(folder, j.Site.Host+".chain.pem"), filepath.Join(folder, j.Site.Host+".key.pem")
 	if _, err := os.Lstat(chainFile); err == nil && point.Worst(out.Points) == point.Stop {
-		out.Points = append(out.Points, point.Point{ID: "kept", About: []string{}, Grade: point.Stop, What: chainFile + " was not replaced", Why: "visitors could not use the new certificate", Do: "fix what is named above, then run the same command again"})
+		out.Points = append(out.Points, words.NotReplaced.Point(nil, chainFile))
 		return out, nil
 	}
 	if err := writeKept(j, out, chainFile, chain, 0o644); err != nil {
@@ -319,7 +318,7 @@ func askProof(ctx context.Context, j *work.Job, client *fetch.Client, host, path
 			one.Why = probe.Failure(err)
 		default:
 			if one.OK = true; redirects > 0 {
-				one.Why = "after " + work.CountOf(redirects, "redirect") + "; some authorities follow none"
+				one.Why = "after " + words.Count(redirects, "redirect") + "; some authorities follow none"
 			}
 		}
 		all = append(all, one)

@@ -18,9 +18,9 @@ import (
 	"trimlantern/outside/certfolder"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/probe"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/redirect"
-	"trimlantern/work/words"
 )
 
 // place puts a certificate where the server reads it, has the server read it, and looks whether it is served. What

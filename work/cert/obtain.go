@@ -21,9 +21,9 @@ import (
 	"trimlantern/outside/dns"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/proof"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/redirect"
-	"trimlantern/work/words"
 )
 
 // ObtainOptions say how a certificate is obtained. What is not set is as it was the last time.
@@ -456,23 +456,10 @@ func (r *obtaining) open(ctx context.Context) error {
 		if off < 0 {
 			way, off = "ahead of", -off
 		}
-		return work.Failed(nil, fmt.Sprintf("the clock of this machine is %s %s the authority's", spanWords(off), way), "set the clock; whether a certificate is valid cannot be told with a wrong one")
+		return work.Failed(nil, fmt.Sprintf("the clock of this machine is %s %s the authority's", words.Span(off), way), "set the clock: with a wrong one nobody knows whether a certificate is valid")
 	}
 	r.ca = ca
 	return nil
-}
-
-// spanWords says how long something is.
-func spanWords(d time.Duration) string {
-	switch {
-	case d >= 48*time.Hour:
-		return work.CountOf(int(d.Hours()/24), "day")
-	case d >= 2*time.Hour:
-		return work.CountOf(int(d.Hours()), "hour")
-	case d >= 2*time.Minute:
-		return work.CountOf(int(d.Minutes()), "minute")
-	}
-	return work.CountOf(max(1, int(d.Seconds())), "second")
 }
 
 // account registers the account's key, or finds its account.
@@ -805,10 +792,10 @@ func (r *obtaining) judge(c *Certificate, v *certfolder.Version) []point.Point {
 	sent := certs.Sent{Chain: v.Chain, Names: names, Roots: r.web.Roots(), Now: r.job.Now()}
 	points := words.Certificates(sent.Judge())
 	if missing := certs.Uncovered(leaf, c.Names); len(missing) > 0 && len(names) < len(c.Names) {
-		points = append(points, point.Point{ID: "names", About: []string{}, Grade: point.Stop, What: "it does not cover " + strings.Join(missing, ", "), Do: "order it again: --again"})
+		points = append(points, words.IssuedWithout.Point(nil, strings.Join(missing, ", ")))
 	}
 	if !certs.Fits(v.Key, leaf) {
-		points = append(points, point.Point{ID: "pair", About: []string{}, Grade: point.Stop, What: "the key does not belong to the certificate", Why: "the server will not start with it", Do: "order it again: --again"})
+		points = append(points, words.IssuedOtherKey.Point(nil))
 	}
 	return points
 }

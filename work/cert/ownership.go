@@ -18,6 +18,7 @@ import (
 	"trimlantern/outside/dns"
 	"trimlantern/outside/probe"
 	"trimlantern/outside/proof"
+	"trimlantern/report/words"
 	"trimlantern/work"
 )
 
@@ -400,9 +401,9 @@ func (r *obtaining) awaitRecords(ctx context.Context, c *Certificate, placed []p
 		}
 		if left <= 0 {
 			at := slices.IndexFunc(c.Records, func(rec Record) bool { return rec.Why != "" })
-			return work.Failed(nil, fmt.Sprintf("the record %s is not seen after %s: %s", c.Records[at].Name, spanWords(most), c.Records[at].Why), "see that the zone's servers answer with it; a longer time: --wait TIME")
+			return work.Failed(nil, fmt.Sprintf("the record %s is not seen after %s: %s", c.Records[at].Name, words.Span(most), c.Records[at].Why), "see that the zone's servers answer with it; a longer time: --wait TIME")
 		}
-		r.job.Progress.At(fmt.Sprintf("waiting for %s to be seen (%s left)", work.CountOf(missing, "record"), left.Round(time.Second)), 0, 0)
+		r.job.Progress.At(fmt.Sprintf("waiting for %s to be seen (%s left)", words.Count(missing, "record"), left.Round(time.Second)), 0, 0)
 		r.rest(ctx, min(pause, left))
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"trimlantern/core/certs"
 	"trimlantern/outside/acme"
 	"trimlantern/outside/certfolder"
+	"trimlantern/report/words"
 	"trimlantern/work"
 )
 
@@ -109,13 +110,13 @@ const idle = 4 * 24 * time.Hour
 func (r Renewal) Trouble(now time.Time) string {
 	switch {
 	case r.Revoked:
-		return fmt.Sprintf("the certificate for %s that is in use was revoked", r.Host)
+		return words.Fill(words.RenewalRevoked, r.Host)
 	case !r.Failed.IsZero() && now.After(r.Due):
-		return fmt.Sprintf("the renewal of the certificate for %s failed on %s: %s", r.Host, r.Failed.UTC().Format("2006-01-02"), r.Why)
+		return words.Fill(words.RenewalFailed, r.Host, r.Failed.UTC().Format("2006-01-02"), r.Why)
 	case now.After(r.Due.Add(idle)):
-		return fmt.Sprintf("the certificate for %s was due for renewal on %s, and nothing renewed it", r.Host, r.Due.UTC().Format("2006-01-02"))
+		return words.Fill(words.RenewalOverdue, r.Host, r.Due.UTC().Format("2006-01-02"))
 	case !r.Ran.IsZero() && now.Sub(r.Ran) > idle:
-		return fmt.Sprintf("nothing has looked since %s whether the certificate for %s is due for renewal", r.Ran.UTC().Format("2006-01-02"), r.Host)
+		return words.Fill(words.RenewalNotAsked, r.Host, r.Ran.UTC().Format("2006-01-02"))
 	}
 	return ""
 }

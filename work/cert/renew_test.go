@@ -232,7 +232,7 @@ func TestRenewalTrouble(t *testing.T) {
 		{"failed", Renewal{Host: "h.example", Due: day(-1), Until: day(29), Ran: day(-1), Failed: day(-1), Why: "down"}, "the renewal of the certificate for h.example failed on 2026-11-25: down"},
 		{"revoked", Renewal{Host: "h.example", Due: day(20), Until: day(50), Ran: day(-1), Revoked: true}, "that is in use was revoked"},
 		{"nothing renewed it", Renewal{Host: "h.example", Due: day(-6), Until: day(20)}, "was due for renewal on 2026-11-20, and nothing renewed it"},
-		{"nobody looked", Renewal{Host: "h.example", Due: day(20), Until: day(50), Ran: day(-9)}, "nothing has looked since 2026-11-17"},
+		{"nobody looked", Renewal{Host: "h.example", Due: day(20), Until: day(50), Ran: day(-9)}, "nothing has checked since 2026-11-17"},
 	} {
 		assert.Contains(t, c.r.Trouble(now), c.say, c.what)
 		assert.Equal(t, c.say == "", c.r.Trouble(now) == "", c.what)

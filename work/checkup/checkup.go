@@ -12,6 +12,7 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/cert"
 	"trimlantern/work/findings"
@@ -115,8 +116,7 @@ func renewing(j *work.Job, out *Result) error {
 	var points []point.Point
 	for _, r := range renewals {
 		if what := r.Trouble(j.Now()); what != "" {
-			points = append(points, point.Point{ID: "renewal", About: []string{r.Host}, Grade: point.Care, What: what,
-				Why: "it is good until " + r.Until.Format("2006-01-02") + "; then browsers show a warning in place of the site", Do: "run trimlantern cert renew, and see that a timer runs it: trimlantern cert renew --install-timer cron"})
+			points = append(points, words.RenewalTrouble.Point([]string{r.Host}, what, r.Until.Format("2006-01-02")))
 		}
 	}
 	points, err = j.WithDecisions(points)
@@ -195,7 +195,7 @@ func timer(j *work.Job, kind, name, command, what, often string, hours ...int) (
 		program, err = filepath.EvalSymlinks(program)
 	}
 	if err != nil {
-		return nil, work.Failed(err, "where this program lies cannot be told", "write the line by hand: see trimlantern checkup --help")
+		return nil, work.Failed(err, "the path of this program is not known", "write the line by hand: see trimlantern checkup --help")
 	}
 	command = ShellWord(program) + " " + command + " --config " + ShellWord(j.File.Path)
 	minute := int(scan.Hash(j.Site.Host) % 60) // not all sites of a machine at once

@@ -75,7 +75,7 @@ type Member struct{ Host, File string }
 func Members(o Options) ([]Member, error) {
 	home, err := sitefile.Home(o.Home)
 	if err != nil {
-		return nil, &work.Fault{Code: work.World, What: "the folder where sites are kept cannot be told", Do: "name it: --home FOLDER", Err: err}
+		return nil, &work.Fault{Code: work.World, What: "cannot determine the folder where sites are kept", Do: "name it: --home FOLDER", Err: err}
 	}
 	all, err := sitefile.AllInHome(home)
 	if err != nil {

@@ -19,9 +19,9 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/findings"
-	"trimlantern/work/words"
 )
 
 // Twin is one page of the site as one of its servers shows it over HTTP and over HTTPS.
@@ -262,73 +262,66 @@ func (t *Twin) lands() (string, bool) {
 
 // point describes what is wrong with a pair of answers; ok is true if nothing is.
 func (t *Twin) point() (p point.Point, ok bool) {
-	page, at := "https://"+t.Page, ""
+	page, at := "https://"+t.Page, words.AtServer(t.At)
+	about := t.Page
 	if t.At != "" {
-		at = " (server " + t.At + ")"
+		about += " " + t.At
 	}
-	p = point.Point{ID: "same-page", About: []string{t.Page}, Grade: point.Stop, Why: "visitors would see it once the site is on HTTPS",
-		Do: "let the server show the same site over HTTPS as over HTTP: the same folder, the same system, the same rules"}
-	if t.At != "" {
-		p.About[0] += " " + t.At
-	}
-	if t.Stands == Redirected {
-		p.Why = "visitors see it"
-	}
-	if t.Secure.Status >= 500 {
-		p.Do = "read the server's error log"
-	}
-	say := func(format string, args ...any) (point.Point, bool) {
-		p.What = fmt.Sprintf(format, args...) + at
+	say := func(s words.Sentence, values ...any) (point.Point, bool) {
+		p := s.Point([]string{about}, append(append([]any{page}, values...), at)...)
+		if p.Grade == point.Stop && t.Stands == Redirected {
+			p.Why = words.SeenNow
+		}
+		if p.Grade == point.Stop && t.Secure.Status >= 500 {
+			p.Do = words.ReadErrorLog
+		}
 		return p, false
 	}
-	if where, ours := t.lands(); t.Secure.Err == "" && t.Stands != Back && !ours {
-		return say("%s leads to %s", page, where)
+	where, ours := t.lands()
+	status := t.Secure.Status
+	if t.Secure.Err == "" && t.Stands != Back && !ours {
+		return say(words.PageElsewhere, where)
 	}
 	switch t.Stands {
 	case TooFar:
-		p.ID, p.Grade, p.Why, p.Do = "far", point.Note, "", "run the same command on a machine that has IPv6"
-		return say("%s was not checked: this machine cannot reach that address", page)
+		return say(words.PageUnreached)
 	case NoSecure:
-		p.Do = "make HTTPS answer there; the server's error log says why it does not"
-		if t.Secure.Loop {
-			p.ID, p.Do = "loop", words.Fix(hops.Loop)
+		switch {
+		case where != "" && !ours:
+			return say(words.PageElsewhereDead, where, t.Secure.Err)
+		case t.Secure.Loop:
+			return say(words.PageLoops, t.Secure.Err)
 		}
-		if where, ours := t.lands(); where != "" && !ours {
-			p.Do = "find the rule that sends visitors there, and remove it"
-			return say("%s leads to %s, which cannot be loaded: %s", page, where, t.Secure.Err)
-		}
-		return say("%s cannot be loaded: %s", page, t.Secure.Err)
+		return say(words.PageNot, t.Secure.Err)
 	case Back:
-		p.ID, p.Grade = "downgrade", point.Care
-		p.Why, p.Do = "as long as it does, the switch has no effect", "apply the changes (trimlantern apply): as a rule the system's own address does that; else remove the server's rule"
-		return say("%s redirects back to HTTP", page)
+		return say(words.PageBack)
 	case Redirected, OnlySecure:
-		if s := t.Secure.Status; s >= 500 || s >= 400 && s != 401 && t.Kind == hops.Page || s/100 == 3 { // what is only linked may not be there
-			return say("%s answers %d", page, s)
+		if status >= 500 || status >= 400 && status != 401 && t.Kind == hops.Page || status/100 == 3 { // what is only linked may not be there
+			return say(words.PageAnswers, status)
 		}
 		return p, true
 	case Neither:
 		if t.Want == "/" {
-			return say("%s answers %d, and over HTTP %d", page, t.Secure.Status, t.Plain.Status)
+			return say(words.PageStatus, status, t.Plain.Status)
 		}
 		return p, true
 	case Barred:
-		p.Grade, p.Why, p.Do = point.Note, "", "show it with --credentials"
-		return say("%s asks for a password: it was not compared", page)
+		return say(words.PageBarred)
 	case TwinRelation(alike.Same):
-		if s := t.Secure.Status; s/100 == 3 {
-			return say("%s answers %d without a Location", page, s)
+		if status/100 == 3 {
+			return say(words.PageNowhere, status)
 		}
 		return p, true
 	case TwinRelation(alike.Status):
-		return say("%s answers %d, and over HTTP %d", page, t.Secure.Status, t.Plain.Status)
+		return say(words.PageStatus, status, t.Plain.Status)
 	case TwinRelation(alike.Type):
-		return say("%s is %s, and over HTTP %s", page, t.Secure.Type, t.Plain.Type)
+		return say(words.PageType, t.Secure.Type, t.Plain.Type)
 	}
+	p, ok = say(words.PageOther, t.Secure.Title, t.Plain.Title)
 	if t.Want != "/" {
 		p.Grade = point.Care
 	}
-	return say("%s shows a different page (%q) than over HTTP (%q)", page, t.Secure.Title, t.Plain.Title)
+	return p, ok
 }
 
 // TwinPoints turns pairs into points: one for each fault, one for each name without faults, and one where the
@@ -350,12 +343,9 @@ func TwinPoints(twins []Twin) (points []point.Point) {
 			if at, before := said[id]; before {
 				one := &points[at]
 				one.About = append(one.About, p.About...)
-				one.What = fmt.Sprintf("https://%s cannot be loaded at %s: %s", host, somePaths(one.About), t.Secure.Err)
+				one.What = words.Fill(words.HostNot.What, host, somePaths(one.About), t.Secure.Err, words.AtServer(t.At))
 				if t.Secure.Err == "" {
-					one.What = fmt.Sprintf("https://%s answers %d at %s", host, t.Secure.Status, somePaths(one.About))
-				}
-				if t.At != "" {
-					one.What += " (server " + t.At + ")"
+					one.What = words.Fill(words.HostAnswers.What, host, t.Secure.Status, somePaths(one.About), words.AtServer(t.At))
 				}
 				continue
 			}
@@ -374,18 +364,16 @@ func TwinPoints(twins []Twin) (points []point.Point) {
 		if before := first[t.Page]; before == nil {
 			first[t.Page] = t
 		} else if alike.Compare(before.Secure.Page, t.Secure.Page) != alike.Same {
-			points = append(points, point.Point{ID: "same-server", About: []string{t.Page + " " + t.At}, Grade: point.Stop,
-				What: fmt.Sprintf("https://%s shows a different page at %s than at %s", t.Page, t.At, before.At),
-				Why:  "visitors see the one or the other, by the way their network takes (IPv4 or IPv6)", Do: "let all addresses serve the same site, or remove the wrong one from the DNS"})
+			points = append(points, words.ServersDiffer.Point([]string{t.Page + " " + t.At}, t.Page, t.At, before.At))
 		}
 	}
 	for _, h := range hosts {
 		switch n := right[h]; {
 		case n == 0:
 		case compared[h] > 0:
-			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: the same over HTTP and HTTPS (%s compared)", h, work.CountOf(compared[h], "page"))})
+			points = append(points, words.PagesSame.Point([]string{h}, h, words.Count(compared[h], "page")))
 		default:
-			points = append(points, point.Point{ID: "same-page", About: []string{h}, Grade: point.Good, What: fmt.Sprintf("%s: HTTPS shows %s; HTTP redirects there, so there is nothing to compare", h, work.CountOf(n, "page"))})
+			points = append(points, words.PagesOnlyHTTPS.Point([]string{h}, h, words.Count(n, "page")))
 		}
 	}
 	return points

@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -19,10 +18,10 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/preview"
 	"trimlantern/work/reach"
-	"trimlantern/work/words"
 )
 
 // Result answers whether the site may switch.
@@ -111,8 +110,8 @@ type seenAt struct {
 	addr  string
 }
 
-func (r *readying) add(id, about string, g point.Grade, what, why, do string) {
-	r.out.Points = append(r.out.Points, point.Point{ID: id, About: subject(about), Grade: g, What: what, Why: why, Do: do})
+func (r *readying) add(about string, s words.Sentence, values ...any) {
+	r.out.Points = append(r.out.Points, s.Point(subject(about), values...))
 }
 
 // subject is what a point is about, as a list; "" is the site as a whole.
@@ -166,7 +165,7 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 		r.job.Progress.At("asking "+name, 0, 0)
 		addrs, err := probe.Addresses(r.ctx, client, name, "443")
 		if err != nil {
-			r.add("dns", name, point.Stop, name+" cannot be looked up", "nobody who types it gets anywhere", "make an entry for it in the DNS, or remove it from also in the site file")
+			r.add(name, words.NameUnknown, name)
 			continue
 		}
 		var hosts []string
@@ -177,10 +176,10 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 		}
 		slices.Sort(hosts)
 		all = append(all, hosts)
-		r.add("dns", name, point.Good, name+" is "+strings.Join(hosts, ", "), "", "")
+		r.add(name, words.NameLeads, name, strings.Join(hosts, ", "))
 		plain, err := probe.Addresses(r.ctx, client, name, "80")
 		if err == nil && len(plain) > 0 && probe.Listens(r.ctx, plain[0]) != nil {
-			r.add("port-80", name, point.Care, "nothing listens on port 80 of "+name, "visitors who leave out https:// may get no answer", "let the server listen there, for the redirect")
+			r.add(name, words.NoPort80, name)
 		}
 		alive, why := false, ""
 		for _, a := range slices.Compact(slices.Sorted(slices.Values(addrs))) {
@@ -194,12 +193,12 @@ func (r *readying) names(client *fetch.Client, site address.Site) error {
 			r.dead[name] = why
 		}
 		if why == unreached && !alive { // of this name nothing is known
-			r.add("unreached", name, point.Stop, name+" was not checked: "+unreached, "whether it is ready is not known", "run the same command on a machine that can reach it")
+			r.add(name, words.NotChecked, name)
 		}
 	}
 	for i := 1; i < len(all); i++ {
 		if !slices.Equal(all[0], all[i]) {
-			r.add("dns-agree", site.Host, point.Note, "the names of "+site.Host+" lead to different addresses", "what is set up on one server may be missing on the other", "")
+			r.add(site.Host, words.NamesApart, site.Host)
 			break
 		}
 	}
@@ -212,12 +211,11 @@ func (r *readying) partner(client *fetch.Client, site address.Site) {
 	for _, name := range reach.OtherName(r.job, site) {
 		switch ok, err := probe.Known(r.ctx, client, name); {
 		case err != nil:
-			r.add("partner", name, point.Note, "whether "+name+" leads anywhere cannot be told: the name server does not answer", "", "")
+			r.add(name, words.PartnerUnclear, name)
 		case ok:
-			r.add("partner", name, point.Care, name+" resolves, but is not one of the site's names", "its visitors are redirected nowhere, and the certificate may not cover it",
-				"make it a name of the site (also in the site file, or --also "+name+"), or remove it from the DNS")
+			r.add(name, words.PartnerOther, name)
 		default:
-			r.add("partner", name, point.Note, "there is no "+name+": visitors who type it get no answer", "", "")
+			r.add(name, words.PartnerNone, name)
 		}
 	}
 }
@@ -228,23 +226,21 @@ const unreached = "this machine cannot reach it"
 // certificate judges what one address sends for one name.
 // It returns why visitors get no page by it, or "".
 func (r *readying) certificate(client *fetch.Client, site address.Site, addr, name string) string {
-	where := "at " + addr
 	seen := probe.Handshake(r.ctx, addr, name)
 	if seen.Far {
-		r.add("far", name+" "+addr, point.Note, fmt.Sprintf("%s %s was not checked: this machine cannot reach that address", name, where), "", "run the same command on a machine that has IPv6")
+		r.add(name+" "+addr, words.TooFar, name, addr)
 		return unreached
 	}
 	if seen.Err != "" {
-		what := fmt.Sprintf("no TLS for %s %s: %s", name, where, seen.Err)
-		do := "let the server answer HTTPS for this name"
+		none := words.NoTLS
 		if seen.Plain {
-			do = "port 443 speaks plain HTTP: set up TLS there"
+			none = words.NoTLSPlain
 		}
-		r.add("tls", name+" "+addr, point.Stop, what, "visitors get no page over HTTPS", do)
+		r.add(name+" "+addr, none, name, addr, seen.Err)
 		return seen.Err
 	}
 	if seen.Version == "TLS 1.0" || seen.Version == "TLS 1.1" {
-		r.add("tls-version", name+" "+addr, point.Stop, fmt.Sprintf("%s %s speaks only %s", name, where, seen.Version), "browsers have given it up", "let the server speak TLS 1.2 and 1.3")
+		r.add(name+" "+addr, words.OldTLS, name, addr, seen.Version)
 	}
 	sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon, Served: true, Staple: seen.Staple}
 	leaf, _ := sent.Leaf()
@@ -253,11 +249,11 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	if print := sha256.Sum256(leaf.Raw); r.prints[name] == nil {
 		r.prints[name] = &seenAt{print, addr}
 	} else if r.prints[name].print != print {
-		r.add("alike", name+" "+addr, point.Care, fmt.Sprintf("%s shows another certificate at %s than at %s", name, addr, r.prints[name].addr), "visitors see the one or the other, by the way their network takes (IPv4 or IPv6)", "let all addresses serve the same, or take the one that is wrong out of the DNS")
+		r.add(name+" "+addr, words.OtherCertificate, name, addr, r.prints[name].addr)
 	}
-	days := int(leaf.NotAfter.Sub(r.job.Now()).Hours() / 24)
+	left := leaf.NotAfter.Sub(r.job.Now())
 	if r.out.Until.IsZero() || leaf.NotAfter.Before(r.out.Until) {
-		r.out.Days, r.out.Until = days, leaf.NotAfter.UTC()
+		r.out.Days, r.out.Until = int(left.Hours()/24), leaf.NotAfter.UTC()
 	}
 	bad, stop := false, ""
 	for _, p := range words.Certificates(sent.Judge()) {
@@ -273,7 +269,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 		}
 	}
 	if !bad {
-		r.add("certificate", name+" "+addr, point.Good, fmt.Sprintf("the certificate for %s %s is complete, trusted and good for %s", name, where, work.CountOf(days, "more day")), "", "")
+		r.add(name+" "+addr, words.CertificateGood, name, addr, words.GoodFor(left))
 	}
 	return stop
 }
@@ -340,7 +336,7 @@ func (r *readying) revocations(client *fetch.Client, leaf *x509.Certificate, nam
 			}
 			r.lists[u] = list
 			if why != "" {
-				r.add("revocation", name, point.Note, fmt.Sprintf("whether the certificate for %s was revoked cannot be told: %s %s", name, u, why), "", "")
+				r.add(name, words.RevocationUnclear, name, u, why)
 			}
 		}
 		if list != nil {
@@ -360,10 +356,9 @@ func (r *readying) origin(client *fetch.Client) {
 	seen := probe.Handshake(r.ctx, addr, r.job.Site.Host)
 	switch {
 	case (seen.Plain || seen.Err != "") && knows:
-		r.add("origin", addr, point.Note, fmt.Sprintf("the server behind the proxy at %s: %s", addr, seen.Err), "what goes between proxy and server is not encrypted; the host decides that", "")
+		r.add(addr, words.OriginOpenTold, addr, seen.Err)
 	case seen.Plain || seen.Err != "":
-		r.add("origin", addr, point.Care, fmt.Sprintf("the server behind the proxy at %s: %s", addr, seen.Err), "the way between proxy and server is open, and the server must be told that visitors come over HTTPS",
-			"use the redirect for a proxy (redirect show --proxy), never one by the server's own scheme: that one loops for ever")
+		r.add(addr, words.OriginOpen, addr, seen.Err)
 	default:
 		sent := certs.Sent{Chain: seen.Chain, Names: []string{r.job.Site.Host}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon}
 		var bad []string
@@ -373,10 +368,10 @@ func (r *readying) origin(client *fetch.Client) {
 			}
 		}
 		if len(bad) > 0 {
-			r.add("origin", addr, point.Care, fmt.Sprintf("the certificate of the server behind the proxy at %s: %s", addr, strings.Join(bad, "; ")), "a proxy that checks it will refuse it; one that does not can be lied to", "give the origin a certificate too")
+			r.add(addr, words.OriginCertificate, addr, strings.Join(bad, "; "))
 			return
 		}
-		r.add("origin", addr, point.Good, "the server behind the proxy at "+addr+" has a whole certificate of its own", "", "")
+		r.add(addr, words.OriginGood, addr)
 	}
 }
 
@@ -389,7 +384,7 @@ func (r *readying) forwarded() (knows bool) {
 	}
 	client, err := fetch.New(fetch.Options{Resolve: []string{"*:80:" + addr}, Own: r.job.Site.Hosts(), Timeout: 15 * time.Second})
 	if err != nil {
-		r.add("origin", addr, point.Care, "the address of the server behind the proxy cannot be used: "+err.Error(), "it was not asked", "write --origin ADDRESS or ADDRESS:PORT")
+		r.add(addr, words.OriginUnusable, err)
 		return false
 	}
 	front := "http://" + r.job.Site.Host + r.job.Site.Path + "/"
@@ -403,14 +398,12 @@ func (r *readying) forwarded() (knows bool) {
 	case !ok1 || !ok2:
 		return false // it speaks no plain HTTP: then there is nothing to be told
 	case strings.HasPrefix(secure, "https:"):
-		r.add("forwarded", addr, point.Stop, "the server behind the proxy redirects to HTTPS also when it is told that the visitor came over HTTPS", "behind a proxy that ends TLS that is a loop",
-			"use the redirect for a proxy: trimlantern redirect show --proxy; it also tells the system behind")
+		r.add(addr, words.OriginLoops)
 	case strings.HasPrefix(plain, "https:"):
-		r.add("forwarded", addr, point.Good, "the server behind the proxy knows when a visitor came over HTTPS", "", "")
+		r.add(addr, words.OriginKnows)
 		return true
 	default:
-		r.add("forwarded", addr, point.Care, "the server behind the proxy answers the same, whether the visitor came over HTTPS or not", "once it redirects to HTTPS by its own scheme, that is a loop",
-			"use the redirect for a proxy: trimlantern redirect show --proxy")
+		r.add(addr, words.OriginBlind)
 	}
 	return false
 }
@@ -448,19 +441,19 @@ func (r *readying) journey(site address.Site, journey hops.Journey, plain bool) 
 		}
 		switch {
 		case p == hops.Insecure && plain:
-			r.add("redirect", journey.Typed, point.Good, journey.Typed+" answers by itself, without a redirect", "", "")
+			r.add(journey.Typed, words.NoRedirectYet, journey.Typed)
 		case p == hops.Mixed, p == hops.Insecure, p == hops.Downgrade && !plain, p == hops.Missing, p == hops.Broken, p == hops.Failed && (!plain || r.dead[work.HostOf(journey.Landing())] != ""):
 			continue // said by the comparison, or of the certificate
 		case p == hops.Loop:
-			r.add("loop", journey.Typed, point.Stop, journey.Typed+" redirects in a loop", "no visitor sees a page; the usual cause is a proxy that ends TLS in front of a server that redirects by its own scheme", words.Fix(p))
+			r.add(journey.Typed, words.FrontLoop, journey.Typed, words.Fix(p))
 		case p == hops.Failed:
-			r.add("answer", journey.Typed, point.Stop, fmt.Sprintf("%s: %s", journey.Typed, journey.Err), "visitors who type it get no page", words.Fix(p))
+			r.add(journey.Typed, words.FrontSilent, journey.Typed, journey.Err, words.Fix(p))
 		default:
-			r.add(string(p), journey.Typed, p.Grade(), journey.Typed+": the visitor "+words.Problem(p), "", words.Fix(p))
+			r.add(journey.Typed, words.Meets(p), journey.Typed)
 		}
 	}
 	if good {
-		r.add("answer", journey.Typed, point.Good, journey.Typed+" leads to "+journey.Landing(), "", "")
+		r.add(journey.Typed, words.FrontLeads, journey.Typed, journey.Landing())
 	}
 }
 
@@ -479,11 +472,11 @@ func (r *readying) along() error {
 		return nil // the same
 	}
 	if h := res.Header.Get("Strict-Transport-Security"); h != "" {
-		r.add("hsts", j.Site.Host, point.Note, hstsWords(h), "browsers insist on HTTPS until it expires: there is no way back before, and a certificate that runs out locks everybody out", "")
+		r.add(j.Site.Host, words.HSTSSent, words.HSTS(h))
 	}
 	for _, c := range res.Cookies() {
 		if !c.Secure {
-			r.add("cookie", c.Name, point.Note, fmt.Sprintf("the cookie %q comes without Secure", c.Name), "it is sent over HTTP too, where anybody can read it; as a rule the system sets it so once its own address is secure", "")
+			r.add(c.Name, words.CookieOpen, c.Name)
 		}
 	}
 	var told []string
@@ -493,28 +486,9 @@ func (r *readying) along() error {
 		}
 	}
 	if len(told) > 0 && r.o.Origin == "" {
-		r.add("proxy", j.Site.Host, point.Note, "a proxy or cache stands in front ("+strings.Join(told, "; ")+")", "if TLS ends there, the server behind does not know of it", "ask the server behind it too: trimlantern ready --origin ADDRESS")
+		r.add(j.Site.Host, words.ProxyInFront, strings.Join(told, "; "))
 	}
 	return nil
-}
-
-// hstsWords explains what browsers were told to remember (RFC 6797 §6.1).
-func hstsWords(header string) string {
-	words := "the site already sends HSTS: " + header
-	for _, part := range strings.Split(strings.ToLower(header), ";") {
-		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
-		switch name {
-		case "max-age":
-			if n, err := strconv.Atoi(strings.Trim(value, `"`)); err == nil {
-				words += fmt.Sprintf("; browsers insist on HTTPS for %s", work.CountOf(n/86400, "more day"))
-			}
-		case "includesubdomains":
-			words += ", on every name below the site's too"
-		case "preload":
-			words += "; it asks to be built into browsers, which takes months to undo"
-		}
-	}
-	return words
 }
 
 // locked names addresses that the system's configuration holds.
@@ -522,15 +496,15 @@ func (r *readying) locked() {
 	j := r.job
 	locks, err := j.Locks()
 	if err != nil {
-		r.add("locked", "", point.Care, "the system's configuration cannot be read: "+err.Error(), "an address may be locked there", "make it readable")
+		r.add("", words.ConfigUnread, err)
 		return
 	}
 	for _, l := range locks {
 		switch {
 		case l.Insecure():
-			r.add("locked", l.Constant, point.Care, l.Words(), "a change in the database does nothing there", "change it in the file, together with trimlantern apply: "+l.Secure())
+			r.add(l.Constant, words.AddressLocked, l.Words(), l.Secure())
 		case l.Unknown():
-			r.add("locked", l.Constant, point.Note, l.Words(), "a change in the database does nothing there; whether it says https cannot be read", "")
+			r.add(l.Constant, words.AddressUnclear, l.Words())
 		}
 	}
 }
@@ -543,36 +517,22 @@ func (r *readying) addresses() {
 	}
 	db, tables, err := j.Open(r.ctx, true)
 	if err != nil {
-		r.add("database", "", point.Care, "the database does not answer: "+err.Error(), "nothing can be changed in it", "check database in the site file")
+		r.add("", words.DatabaseSilent, err)
 		return
 	}
 	defer db.Close()
 	own, err := preview.OwnAddresses(r.ctx, j, db, tables)
 	if err != nil {
-		r.add("addresses", "", point.Stop, err.Error(), "the site file does not fit the database", "check site in the site file")
+		r.add("", words.AddressesElse, err)
 		return
 	}
 	for _, a := range own {
-		what := a.Value + " is its " + a.Title
+		is := words.AddressSecure
 		if a.Change {
-			what += "; trimlantern apply makes it secure"
+			is = words.AddressToBeSecure
 		}
-		r.add("addresses", a.Value+" "+a.Name, point.Good, what, "", "")
+		r.add(a.Value+" "+a.Name, is, a.Value, a.Title)
 	}
-}
-
-// forHost are the points that the people who run the server can do something about, and what is asked of
-// them, in their words.
-var forHost = map[string]string{
-	"dns": "a DNS entry for this name", "port-80": "a server that listens on port 80", "tls": "a server that answers HTTPS for this name",
-	"tls-version": "TLS 1.2 and 1.3", "alike": "the same certificate on all addresses", "loop": "one redirect to HTTPS, which does not loop",
-	"first": "the site's own certificate as the first one in the chain", "names": "a certificate for all names of the site", "dates": "a certificate that is valid now, and is renewed in time",
-	"dates-chain": "the authority's current intermediate certificate", "key": "a certificate with a key of today's size", "signature": "a certificate that is signed with SHA-256",
-	"trust": "a certificate from a public authority", "chain": "the whole certificate chain", "order": "the certificate chain in order", "purpose": "a certificate that is made for servers",
-	"life": "a certificate that browsers accept: issued for at most 398 days", "staple": "a server that staples the OCSP answer", "revoked": "a new certificate",
-	"origin": "a certificate on the server behind the proxy", "forwarded": "a server that knows when a visitor came over HTTPS (X-Forwarded-Proto)",
-	"same-page": "the same site over HTTPS as over HTTP", "same-server": "the same site on all addresses", "answer": "an answer at this address", "nowhere": "a redirect with a Location",
-	"port": "a redirect to the usual port", "elsewhere": "a redirect that stays on the site's name", "missing": "the same site over HTTPS as over HTTP", "broken": "a page in place of the error",
 }
 
 // support writes a short text for the people who run the server: what was seen and what is asked for, with
@@ -582,7 +542,7 @@ func (r *readying) support() string {
 	fmt.Fprintf(&b, "Hello,\n\nwe want to move %s to HTTPS. On %s we saw:\n", r.job.Site.Host, r.job.Now().UTC().Format("2006-01-02 15:04 UTC"))
 	n := 0
 	for _, p := range r.out.Points {
-		if ask, ok := forHost[p.ID]; ok && p.Counts() {
+		if ask, ok := words.ForHost[p.ID]; ok && p.Counts() {
 			n++
 			fmt.Fprintf(&b, "\n%d. %s.\n   We need: %s.\n", n, p.What, ask)
 		}

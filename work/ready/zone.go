@@ -2,7 +2,6 @@ package ready
 
 import (
 	"errors"
-	"fmt"
 	"maps"
 	"net"
 	"slices"
@@ -10,9 +9,9 @@ import (
 	"time"
 
 	"trimlantern/core/address"
-	"trimlantern/core/point"
 	"trimlantern/outside/dns"
 	"trimlantern/outside/fetch"
+	"trimlantern/report/words"
 	"trimlantern/work"
 )
 
@@ -36,10 +35,9 @@ func (r *readying) zone(client *fetch.Client, site address.Site) error {
 		case err != nil || at == "":
 			// Who may issue is the authority's to ask as well: it says so where it may not.
 		case len(issuers) == 0:
-			r.add("caa", name, point.Care, fmt.Sprintf("the DNS of %s allows no authority to issue certificates (CAA)", at), "a new certificate, and each renewal, will be refused",
-				"add a CAA record for your authority: "+at+". CAA 0 issue \"AUTHORITY\"")
+			r.add(name, words.NoIssuer, at)
 		default:
-			r.add("caa", name, point.Note, fmt.Sprintf("the DNS of %s allows only %s to issue certificates for %s (CAA)", at, strings.Join(issuers, ", "), name), "others will refuse a new certificate", "")
+			r.add(name, words.OnlyIssuers, at, strings.Join(issuers, ", "), name)
 		}
 	}
 	return nil
@@ -73,13 +71,17 @@ func (r *readying) servers(c *dns.Client, name string) {
 		keep = max(keep, a.TTL)
 	}
 	if len(silent) > 0 {
-		r.add("dns-servers", name, point.Care, fmt.Sprintf("%s of %s does not answer: %s", work.CountOf(len(silent), "name server"), zone, strings.Join(silent, ", ")), "lookups are slow, or fail now and then", "ask whoever runs the zone")
+		quiet := words.ServerSilent
+		if len(silent) > 1 {
+			quiet = words.ServersSilent
+		}
+		r.add(name, quiet, words.Count(len(silent), "name server"), zone, strings.Join(silent, ", "))
 	}
 	switch len(said) {
 	case 0:
 	case 1:
 		for answer, servers := range said {
-			r.add("dns-servers", name, point.Good, fmt.Sprintf("all %d name servers of %s that answer say %s", len(servers), zone, answer), "", "")
+			r.add(name, words.ServersAgree, words.Count(len(servers), "name server"), zone, answer)
 		}
 	default:
 		answers := slices.SortedFunc(maps.Keys(said), func(a, b string) int {
@@ -91,11 +93,10 @@ func (r *readying) servers(c *dns.Client, name string) {
 		var parts []string
 		total := 0
 		for _, a := range answers {
-			parts = append(parts, fmt.Sprintf("%d %s %s (%s)", len(said[a]), map[bool]string{true: "says", false: "say"}[len(said[a]) == 1], a, strings.Join(said[a], ", ")))
+			parts = append(parts, words.Answers(said[a], a))
 			total += len(said[a])
 		}
-		r.add("dns-servers", name, point.Care, fmt.Sprintf("the %d name servers of %s do not agree on %s: %s", total, zone, name, strings.Join(parts, "; ")), "visitors see one or the other",
-			fmt.Sprintf("if the name was moved just now, wait: others may keep the old answer for %s; else ask whoever runs the zone", ttlWords(keep)))
+		r.add(name, words.ServersDisagree, total, zone, name, strings.Join(parts, "; "), words.Kept(keep))
 	}
 }
 
@@ -103,11 +104,4 @@ func (r *readying) servers(c *dns.Client, name string) {
 func (r *readying) private(c *dns.Client, name string) bool {
 	addrs, err := c.Addresses(r.ctx, name)
 	return err == nil && slices.ContainsFunc(addrs, address.IsPrivate)
-}
-
-func ttlWords(d time.Duration) string {
-	if d >= 2*time.Hour {
-		return work.CountOf(int(d.Hours()), "hour")
-	}
-	return work.CountOf(max(1, int(d.Minutes())), "minute")
 }

@@ -18,11 +18,11 @@ import (
 	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/verbose"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 	"trimlantern/work/reach"
 	"trimlantern/work/run"
-	"trimlantern/work/words"
 )
 
 // Rules are the rules for a server, as text.
@@ -318,8 +318,7 @@ func (g *guard) refuse(p point.Point) {
 func (g *guard) look() error {
 	for _, other := range g.out.Others {
 		if other.Clash {
-			g.refuse(point.Point{ID: "clash", Grade: point.Stop, What: fmt.Sprintf("line %d of the file redirects visitors of the secure address to %s", other.Line, other.To),
-				Why: "together with our rules that is an endless loop", Do: fmt.Sprintf("remove that redirect from line %d, then install again", other.Line)})
+			g.refuse(words.RedirectClash.Point(nil, other.Line, other.To))
 		}
 	}
 	twins, err := reach.Twins(g.ctx, g.job, nil)
@@ -330,8 +329,7 @@ func (g *guard) look() error {
 		return t.Plain.Err == "" || t.Secure.Err == "" || t.Plain.Loop || t.Secure.Loop
 	})
 	if !reached {
-		g.refuse(point.Point{ID: "unreached", Grade: point.Stop, What: "the site gives no answer to this machine: " + twins[0].Secure.Err,
-			Why: "whether the redirect works could not be tested", Do: "say where the server is (--resolve HOST:443:ADDR), or install without the test: --anyway"})
+		g.refuse(words.SiteSilent.Point(nil, twins[0].Secure.Err))
 		return nil
 	}
 	if g.rule.Proxy || strings.Contains(string(g.file.before), "trimlantern redirect:") {
@@ -343,7 +341,7 @@ func (g *guard) look() error {
 		case p.Grade == point.Stop:
 			g.refuse(p)
 		case p.ID == "downgrade":
-			p.Grade, p.Why = point.Stop, "together with the redirect that is an endless loop"
+			p.Grade, p.Why = point.Stop, words.EndlessLoop
 			g.refuse(p)
 		}
 	}
@@ -481,17 +479,16 @@ func (g *guard) reason(now *Tested, worse []Journey) string {
 	}
 	switch {
 	case errs > len(now.Journeys)/2 && g.rule.Server == "apache":
-		return "the server answered with an error everywhere: it forbids rules like these in .htaccess (AllowOverride), or does not know one of them; its error log names the directive"
+		return words.ErrorsForbidden
 	case errs > len(now.Journeys)/2:
-		return "the server answered with an error everywhere; its error log says why"
+		return words.ErrorsEverywhere
 	case loops > 0 && g.rule.Proxy:
-		return fmt.Sprintf("%s ended in a redirect loop: another rule of the server, or the proxy, sends visitors back", work.CountOf(loops, "address"))
+		return words.Fill(words.LoopsBehind, words.Count(loops, "address"))
 	case loops > 0:
-		why := fmt.Sprintf("%s ended in a redirect loop: ", work.CountOf(loops, "address"))
 		if other := g.redirectOf(); other != "" {
-			return why + other + " sends visitors back"
+			return words.Fill(words.LoopsByRule, words.Count(loops, "address"), other)
 		}
-		return why + "a proxy in front ends TLS (then install with --proxy), or another rule of the server sends visitors back"
+		return words.Fill(words.Loops, words.Count(loops, "address"))
 	}
 	s := worse[0]
 	what := ""
@@ -502,11 +499,11 @@ func (g *guard) reason(now *Tested, worse []Journey) string {
 		}
 	}
 	if what == "" {
-		what = fmt.Sprintf("gets error %d", status(s))
+		what = words.Fill(words.GetsError, status(s))
 	}
-	why := fmt.Sprintf("whoever types %s %s", s.Typed, what)
+	why := words.Fill(words.VisitorGets, s.Typed, what)
 	if other := g.redirectOf(); other != "" {
-		why += "; another redirect: " + other
+		why = words.Fill(words.AnotherRedirect, why, other)
 	}
 	return why
 }
@@ -516,7 +513,7 @@ func (g *guard) redirectOf() string {
 	if len(g.out.Others) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("line %d of the file (%s)", g.out.Others[0].Line, g.out.Others[0].To)
+	return words.Fill(words.RuleInFile, g.out.Others[0].Line, g.out.Others[0].To)
 }
 
 // idleReason says why the rules had no effect, as far as it can be told.
@@ -536,7 +533,7 @@ func (g *guard) idleReason(now *Tested, idle []Journey) string {
 	case slices.ContainsFunc(idle, func(s Journey) bool { return !slices.Contains(s.Problems, hops.Insecure) }):
 		return g.reason(now, slices.DeleteFunc(slices.Clone(idle), func(s Journey) bool { return slices.Contains(s.Problems, hops.Insecure) }))
 	case stayed < plain:
-		return fmt.Sprintf("%s stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", work.CountOf(len(idle), "address"), idle[0].Typed)
+		return fmt.Sprintf("%s stayed on HTTP, the first %s: a folder with rules of its own, or another server, answers there", words.Count(len(idle), "address"), idle[0].Typed)
 	case g.rule.Server == "apache" && strings.Contains(g.server, "nginx"):
 		return "the rules had no effect: an nginx answers, which reads no .htaccess; use trimlantern redirect show nginx, or php"
 	case g.rule.Proxy:

@@ -3,7 +3,6 @@ package redirect
 
 import (
 	"context"
-	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -13,9 +12,9 @@ import (
 	"trimlantern/core/address"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/reach"
-	"trimlantern/work/words"
 )
 
 // Tested is what a visitor meets who types any of the site's addresses.
@@ -189,7 +188,7 @@ func siteOf(j *work.Job, raw string) address.Site {
 func causes(journeys []Journey) []point.Point {
 	points := []point.Point{}
 	for _, p := range hops.Order {
-		one := point.Point{ID: string(p), Grade: p.Grade(), Do: words.Fix(p)}
+		var from []string
 		for _, s := range journeys {
 			if !slices.Contains(s.Problems, p) {
 				continue
@@ -201,11 +200,10 @@ func causes(journeys []Journey) []point.Point {
 			if s.At != "" {
 				about += " (server " + s.At + ")"
 			}
-			one.About = append(one.About, about)
+			from = append(from, about)
 		}
-		if one.About != nil {
-			one.What = "the visitor " + words.Problem(p)
-			points = append(points, one)
+		if from != nil {
+			points = append(points, words.Visitor(p).Point(from))
 		}
 	}
 	return points
@@ -213,11 +211,11 @@ func causes(journeys []Journey) []point.Point {
 
 // stale says in plain words what a visitor who was here before may still see.
 func stale(ctx context.Context, j *work.Job, out *Tested) {
-	add := func(format string, args ...any) { out.Stale = append(out.Stale, fmt.Sprintf(format, args...)) }
+	add := func(sentence string, values ...any) { out.Stale = append(out.Stale, words.Fill(sentence, values...)) }
 	if slices.ContainsFunc(out.Journeys, func(s Journey) bool {
 		return len(s.Hops) > 1 && (s.Hops[0].Status == 301 || s.Hops[0].Status == 308)
 	}) {
-		add("Browsers remember a permanent redirect and keep following it after you remove it, until their cache is cleared.")
+		add(words.RedirectRemembered)
 	}
 	client, err := j.Web()
 	if err != nil {
@@ -234,12 +232,12 @@ func stale(ctx context.Context, j *work.Job, out *Tested) {
 		}
 	}
 	if age > 0 {
-		add("Browsers may show the front page as it was for up to %s (Cache-Control); a reload shows the new one.", (time.Duration(min(age, 1<<31)) * time.Second).String())
+		add(words.PageRemembered, (time.Duration(min(age, 1<<31)) * time.Second).String())
 	}
 	if seen := res.Header.Get("Age"); seen != "" {
-		add("A cache in front of the server holds a copy that is %s seconds old: empty it there.", seen)
+		add(words.CacheInFront, seen)
 	}
 	if res.Header.Get("Cache-Control") == "" && res.Header.Get("Expires") == "" {
-		add("The pages do not say how long they may be kept: browsers decide for themselves, and a reload shows the new one.")
+		add(words.NothingSaid)
 	}
 }

@@ -2,6 +2,7 @@ package scan
 
 import (
 	"slices"
+
 	"trimlantern/work"
 	"trimlantern/work/findings"
 )

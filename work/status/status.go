@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
@@ -57,8 +58,14 @@ type steps struct {
 	flag string // that every command needs
 }
 
-func (s steps) add(name, state, when, what string, args ...any) {
-	s.Steps = append(s.Steps, Step{name, state, fmt.Sprintf(what, args...), when})
+// add adds a step with a sentence of the catalogue and the values for its places.
+func (s steps) add(name, state, when, sentence string, values ...any) {
+	s.say(name, state, when, words.Fill(sentence, values...))
+}
+
+// say adds a step in words that are whole.
+func (s steps) say(name, state, when, what string) {
+	s.Steps = append(s.Steps, Step{name, state, what, when})
 }
 
 // next says what to do next, unless something before it comes first.
@@ -81,14 +88,14 @@ func Of(ctx context.Context, j *work.Job) (*Status, error) {
 		return st, looked(j, to)
 	}
 	if db, tables, err := j.Open(ctx, true); err != nil {
-		to.add("database", "care", "", "%s", err.Error())
-		to.next("fix database in " + j.File.Path + ", then: trimlantern status")
+		to.say("database", "care", "", err.Error())
+		to.next(words.Fill(words.NextDatabase, j.File.Path))
 	} else {
 		db.Close()
 		if j.File.Database.Kind == database.NoneKind {
-			to.add("database", "done", "", "none: the content is files")
+			to.add("database", "done", "", words.DatabaseNone)
 		} else {
-			to.add("database", "done", "", "answers; %d tables with the prefix %q", len(tables), j.File.Database.Prefix)
+			to.add("database", "done", "", words.DatabaseThere, len(tables), j.File.Database.Prefix)
 		}
 	}
 	runs, err := j.Runs()
@@ -139,7 +146,7 @@ func Of(ctx context.Context, j *work.Job) (*Status, error) {
 	}
 	to.next(ready)
 	if st.Clean {
-		to.next("scan again in a month: editors paste http:// links")
+		to.next(words.NextAgain)
 	}
 	to.next("trimlantern preview")
 	return st, nil
@@ -149,16 +156,16 @@ func Of(ctx context.Context, j *work.Job) (*Status, error) {
 func lockStep(j *work.Job, to steps) {
 	locks, err := j.Locks()
 	if err != nil {
-		to.add("locks", "care", "", "the system's configuration cannot be read: %s", err.Error())
+		to.add("locks", "care", "", words.LocksUnread, err)
 		return
 	}
 	for _, l := range locks {
 		switch {
 		case l.Insecure():
-			to.add("locks", "care", "", "%s; change it to: %s", l.Words(), l.Secure())
-			to.next(fmt.Sprintf("change line %d of %s to: %s", l.Lock.Line, l.File, l.Secure()))
+			to.add("locks", "care", "", words.LockInsecure, l.Words(), l.Secure())
+			to.next(words.Fill(words.NextLock, l.Lock.Line, l.File, l.Secure()))
 		case l.Unknown():
-			to.add("locks", "done", "", "%s; whether it says https is for the scan to show", l.Words())
+			to.add("locks", "done", "", words.LockUnclear, l.Words())
 		}
 	}
 }
@@ -182,7 +189,7 @@ func looked(j *work.Job, to steps) error {
 		to.Clean = !slices.ContainsFunc(to.Steps, func(s Step) bool { return s.State != "done" })
 	}
 	if to.Clean {
-		to.next("scan again in a month: editors paste http:// links")
+		to.next(words.NextAgain)
 	}
 	return nil
 }
@@ -191,26 +198,26 @@ func looked(j *work.Job, to steps) error {
 func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 	switch {
 	case id == "":
-		s.add("preview", "todo", "", "not made yet")
+		s.add("preview", "todo", "", words.PreviewNot)
 		s.next("trimlantern preview")
 	case end == nil:
-		s.add("preview", "care", "", "sheet %s is broken", id)
+		s.add("preview", "care", "", words.PreviewBroken, id)
 		s.next("trimlantern preview")
 	case header.Kind == preview.Lengths:
-		s.add("preview", "care", header.Time, "the newest sheet corrects lengths in %d cells, and no references", end.Cells)
+		s.add("preview", "care", header.Time, words.PreviewLengths, words.Count(end.Cells, "cell"))
 	default:
-		and := ""
+		what := words.PreviewCells
 		if end.Files > 0 {
-			and = fmt.Sprintf(" and %d files", end.Files)
+			what = words.PreviewFiles
 		}
-		s.add("preview", "done", header.Time, "%d references in %d cells%s to change", end.References+end.FileRefs, end.Cells, and)
+		s.add("preview", "done", header.Time, what, words.Count(end.References+end.FileRefs, "reference"), words.Count(end.Cells, "cell"), words.Count(end.Files, "file"))
 	}
 }
 
 // apply adds what all journals in force say, and reports whether changes are in effect.
 func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summary) bool {
 	if len(runs) == 0 {
-		s.add("apply", "todo", "", "nothing was changed yet")
+		s.add("apply", "todo", "", words.ApplyNot)
 		if end == nil || end.Changes() > 0 {
 			s.next("trimlantern apply")
 		}
@@ -225,7 +232,7 @@ func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summa
 			continue
 		case "":
 			open = r.Header.Sheet
-			s.add("apply", "care", r.Header.Time, "interrupted after %d cells", r.Cells)
+			s.add("apply", "care", r.Header.Time, words.ApplyStopped, words.Count(r.Cells, "cell"))
 			continue
 		}
 		force++
@@ -235,7 +242,7 @@ func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summa
 	case open != "":
 		return false
 	case force == 0:
-		s.add("apply", "todo", last.Time, "undone: %d cells put back, %d left as others changed them", last.Cells-last.Left, last.Left)
+		s.add("apply", "todo", last.Time, words.ApplyUndone, words.Count(last.Cells-last.Left, "cell"), last.Left)
 		if last.Header.Sheet == sheetID {
 			s.next("trimlantern apply")
 		}
@@ -246,15 +253,15 @@ func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summa
 		state = "care"
 		s.next("trimlantern preview")
 	}
-	what := fmt.Sprintf("%d cells", cells)
+	done := words.ApplyCells
 	if files > 0 {
-		what += fmt.Sprintf(" and %d files", files)
+		done = words.ApplyFiles
 	}
-	what += fmt.Sprintf(" changed, %d skipped", skips)
+	what := words.Fill(done, words.Count(cells, "cell"), words.Count(files, "file"), skips)
 	if force > 1 {
-		what += fmt.Sprintf(", in %d runs", force)
+		what = words.Fill(words.ApplyRuns, what, force)
 	}
-	s.add("apply", state, last.Time, "%s", what)
+	s.say("apply", state, last.Time, what)
 	if end != nil && last.Header.Sheet != sheetID && end.Changes() > 0 {
 		s.next("trimlantern apply")
 	}
@@ -266,39 +273,38 @@ func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summa
 func (s steps) scan(scan *findings.Scan, changed time.Time) bool {
 	switch {
 	case scan == nil:
-		s.add("scan", "todo", "", "not made yet")
+		s.add("scan", "todo", "", words.ScanNot)
 		s.next("trimlantern scan")
 	case scan.Time.Before(changed.Truncate(time.Second)):
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "older than the last change")
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), words.ScanBefore)
 		s.next("trimlantern scan")
 	case scan.Code() != work.Clean || len(scan.Culprits) > 0:
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "%s", scanWords(scan))
+		s.say("scan", "care", scan.Time.Format(time.RFC3339), scanWords(scan))
 		if len(scan.Culprits) == 0 {
-			s.next("trimlantern scan, which names what was not read")
+			s.next(words.NextUnread)
 		}
-		s.next("fix what trimlantern preview and trimlantern scan name, then: trimlantern scan")
+		s.next(words.NextFindings)
 	case scan.AsHTTPS:
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "read over HTTP (--as-https): not proof")
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), words.ScanAsHTTPS)
 		s.next("trimlantern scan")
 	case scan.Sample > 0:
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "a sample only: %d of %d pages", scan.Coverage.PagesRead, scan.Coverage.PagesKnown)
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), words.ScanSample, scan.Coverage.PagesRead, words.Count(scan.Coverage.PagesKnown, "page"))
 		s.next("trimlantern scan")
 	case !scan.Whole():
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "of %d named addresses only", scan.Named)
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), words.ScanNamed, words.Count(scan.Named, "named address"))
 		s.next("trimlantern scan")
 	case !scan.Proven():
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "not complete")
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), words.ScanIncomplete)
 		s.next("trimlantern scan")
 	case s.now.Sub(scan.Time) > work.Fresh:
-		s.add("scan", "care", scan.Time.Format(time.RFC3339), "clean then, %s ago", work.Days(s.now.Sub(scan.Time)))
+		s.add("scan", "care", scan.Time.Format(time.RFC3339), words.ScanOld, work.Days(s.now.Sub(scan.Time)))
 		s.next("trimlantern scan")
 	default:
-		except := ""
-		if n := len(scan.Accepted); n > 0 {
-			s.Excepted = n
-			except = ", except for " + work.CountOf(n, "finding") + " that you accepted"
+		what := words.ScanClean
+		if s.Excepted = len(scan.Accepted); s.Excepted > 0 {
+			what = words.ScanCleanExcept
 		}
-		s.add("scan", "done", scan.Time.Format(time.RFC3339), "%d pages, all clean%s", scan.Read, except)
+		s.add("scan", "done", scan.Time.Format(time.RFC3339), what, words.Count(scan.Read, "page"), words.Count(s.Excepted, "finding"))
 		return true
 	}
 	return false
@@ -312,7 +318,7 @@ func readyStep(j *work.Job, to steps) (next string, err error) {
 		return "", work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if r.Site != j.Site.String() {
-		to.add("ready", "todo", "", "not checked yet: trimlantern ready")
+		to.add("ready", "todo", "", words.ReadyNot)
 		return "trimlantern ready", nil
 	}
 	points, err := j.WithDecisions(r.Points)
@@ -332,19 +338,19 @@ func readyStep(j *work.Job, to steps) (next string, err error) {
 	}
 	switch left := until.Sub(to.now); {
 	case left <= 0 && !until.IsZero():
-		to.add("ready", "care", when, "the certificate expired on %s", until.UTC().Format("2006-01-02"))
-		next = "renew the certificate, then: trimlantern ready"
+		to.add("ready", "care", when, words.ReadyExpired, until.UTC().Format("2006-01-02"))
+		next = words.NextRenew
 	case point.Worst(points) == point.Stop:
-		to.add("ready", "care", when, "%s, and the switch is blocked", work.CountOf(faults, "fault"))
+		to.add("ready", "care", when, words.ReadyBlocked, words.Count(faults, "fault"))
 		next = "trimlantern ready"
 	case faults > 0:
-		to.add("ready", "care", when, "%s; the certificate is good for %s", work.CountOf(faults, "fault"), work.CountOf(int(left.Hours()/24), "more day"))
-		next = "fix or accept what trimlantern ready names, then: trimlantern ready"
+		to.add("ready", "care", when, words.ReadyFaults, words.Count(faults, "fault"), words.GoodFor(left))
+		next = words.NextFaults
 	case to.now.Sub(r.Time) > work.Fresh:
-		to.add("ready", "care", when, "checked %s ago", work.Days(to.now.Sub(r.Time)))
+		to.add("ready", "care", when, words.ReadyOld, work.Days(to.now.Sub(r.Time)))
 		next = "trimlantern ready"
 	default:
-		to.add("ready", "done", when, "the certificate is good for %s", work.CountOf(int(left.Hours()/24), "more day"))
+		to.add("ready", "done", when, words.ReadyGood, words.GoodFor(left))
 	}
 	return next, nil
 }
@@ -355,16 +361,16 @@ func backupStep(j *work.Job, to steps) error {
 	if err != nil || b == nil {
 		return err
 	}
-	what := fmt.Sprintf("%d tables with %d rows, %d files", b.Tables, b.Rows, b.Files)
+	what := words.Fill(words.BackupHolds, words.Count(b.Tables, "table"), words.Count(int(b.Rows), "row"), words.Count(b.Files, "file"))
 	state := "done"
 	switch _, err := os.Stat(b.Folder); {
 	case b.Code() != work.Clean:
 		state = "care"
-		what += "; not all of it: trimlantern backup"
+		what = words.Fill(words.BackupPart, what)
 	case err != nil:
-		what += "; no longer at " + b.Folder
+		what = words.Fill(words.BackupGone, what, b.Folder)
 	}
-	to.add("backup", state, b.Time.UTC().Format(time.RFC3339), "%s", what)
+	to.say("backup", state, b.Time.UTC().Format(time.RFC3339), what)
 	return nil
 }
 
@@ -372,7 +378,7 @@ func backupStep(j *work.Job, to steps) error {
 func renewalStep(j *work.Job, to steps) {
 	renewals, err := cert.Renewals(j)
 	if err != nil {
-		to.add("renewal", "care", "", "what is known of the certificates cannot be read: %s", err.Error())
+		to.add("renewal", "care", "", words.RenewalsUnread, err)
 		return
 	}
 	for _, r := range renewals {
@@ -381,15 +387,15 @@ func renewalStep(j *work.Job, to steps) {
 			when = r.Ran.UTC().Format(time.RFC3339)
 		}
 		if trouble := r.Trouble(to.now); trouble != "" {
-			to.add("renewal", "care", when, "%s", trouble)
+			to.say("renewal", "care", when, trouble)
 			to.next("trimlantern cert renew")
 			continue
 		}
-		by := ""
+		due := words.RenewalDue
 		if r.Ran.IsZero() {
-			by = "; no timer has run cert renew yet"
+			due = words.RenewalNoTimer
 		}
-		to.add("renewal", "done", when, "%s: due on %s, good until %s%s", r.Host, r.Due.Format("2006-01-02"), r.Until.Format("2006-01-02"), by)
+		to.add("renewal", "done", when, due, r.Host, r.Due.Format("2006-01-02"), r.Until.Format("2006-01-02"))
 	}
 }
 
@@ -401,7 +407,7 @@ func redirectStep(j *work.Job, to steps) error {
 		return work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if r.Site != j.Site.String() {
-		to.add("redirect", "todo", "", "not tested: trimlantern redirect test")
+		to.add("redirect", "todo", "", words.RedirectNot)
 		to.next("trimlantern redirect test")
 		return nil
 	}
@@ -415,45 +421,46 @@ func redirectStep(j *work.Job, to steps) error {
 	}
 	when := r.Time.UTC().Format(time.RFC3339)
 	faulty, accepted := r.Faulty()
+	all := words.Count(len(r.Journeys), "address")
 	switch bad := faulty - accepted; {
 	case r.Time.Before(changed):
-		to.add("redirect", "care", when, "older than the last change of the rules")
+		to.add("redirect", "care", when, words.RedirectChanged)
 		to.next("trimlantern redirect test")
 	case bad > 0:
-		to.add("redirect", "care", when, "%d of %d addresses do not lead to the secure one as they should", bad, len(r.Journeys))
-		to.next("trimlantern redirect show, then: trimlantern redirect test")
+		to.add("redirect", "care", when, words.RedirectFaults, bad, all)
+		to.next(words.NextRedirects)
 	case len(r.Paths) > 0:
-		to.add("redirect", "care", when, "only %s is redirected", strings.Join(r.Paths, ", "))
+		to.add("redirect", "care", when, words.RedirectPart, strings.Join(r.Paths, ", "))
 		to.next("trimlantern redirect test")
 	case to.now.Sub(r.Time) > work.Fresh:
-		to.add("redirect", "care", when, "tested %s ago", work.Days(to.now.Sub(r.Time)))
+		to.add("redirect", "care", when, words.RedirectOld, work.Days(to.now.Sub(r.Time)))
 		to.next("trimlantern redirect test")
 	case r.Unfollowed() > 0:
-		to.add("redirect", "care", when, "%d of %d addresses could not be reached from the machine that tested", r.Unfollowed(), len(r.Journeys))
+		to.add("redirect", "care", when, words.RedirectFar, r.Unfollowed(), all)
 		to.next("trimlantern redirect test")
 	case accepted > 0:
-		to.add("redirect", "done", when, "%d of %d addresses lead to the secure one; the faults of %d are accepted", len(r.Journeys)-accepted, len(r.Journeys), accepted)
+		to.add("redirect", "done", when, words.RedirectExcept, len(r.Journeys)-accepted, all, accepted)
 	default:
-		to.add("redirect", "done", when, "all %d addresses lead to the secure one", len(r.Journeys))
+		to.add("redirect", "done", when, words.RedirectGood, all)
 	}
 	return nil
 }
 
 func scanWords(s *findings.Scan) string {
-	what := ""
+	var found []string
 	for _, c := range mixed.Classes {
 		if n := s.Classes[c]; n > 0 {
-			what += fmt.Sprintf("%d %s, ", n, c.Words())
+			found = append(found, fmt.Sprintf("%d %s", n, words.Class(c)))
 		}
 	}
-	c := s.Coverage
-	if what == "" {
-		return fmt.Sprintf("clean as far as read: %d of %d pages", c.PagesRead, c.PagesKnown)
+	c, what := s.Coverage, strings.Join(found, ", ")
+	switch {
+	case what == "":
+		return words.Fill(words.ScanPart, c.PagesRead, words.Count(c.PagesKnown, "page"))
+	case c.Complete:
+		return what
 	}
-	if c.Complete {
-		return strings.TrimSuffix(what, ", ")
-	}
-	return what + fmt.Sprintf("%d of %d pages read", c.PagesRead, c.PagesKnown)
+	return words.Fill(words.ScanFoundPart, what, c.PagesRead, words.Count(c.PagesKnown, "page"))
 }
 
 // dumpStep says what was made of the newest sheet of a dump, and when. That it was loaded only the pages can
@@ -467,17 +474,17 @@ func dumpStep(j *work.Job, to steps, sheetID string, end *sheet.Summary, scan *f
 	files := strings.Join(last.Wrote, ", ")
 	switch {
 	case end != nil && end.Cells == 0:
-		to.add("apply", "done", "", "the dump needs no change")
+		to.add("apply", "done", "", words.DumpAsItIs)
 	case last.Sheet == "" || last.Sheet != sheetID:
-		to.add("apply", "todo", "", "no new dump and no patch was written yet")
+		to.add("apply", "todo", "", words.DumpNot)
 		if end != nil {
 			to.next("trimlantern apply --write FILE")
 		}
 	case scan != nil && scan.Proven() && scan.Code() == work.Clean && !scan.Time.Before(wrote):
-		to.add("apply", "done", last.Time, "%d cells changed in %s; the pages are clean since", last.Changed, files)
+		to.add("apply", "done", last.Time, words.DumpLoaded, words.Count(last.Changed, "cell"), files)
 	default:
-		to.add("apply", "care", last.Time, "%d cells changed in %s; whether it was loaded cannot be seen from here", last.Changed, files)
-		to.next("load " + files + ", then scan the site: trimlantern scan")
+		to.add("apply", "care", last.Time, words.DumpWritten, words.Count(last.Changed, "cell"), files)
+		to.next(words.Fill(words.NextLoad, files))
 	}
 	return wrote, nil
 }

@@ -24,6 +24,7 @@ import (
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/outside/system"
+	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 	"trimlantern/work/preview"
@@ -618,7 +619,7 @@ func (o *candidate) remedy(newest *newestSheet) string {
 		if do := remedies[o.Reason]; do != "" {
 			return do
 		}
-		return o.Reason.Words()
+		return words.Reason(o.Reason)
 	case newest.changes(o):
 		return "trimlantern apply changes it: it is in the newest sheet, " + newest.id
 	}

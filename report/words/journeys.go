@@ -1,4 +1,3 @@
-// Package words says in a user's words what the core found out by its codes: of certificates, and of a visitor's way.
 package words
 
 import "trimlantern/core/hops"
@@ -33,3 +32,15 @@ func Problem(p hops.Problem) string { return problems[p].what }
 
 // Fix says what to do about a problem; "" where there is nothing to do.
 func Fix(p hops.Problem) string { return problems[p].do }
+
+// Visitor says what happens to the visitor who comes from some addresses.
+func Visitor(p hops.Problem) Sentence {
+	return Sentence{string(p), p.Grade(), "the visitor " + problems[p].what, "", problems[p].do}
+}
+
+// Meets is Visitor for one address, the first value.
+func Meets(p hops.Problem) Sentence {
+	s := Visitor(p)
+	s.What = "%[1]s: " + s.What
+	return s
+}
