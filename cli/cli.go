@@ -97,7 +97,7 @@ func (a *app) fail(err error) int {
 
 const exitCodes = `Exit codes: 0 done, or nothing wrong; 1 a check failed, or a planned change was not
 made; 2 wrong use or input, nothing was changed; 3 the outside world failed, and the
-same command goes on from there. trimlantern help codes says more.`
+same command continues from there. trimlantern help codes says more.`
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{

@@ -12,7 +12,7 @@ import (
 
 // Records shows the records that a person has to make.
 func (t *Text) Records(records []cert.Record) {
-	t.printf("Make %s in the DNS, beside what is there already:\n\n", plural(len(records), "record"))
+	t.printf("Make %s in the DNS, beside what already exists:\n\n", plural(len(records), "record"))
 	for _, r := range records {
 		t.printf("  name   %s\n  type   %s\n  text   %s\n\n", Clean(r.Name), r.Type, Clean(r.Value))
 	}

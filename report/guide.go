@@ -524,7 +524,7 @@ func (t *Text) Walked(w *status.Status, done *guide.Walked) {
 		t.tick(t.good("The site is " + onHTTPS(w) + "."))
 	} else {
 		if done.Stopped != "" {
-			t.printf("Stopped at: %s. The same command goes on from there.\n", strings.ToLower(steps[done.Stopped][0]))
+			t.printf("Stopped at: %s. The same command continues from there.\n", strings.ToLower(steps[done.Stopped][0]))
 		}
 		t.printf("%s\n", t.care("The site is not done yet. What is left:"))
 		for _, s := range w.Steps {

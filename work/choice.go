@@ -130,14 +130,14 @@ func (j *Job) JoinedChoice() (sheet.Choice, error) {
 func (j *Job) Chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
 	for _, p := range slices.Concat(c.Tables, c.ExceptTables()) {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.Fits(p, t.Name) }) {
-			return nil, BadUse(nil, fmt.Sprintf("no table fits %q", p), "check the name; it may be given with or without the prefix")
+			return nil, BadUse(nil, fmt.Sprintf("no table matches %q", p), "check the name; it may be given with or without the prefix")
 		}
 	}
 	for _, p := range c.ExceptColumns() {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool {
 			return slices.ContainsFunc(t.All, func(c database.Column) bool { return j.FitsColumn(p, t.Name, c.Name) })
 		}) {
-			return nil, BadUse(nil, fmt.Sprintf("no column fits %q", p), "write TABLE.COLUMN, or *.COLUMN for every table")
+			return nil, BadUse(nil, fmt.Sprintf("no column matches %q", p), "write TABLE.COLUMN, or *.COLUMN for every table")
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(tables), func(t database.Table) bool {

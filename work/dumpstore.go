@@ -194,7 +194,7 @@ func InputFault(err error, in, out string, before bool) error {
 	case errors.Is(err, syscall.EPIPE):
 		return Failed(nil, "the reader of the output has gone", "run the command again; "+kept)
 	case errors.Is(err, syscall.ENOSPC):
-		return Failed(err, "the output cannot be written", "make room on the disk and run the command again; "+kept)
+		return Failed(err, "the output cannot be written", "free some disk space and run the command again; "+kept)
 	case errors.Is(err, context.Canceled):
 		return Failed(nil, "interrupted", "run the command again; "+kept)
 	case errors.Is(err, pack.ErrPacked):

@@ -33,7 +33,7 @@ func Move(path, home string) (*Moved, error) {
 	}
 	out := &Moved{From: j.File.Path, Path: sitefile.InHome(home, j.Site.String())}
 	if _, err := os.Lstat(out.Path); err == nil {
-		return nil, BadUse(nil, out.Path+" is there already", "move one of the two away")
+		return nil, BadUse(nil, out.Path+" already exists", "move one of the two away")
 	}
 	release, err := j.Book.Lock()
 	if err != nil {
@@ -53,7 +53,7 @@ func Move(path, home string) (*Moved, error) {
 		err = f.Write(out.Path)
 	}
 	if err != nil {
-		return nil, Failed(err, "the site file cannot be moved", "make room on the disk and the folder "+filepath.Dir(out.Path)+" writable; the old site file is still in use")
+		return nil, Failed(err, "the site file cannot be moved", "free some disk space and make the folder "+filepath.Dir(out.Path)+" writable; the old site file is still in use")
 	}
 	// The new one counts from here on; what cannot be removed is said.
 	if err := errors.Join(os.Remove(j.File.Path), os.RemoveAll(j.Book.Path())); err != nil {

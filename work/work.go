@@ -423,7 +423,7 @@ func DatabaseFault(err error, c database.Config) error {
 	if f := dumpFault(err, c); f != nil {
 		return f
 	}
-	do := "check the database server's log, then go on with the same command"
+	do := "check the database server's log, then continue with the same command"
 	switch {
 	case errors.Is(err, database.ErrDenied):
 		do = fmt.Sprintf("check the user name %q and where the password comes from (database.config, password-env or password-file in the site file)", c.User)

@@ -40,7 +40,7 @@ func New(server string) (*Client, error) {
 		server = net.JoinHostPort(ip.String(), "53")
 	}
 	if _, err := netip.ParseAddrPort(server); err != nil {
-		return nil, fmt.Errorf("%q is no address of a name server; write it like 192.0.2.53", server)
+		return nil, fmt.Errorf("%q is not an address of a name server; write it like 192.0.2.53", server)
 	}
 	return &Client{server}, nil
 }

@@ -326,7 +326,7 @@ func Parse(b []byte) (*System, error) {
 	}
 	for _, d := range l.CacheFiles {
 		if !filepath.IsLocal(d.Path) {
-			return nil, fmt.Errorf("system description %s: cache_files: %q is no folder below the system's own", l.Name, d.Path)
+			return nil, fmt.Errorf("system description %s: cache_files: %q is not a folder below the system's own", l.Name, d.Path)
 		}
 	}
 	for _, k := range l.Kinds {

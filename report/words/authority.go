@@ -2,7 +2,7 @@ package words
 
 import "time"
 
-const again = "run the same command again: it goes on where it was"
+const again = "run the same command again: it continues where it stopped"
 
 // asked is what an authority was doing when it refused, by the step's name.
 var asked = map[string]string{

@@ -45,7 +45,7 @@ func TestBadInput(t *testing.T) {
 		{"a password in the open", empty, []string{"init", "--site", "https://ternrock.example", "--database", "mysql://keeper:lamp-oil@h/museum"}, 2, "must not hold the password"},
 		{"no such prefix", dir, []string{"init", "--config", "x.yaml", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--prefix", "zz_"}, 2, `no tables of WordPress with the prefix "zz_"`},
 		{"no such system description", dir, []string{"init", "--config", "x.yaml", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--system", "none"}, 2, "known are generic, wordpress"},
-		{"a site file in the way", dir, []string{"init", "--here", "--site", "https://beacon.example", "."}, 2, "is there already, of another site"},
+		{"a site file in the way", dir, []string{"init", "--here", "--site", "https://beacon.example", "."}, 2, "already exists, for another site"},
 		{"no sheet yet", dir, []string{"apply"}, 2, "there is no change sheet yet"},
 		{"no such sheet", dir, []string{"apply", "20200101-000000-000"}, 2, "no change sheet is called 20200101-000000-000"},
 		{"nothing to undo", dir, []string{"undo"}, 2, "there is nothing to undo"},

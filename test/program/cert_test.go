@@ -43,7 +43,7 @@ func TestCertPapers(t *testing.T) {
 				require.NoError(t, err, string(said))
 				assert.Contains(t, string(said), "DNS:ternrock.example, DNS:www.ternrock.example")
 			}
-			assert.Contains(t, want(t, 2, dir, certArgs("request")...).errs, "is there already")
+			assert.Contains(t, want(t, 2, dir, certArgs("request")...).errs, "already exists")
 
 			// The authority.
 			csrText, err := os.ReadFile(csr)
@@ -188,14 +188,14 @@ func TestCertProof(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(root, ".well-known", "pki-validation", "token.txt"))
 	require.NoError(t, err)
 	assert.Equal(t, "the content", string(b))
-	assert.Contains(t, want(t, 3, f.dir, f.args("cert", "proof", "--pki-folder", root, "token.txt", "x")...).errs, "is there already")
+	assert.Contains(t, want(t, 3, f.dir, f.args("cert", "proof", "--pki-folder", root, "token.txt", "x")...).errs, "already exists")
 	assert.FileExists(t, filepath.Join(root, ".well-known", "pki-validation", "token.txt"), "what was there stays")
 	for _, c := range []struct {
 		args []string
 		say  string
 	}{
-		{[]string{"cert", "proof", root, "../x", "y"}, "is no file name"}, {[]string{"cert", "proof", root, ".htaccess", "y"}, "is no file name"},
-		{[]string{"cert", "proof", root + "/nothing"}, "is no folder"}, {[]string{"cert", "proof", root, "x"}, "needs the folder ROOT"},
+		{[]string{"cert", "proof", root, "../x", "y"}, "is not a file name"}, {[]string{"cert", "proof", root, ".htaccess", "y"}, "is not a file name"},
+		{[]string{"cert", "proof", root + "/nothing"}, "is not a folder"}, {[]string{"cert", "proof", root, "x"}, "needs the folder ROOT"},
 	} {
 		assert.Contains(t, want(t, 2, f.dir, f.args(c.args...)...).errs, c.say)
 	}

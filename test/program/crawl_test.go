@@ -162,7 +162,7 @@ func TestCrawling(t *testing.T) {
 func TestResume(t *testing.T) {
 	dir, initArgs := museum(t)
 	want(t, 0, dir, initArgs...)
-	assert.Contains(t, want(t, 2, dir, "scan", "--resume").errs, "no scan to go on with")
+	assert.Contains(t, want(t, 2, dir, "scan", "--resume").errs, "no scan to continue")
 	var whole, resumed crawled
 	decode(t, want(t, 1, dir, "scan", "--format", "json"), &whole)
 	for i, wait := range []time.Duration{700 * time.Millisecond, 600 * time.Millisecond, 500 * time.Millisecond} {
@@ -180,7 +180,7 @@ func TestResume(t *testing.T) {
 			require.NoError(t, c.Process.Signal(os.Interrupt))
 			require.Error(t, c.Wait())
 			assert.Equal(t, 3, c.ProcessState.ExitCode())
-			assert.Contains(t, errs.String(), "scan --resume goes on from there")
+			assert.Contains(t, errs.String(), "scan --resume continues from there")
 			continue
 		}
 		require.True(t, killed(t, dir, wait, args...), "it was to be killed in the middle")

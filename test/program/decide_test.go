@@ -73,10 +73,10 @@ func TestDecide(t *testing.T) {
 		{[]string{"adopt", "https://charts.tideoffice.example/today.svg"}, 2, "is secure already"},
 		{[]string{"adopt", "http://ternrock.example/media/lens.svg"}, 2, "is the site's own"},
 		{[]string{"adopt", "nobody.example"}, 2, "nothing of nobody.example waits"},
-		{[]string{"adopt", numbers[2]}, 2, "is nothing that could be copied"},
-		{[]string{"adopt", chart, "--at", "https://elsewhere.example/x"}, 2, "is no HTTPS address of the site"},
-		{[]string{"adopt", chart, "--into", "/srv/elsewhere"}, 2, "nobody can tell at which address"},
-		{[]string{"replace", chart, "http://ternrock.example/x"}, 2, "is no address that can stand in its place"},
+		{[]string{"adopt", numbers[2]}, 2, "is not something that can be copied"},
+		{[]string{"adopt", chart, "--at", "https://elsewhere.example/x"}, 2, "is not an HTTPS address of the site"},
+		{[]string{"adopt", chart, "--into", "/srv/elsewhere"}, 2, "cannot determine at which address"},
+		{[]string{"replace", chart, "http://ternrock.example/x"}, 2, "is not an address that can replace it"},
 		{[]string{"replace", chart, "https://ternrock.example/?u=http://x.example"}, 2, "holds an insecure address itself"},
 		{[]string{"replace", "https://a.example/x", "https://b.example/x"}, 2, "is not an insecure URL"},
 		{[]string{"replace", chart}, 2, "needs two"},
@@ -330,8 +330,8 @@ func TestAdoptNotServed(t *testing.T) {
 	there := filepath.Join(dir, "media", "kept", "charts.tideoffice.example", "today.svg")
 	require.NoError(t, os.MkdirAll(filepath.Dir(there), 0o755))
 	require.NoError(t, os.WriteFile(there, []byte("the owner's own"), 0o644))
-	assert.Contains(t, want(t, 2, dir, "apply").errs, "came to be there since the preview")
-	assert.Contains(t, want(t, 2, dir, "preview").errs, "is there already, and is not the copy")
+	assert.Contains(t, want(t, 2, dir, "apply").errs, "has appeared since the preview")
+	assert.Contains(t, want(t, 2, dir, "preview").errs, "already exists, and is not the copy")
 	require.NoError(t, os.Remove(there))
 	assert.Contains(t, want(t, 0, dir, "apply").out, "1 copy put in place: served as they are")
 	want(t, 0, dir, "undo")
@@ -467,7 +467,7 @@ func TestDecideRelative(t *testing.T) {
 	before := dump(t, db)
 	theme, err := os.ReadFile(filepath.Join(dir, "theme", "footer.html"))
 	require.NoError(t, err)
-	for place, say := range map[string]string{"posts": "holds pages", "posts.post_content": "holds pages", "*.post_content": "holds pages", "nothing": "no table or column fits", "[": "is no place", "file:": "is no place"} {
+	for place, say := range map[string]string{"posts": "holds pages", "posts.post_content": "holds pages", "*.post_content": "holds pages", "nothing": "no table or column matches", "[": "is not a place", "file:": "is not a place"} {
 		assert.Contains(t, want(t, 2, dir, "decide", "relative", place).errs, say, place)
 	}
 	for _, place := range []string{"setting:widget_text", "comments", "file:*.html"} {

@@ -168,7 +168,7 @@ func TestFilterLargeRow(t *testing.T) {
 	c.Dir, c.Env = dir, environment(dir)
 	require.NoError(t, c.Run())
 	t.Logf("a row of %d MB: peak %d MB", len(in)>>20, peakMB(c.ProcessState.SysUsage()))
-	assert.Less(t, peakMB(c.ProcessState.SysUsage()), int64(130), "usually 87; more where the machine is busy")
+	assert.Less(t, peakMB(c.ProcessState.SysUsage()), int64(170), "usually 87; up to 130 where the machine is busy")
 	out, err := os.ReadFile(filepath.Join(dir, "out.sql"))
 	require.NoError(t, err)
 	assert.True(t, strings.ReplaceAll(in, "http:", "https:") == string(out))

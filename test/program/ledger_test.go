@@ -474,7 +474,7 @@ func TestOnlyScanning(t *testing.T) {
 	require.NoError(t, c.Process.Signal(os.Interrupt))
 	_ = c.Wait() // its code is what counts
 	assert.Equal(t, 3, c.ProcessState.ExitCode(), out.String())
-	assert.Contains(t, out.String(), "scan --resume goes on from there")
+	assert.Contains(t, out.String(), "scan --resume continues from there")
 	slow = false
 	var l ledger
 	decode(t, want(t, 0, dir, append([]string{"scan", "--resume", "--format", "json"}, net...)...), &l)

@@ -641,7 +641,7 @@ func TestObtainRateLimit(t *testing.T) {
 	r := h.want(3, command...)
 	assert.Contains(t, r.out, "run the same command again in 2 hours")
 	r = h.want(3, command...)
-	assert.Contains(t, r.out, "wants no question before")
+	assert.Contains(t, r.out, "asks not to be contacted before")
 	assert.Equal(t, 1, asked)
 }
 
@@ -678,7 +678,7 @@ func TestObtainRefuses(t *testing.T) {
 	r = h.want(2, append(base, "--proof", "magic")...)
 	assert.Contains(t, r.errs, "write file, listener, dns-update, dns-hook, dns-by-hand")
 	r = h.want(2, "obtain", "--directory", "http://authority.example/directory")
-	assert.Contains(t, r.errs, "is no https address")
+	assert.Contains(t, r.errs, "is not an https address")
 	r = h.want(2, "renew", "--folder", filepath.Join(h.dir, "nowhere"))
 	assert.Contains(t, r.errs, "no certificate of this site was obtained")
 	require.NoError(t, os.WriteFile(filepath.Join(h.root, "index.html"), nil, 0o644))

@@ -410,7 +410,7 @@ func TestInterrupted(t *testing.T) {
 	if !finished {
 		assert.Equal(t, 3, r.code)
 		assert.Contains(t, r.errs, "interrupted")
-		assert.Contains(t, r.errs, "go on with the same command")
+		assert.Contains(t, r.errs, "continue with the same command")
 		assert.NotEqual(t, undisturbed, dump(t, path), "it stopped in the middle")
 		assert.Contains(t, want(t, 1, dir, "status").out, "interrupted after")
 	}

@@ -60,7 +60,7 @@ func TestTrace(t *testing.T) {
 	decode(t, want(t, 0, dir, "trace", "http://ternrock.example.org/x", "--format", "json"), &none)
 	assert.Empty(t, none.Places)
 	assert.Contains(t, want(t, 0, dir, "trace", "http://nowhere.example/x").out, "Not found in")
-	assert.Contains(t, want(t, 2, dir, "trace", "lamp").errs, "is no address")
+	assert.Contains(t, want(t, 2, dir, "trace", "lamp").errs, "is not an address")
 	assert.Contains(t, want(t, 2, dir, "trace").errs, "needs one URL")
 	// The scan asked the host.
 	assert.Contains(t, want(t, 1, dir, "trace", "http://charts.tideoffice.example/today.svg").out, "its host has no HTTPS")
@@ -146,7 +146,7 @@ func TestReports(t *testing.T) {
 	}
 	assert.Contains(t, want(t, 2, dir, "scan", "--report", "r.doc").errs, "tells no format")
 	assert.Contains(t, want(t, 2, dir, "status", "--format", "csv").errs, "write text or json")
-	assert.Contains(t, want(t, 2, dir, "scan", "--fail-on", "lamp").errs, "is no class")
+	assert.Contains(t, want(t, 2, dir, "scan", "--fail-on", "lamp").errs, "is not a class")
 }
 
 // What is new and what is gone since an earlier scan, and what counts for the exit code.

@@ -374,7 +374,7 @@ func TestMoveOutOfWebRoot(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(dir, ".trimlantern"))
 	assert.Empty(t, run(t, dir, "status", "--quiet").errs)
 	assert.Contains(t, want(t, 0, dir, "undo").out, "byte for byte", "the logbook is all there")
-	assert.Contains(t, want(t, 2, dir, "init", "--move").errs, "is there already")
+	assert.Contains(t, want(t, 2, dir, "init", "--move").errs, "already exists")
 }
 
 // Two sites in one folder have a logbook each, and in one home the folder says which is meant.

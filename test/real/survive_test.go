@@ -140,7 +140,7 @@ func TestServerKilled(t *testing.T) {
 			s.start()
 			if c.ProcessState.ExitCode() == 3 {
 				hits++
-				assert.Contains(t, said.String(), "go on with the same command")
+				assert.Contains(t, said.String(), "continue with the same command")
 				continue
 			}
 			break
@@ -184,7 +184,7 @@ func TestJournalDiskFull(t *testing.T) {
 		require.Equal(t, 3, c.ProcessState.ExitCode(), string(said))
 		if s.name == "SQLite" {
 			assert.Contains(t, string(said), "the database failed after")
-			assert.Contains(t, string(said), "go on with the same command")
+			assert.Contains(t, string(said), "continue with the same command")
 		} else {
 			assert.Contains(t, string(said), "the journal cannot be written")
 		}

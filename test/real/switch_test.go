@@ -125,7 +125,7 @@ func TestSwitchReal(t *testing.T) {
 		w.secure = "127.0.0.1:" + freePort(t) // nobody listens there
 		said := w.walked(1, address, "", "")
 		assert.Contains(t, said, "Not ready: what is marked [-] would stop visitors.")
-		assert.Contains(t, said, "Stopped at: certificate and server. The same command goes on from there.")
+		assert.Contains(t, said, "Stopped at: certificate and server. The same command continues from there.")
 		assert.Equal(t, address, w.setting("siteurl"), "nothing was changed")
 	})
 }

@@ -172,7 +172,7 @@ func copySQLite(ctx context.Context, j *work.Job, c database.Config, out *Backed
 		err = database.CopySQLite(ctx, from, file)
 	}
 	if err != nil {
-		return nil, work.Failed(err, "the database cannot be copied", "make room on the disk, then run the same command again")
+		return nil, work.Failed(err, "the database cannot be copied", "free some disk space, then run the same command again")
 	}
 	out.File, out.Program = file, "SQLite (VACUUM INTO)"
 	if err := sized(j, file, &out.Bytes); err != nil {
@@ -346,7 +346,7 @@ func backupFiles(ctx context.Context, j *work.Job, out *BackedUp) error {
 		}
 	}
 	if err := errors.Join(p.w.Close(), z.Close(), f.Sync()); err != nil {
-		return work.Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return work.Failed(err, "the backup cannot be written", "free some disk space, then run the same command again")
 	}
 	out.Archive, out.Files = file, len(p.sums)
 	if err := sized(j, file, &out.Packed); err != nil {
@@ -393,7 +393,7 @@ func (p *packing) folder(ctx context.Context, dir string) error {
 		return p.add(tree, name, filepath.Join(dir, name))
 	})
 	if err != nil && ctx.Err() == nil && !work.IsFault(err) {
-		err = work.Failed(err, "the files cannot be packed", "make room on the disk, then run the same command again")
+		err = work.Failed(err, "the files cannot be packed", "free some disk space, then run the same command again")
 	}
 	return err
 }
@@ -424,7 +424,7 @@ func (p *packing) add(tree *disk.Tree, name, path string) error {
 	}
 	h.Name, h.Format = tarName(path), tar.FormatPAX
 	if err := p.w.WriteHeader(h); err != nil {
-		return work.Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return work.Failed(err, "the backup cannot be written", "free some disk space, then run the same command again")
 	}
 	sum := sha256.New()
 	n, err := io.Copy(io.MultiWriter(p.w, sum), io.LimitReader(f, h.Size))
@@ -433,7 +433,7 @@ func (p *packing) add(tree *disk.Tree, name, path string) error {
 		_, err = io.CopyN(p.w, zeros{}, h.Size-n)
 	}
 	if err != nil {
-		return work.Failed(err, "the backup cannot be written", "make room on the disk, then run the same command again")
+		return work.Failed(err, "the backup cannot be written", "free some disk space, then run the same command again")
 	}
 	p.sums[h.Name] = [32]byte(sum.Sum(nil))
 	return nil

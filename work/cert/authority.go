@@ -20,7 +20,7 @@ func authorityFault(err error, directory string) error {
 	var r *acme.Refused
 	if !errors.As(err, &r) {
 		if errors.Is(err, acme.ErrClear) {
-			return work.BadUse(nil, fmt.Sprintf("%q is no https address", directory), "write the whole address of the authority's directory: --directory https://…")
+			return work.BadUse(nil, fmt.Sprintf("%q is not an https address", directory), "write the whole address of the authority's directory: --directory https://…")
 		}
 		return work.Failed(err, "the authority "+work.HostOf(directory), "run the same command again")
 	}

@@ -50,7 +50,7 @@ func Request(j *work.Job, folder, kind string) (*Requested, error) {
 	out := &Requested{Names: j.Site.NetworkHosts(), Key: filepath.Join(folder, j.Site.Host+".key.pem"), Request: filepath.Join(folder, j.Site.Host+".csr.pem")}
 	for _, f := range []string{out.Key, out.Request} {
 		if _, err := os.Lstat(f); err == nil {
-			return nil, work.BadUse(nil, f+" is there already", "move it away first: a key that is in use must not be lost")
+			return nil, work.BadUse(nil, f+" already exists", "move it away first: a key that is in use must not be lost")
 		}
 	}
 	if err := writeNew(out.Key, key, 0o600); err != nil {
@@ -216,7 +216,7 @@ func writeKept(j *work.Job, out *Checked, file string, b []byte, mode os.FileMod
 	if err == nil {
 		kept = file + "." + j.Now().UTC().Format("20060102-150405") + ".old"
 		if err := os.Rename(file, kept); err != nil {
-			return work.Failed(err, "the file of before cannot be kept", "make the folder writable")
+			return work.Failed(err, "the previous file cannot be kept", "make the folder writable")
 		}
 	}
 	if err := writeNew(file, b, mode); err != nil {
@@ -265,7 +265,7 @@ func Prove(ctx context.Context, j *work.Job, root, name, content string, folder 
 		name, content = "trimlantern-"+rand.Text(), rand.Text()
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsAny(name, `/\`) {
-		return nil, work.BadUse(nil, fmt.Sprintf("%q is no file name", name), "write the name that the authority gave, without folders")
+		return nil, work.BadUse(nil, fmt.Sprintf("%q is not a file name", name), "write the name that the authority gave, without folders")
 	}
 	client, err := j.Web()
 	if err != nil {
@@ -276,9 +276,9 @@ func Prove(ctx context.Context, j *work.Job, root, name, content string, folder 
 	placed, err := files.Plan(ctx, claim)
 	switch {
 	case errors.Is(err, fs.ErrExist):
-		return nil, work.Failed(nil, filepath.Join(placed.Root, placed.File)+" is there already", "remove it first, if nobody needs it")
+		return nil, work.Failed(nil, filepath.Join(placed.Root, placed.File)+" already exists", "remove it first, if nobody needs it")
 	case err != nil:
-		return nil, work.BadUse(err, root+" is no folder", "name the folder that the server serves the site from")
+		return nil, work.BadUse(nil, root+" is not a folder", "name the folder that the server serves the site from")
 	}
 	out := &Proof{File: filepath.Join(placed.Root, placed.File), Kept: keep, Asked: []ProofAsked{}}
 	if err := files.Put(ctx, placed, claim); err != nil {

@@ -234,7 +234,7 @@ func begin(j *work.Job, o ObtainOptions) (*obtaining, func(), error) {
 		return done(work.BadUse(nil, "no authority is named", "name the address of its directory: --directory https://…"))
 	}
 	if !strings.HasPrefix(r.plan.Directory, "https://") {
-		return done(work.BadUse(nil, fmt.Sprintf("%q is no https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
+		return done(work.BadUse(nil, fmt.Sprintf("%q is not an https address", r.plan.Directory), "write the whole address of the authority's directory: --directory https://…"))
 	}
 	if j.CA != "" {
 		r.plan.CA = j.CA
@@ -341,7 +341,7 @@ func (r *obtaining) each(ctx context.Context, do func(*Certificate, *certfolder.
 		err = do(&c, set)
 		r.closeWay()
 		if ctx.Err() != nil {
-			return nil, work.Failed(nil, "interrupted", "run the same command again: it goes on where it was")
+			return nil, work.Failed(nil, "interrupted", "run the same command again: it continues where it stopped")
 		}
 		if err != nil {
 			c.fail(err)
@@ -528,7 +528,7 @@ func (r *obtaining) one(ctx context.Context, c *Certificate, set *certfolder.Set
 		return r.place(ctx, c, set, current)
 	}
 	if st.NotBefore.After(r.job.Now()) {
-		return work.Failed(nil, "the authority wants no question before "+st.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), "run the same command then")
+		return work.Failed(nil, "the authority asks not to be contacted before "+st.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), "run the same command then")
 	}
 	made, err := r.issue(ctx, c, set, current)
 	if err != nil || made == nil {

@@ -181,7 +181,7 @@ func (*Revoked) Code() int { return work.Clean }
 func Revoke(ctx context.Context, j *work.Job, o ObtainOptions, host, version, reason string, anyway bool) (*Revoked, error) {
 	defer j.Progress.End()
 	if _, ok := acme.Reasons[reason]; !ok {
-		return nil, work.BadUse(nil, fmt.Sprintf("%q is no reason", reason), "write unspecified, key-compromise, superseded or cessation")
+		return nil, work.BadUse(nil, fmt.Sprintf("%q is not a reason", reason), "write unspecified, key-compromise, superseded or cessation")
 	}
 	r, release, err := begin(j, o)
 	if err != nil {
@@ -192,7 +192,7 @@ func Revoke(ctx context.Context, j *work.Job, o ObtainOptions, host, version, re
 		host = j.Site.Host
 	}
 	if !slices.Contains(j.Site.NetworkHosts(), host) {
-		return nil, work.BadUse(nil, host+" is none of the site's names", "name one of them")
+		return nil, work.BadUse(nil, host+" is not one of the site's names", "name one of them")
 	}
 	set, err := r.folder.Set(host)
 	if err != nil {

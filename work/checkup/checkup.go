@@ -213,7 +213,7 @@ func timer(j *work.Job, kind, name, command, what, often string, hours ...int) (
 			name + ".timer":   fmt.Sprintf("[Unit]\nDescription=%s of %s %s\n\n[Timer]\n%sPersistent=true\n\n[Install]\nWantedBy=timers.target\n", what, j.Site, often, calendar),
 		}}, nil
 	}
-	return nil, work.BadUse(nil, fmt.Sprintf("%q is no timer that is known", kind), "write cron or systemd")
+	return nil, work.BadUse(nil, fmt.Sprintf("%q is not a known timer", kind), "write cron or systemd")
 }
 
 // ShellWord quotes a word where a shell would not take it as it is.

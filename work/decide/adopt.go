@@ -157,7 +157,7 @@ func toAdopt(j *work.Job, what string) ([]string, error) {
 	}
 	if item != nil {
 		if item.URL == "" || !slices.Contains(item.Choices, "adopt") {
-			return nil, work.BadUse(nil, fmt.Sprintf("item %s is nothing that could be copied", what), "trimlantern show says how it can be decided")
+			return nil, work.BadUse(nil, fmt.Sprintf("item %s is not something that can be copied", what), "trimlantern show says how it can be decided")
 		}
 		return []string{item.URL}, nil
 	}
@@ -200,7 +200,7 @@ func copiesAt(j *work.Job, o AdoptOptions) (sitefile.Copies, error) {
 	root := j.WebRoot()
 	if c.Folder == "" {
 		if root == "" {
-			return c, work.BadUse(nil, "nobody can tell which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
+			return c, work.BadUse(nil, "cannot determine which folder the web server serves", "name one, and its address: --into FOLDER --at https://"+j.Site.Host+"/PATH")
 		}
 		c.Folder = j.Relative(filepath.Join(root, keptFolder))
 	}
@@ -211,13 +211,13 @@ func copiesAt(j *work.Job, o AdoptOptions) (sitefile.Copies, error) {
 		}
 		u, err := url.Parse(c.Address)
 		if c.Address == "" || err != nil || u.RawQuery != "" || j.Site.Relate(u.Hostname(), "", u.EscapedPath()+"/") != address.Ours {
-			return c, work.BadUse(nil, "--at "+o.At+" is no HTTPS address of the site", "write https://"+j.Site.Host+"/PATH, at which the web server serves the folder")
+			return c, work.BadUse(nil, "--at "+o.At+" is not an HTTPS address of the site", "write https://"+j.Site.Host+"/PATH, at which the web server serves the folder")
 		}
 	}
 	if c.Address == "" {
 		rel, ok := disk.Inside(root, j.File.Abs(c.Folder))
 		if root == "" || !ok {
-			return c, work.BadUse(nil, "nobody can tell at which address "+c.Folder+" is served", "name it: --at https://"+j.Site.Host+"/PATH")
+			return c, work.BadUse(nil, "cannot determine at which address "+c.Folder+" is served", "name it: --at https://"+j.Site.Host+"/PATH")
 		}
 		c.Address = strings.TrimRight(j.Site.String(), "/") + "/" + (&url.URL{Path: rel}).EscapedPath()
 	}
@@ -267,7 +267,7 @@ func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
 	hash := sheet.Hash(body)
 	file = a.name(u, ending, hash)
 	if err := a.job.Book.KeepCopy(hash, body); err != nil {
-		return "", work.Failed(err, "the copy cannot be kept in the logbook", "make room on the disk and the logbook writable")
+		return "", work.Failed(err, "the copy cannot be kept in the logbook", "free some disk space and make the logbook writable")
 	}
 	a.known[work.SameURL(u)], a.files[file] = file, hash
 	a.size += len(body)
@@ -419,7 +419,7 @@ func Replace(j *work.Job, what, to string) (*Decision, error) {
 			return nil, err
 		}
 		if item == nil || item.URL == "" {
-			return nil, work.BadUse(nil, what+" is no URL, and not the number of one", "write the URL as it is stored: http://…")
+			return nil, work.BadUse(nil, what+" is neither a URL nor the number of one", "write the URL as it is stored: http://…")
 		}
 		from = item.URL
 	}
@@ -429,7 +429,7 @@ func Replace(j *work.Job, what, to string) (*Decision, error) {
 	}
 	by, err := url.Parse(to)
 	if err != nil || by.Host == "" || by.Scheme != "https" || by.User != nil || strings.ContainsAny(to, " \"'<>\\`{}|^") {
-		return nil, work.BadUse(nil, to+" is no address that can stand in its place", "write an HTTPS address: https://HOST/PATH")
+		return nil, work.BadUse(nil, to+" is not an address that can replace it", "write an HTTPS address: https://HOST/PATH")
 	}
 	to = by.String()
 	if reference.MayHave([]byte(to)) {

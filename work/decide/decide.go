@@ -99,7 +99,7 @@ var HostDecisions = []string{"secure", "insecure", "leave"}
 // Host records that the user knows what a host does, or that it is to be left alone.
 func Host(j *work.Job, raw, what string) (*Decision, error) {
 	if !slices.Contains(HostDecisions, what) {
-		return nil, work.BadUse(nil, what+" is no decision about a host", "write secure, insecure or leave")
+		return nil, work.BadUse(nil, what+" is not a decision about a host", "write secure, insecure or leave")
 	}
 	host, err := otherHost(j, raw)
 	if err != nil {
@@ -116,7 +116,7 @@ func otherHost(j *work.Job, raw string) (string, error) {
 	host := strings.ToLower(strings.TrimSpace(raw))
 	if item, err := item(j, raw); err == nil && item != nil {
 		if host = item.Host; host == "" {
-			return "", work.BadUse(nil, "item "+raw+" is about no host", "trimlantern show lists the items")
+			return "", work.BadUse(nil, "item "+raw+" is not about a host", "trimlantern show lists the items")
 		}
 	} else if u, err := url.Parse(host); err == nil && u.Host != "" {
 		host = u.Hostname()

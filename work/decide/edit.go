@@ -39,7 +39,7 @@ func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) 
 	case l.File != "":
 		return nil, work.BadUse(nil, fmt.Sprintf("item %s is in a file, %s", what, strings.Join(i.Places, ", ")), "edit the file itself, then run trimlantern preview")
 	case l.Column == "" || len(l.Key) == 0:
-		return nil, work.BadUse(nil, "item "+what+" is about no single stored text", "trimlantern show names what can be decided about it")
+		return nil, work.BadUse(nil, "item "+what+" is not about one stored text", "trimlantern show names what can be decided about it")
 	}
 	cell, err := readCell(ctx, j, &l)
 	if err != nil {
@@ -64,7 +64,7 @@ func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) 
 	}
 	entry := sitefile.Edited{Cell: cellOf(&l), Path: at, Was: sheet.Hash(text), Text: sheet.Hash(by), Date: j.Today()}
 	if err := j.Book.KeepCopy(entry.Text, by); err != nil {
-		return nil, work.Failed(err, "the text cannot be kept in the logbook", "make room on the disk, and the logbook writable")
+		return nil, work.Failed(err, "the text cannot be kept in the logbook", "free some disk space and make the logbook writable")
 	}
 	if err := j.File.Drop("edited", func(entry *yaml.Node) bool { return sameEdit(entry, cellOf(&l), at) }); err != nil {
 		return nil, j.DecisionFault(err)
@@ -165,7 +165,7 @@ func Relative(ctx context.Context, j *work.Job, place string) (*Decision, error)
 		pattern = strings.TrimPrefix(pattern, kind)
 	}
 	if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
-		return nil, work.BadUse(nil, fmt.Sprintf("%q is no place", place), "write TABLE, TABLE.COLUMN, setting:NAME or file:FILE")
+		return nil, work.BadUse(nil, fmt.Sprintf("%q is not a place", place), "write TABLE, TABLE.COLUMN, setting:NAME or file:FILE")
 	}
 	if slices.Contains(j.File.Relative, place) {
 		return nil, work.BadUse(nil, place+" is decided already", "take it back: trimlantern decide forget "+place)
@@ -202,7 +202,7 @@ func relativeTable(ctx context.Context, j *work.Job, place string) error {
 		}
 	}
 	if fits == 0 {
-		return work.BadUse(nil, "no table or column fits "+place, "write TABLE or TABLE.COLUMN as the database has it; a setting is setting:NAME, a file file:FILE")
+		return work.BadUse(nil, "no table or column matches "+place, "write TABLE or TABLE.COLUMN as the database has it; a setting is setting:NAME, a file file:FILE")
 	}
 	return nil
 }

@@ -113,7 +113,7 @@ type dumpCell struct {
 func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	defer j.Progress.End()
 	if !j.IsDump() {
-		return nil, work.BadUse(nil, "the database is no exported one", "change it in place: trimlantern apply")
+		return nil, work.BadUse(nil, "the database is not an exported one", "change it in place: trimlantern apply")
 	}
 	if (o.Write == "") == (o.Patch == "") {
 		return nil, j.ErrDumpOnly()
@@ -167,7 +167,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	}
 	d.out.Time = j.Now().UTC().Format(time.RFC3339)
 	if err := j.Book.WriteJSON(work.DumpRecord, d.out); err != nil {
-		return nil, work.Failed(err, "what was written is complete, but the logbook cannot note it", "make room on the disk")
+		return nil, work.Failed(err, "what was written is complete, but the logbook cannot note it", "free some disk space")
 	}
 	run := "write"
 	if o.Patch != "" {

@@ -380,7 +380,7 @@ func (f *filtering) tell() (string, error) {
 	case bytes.IndexByte(text, 0) >= 0 && !isValue(text):
 		return "", work.BadUse(nil, "the input is neither a dump nor text", "for a stored value of bytes: --as value")
 	case !isValue(text) && (!whole || bytes.ContainsAny(text, "\n\r")):
-		return "", work.BadUse(nil, "the input is no dump, and has more than one line", "give an SQL dump; for one stored value of several lines: --as value")
+		return "", work.BadUse(nil, "the input is not a dump, and has more than one line", "give an SQL dump; for one stored value of several lines: --as value")
 	}
 	return "value", nil
 }

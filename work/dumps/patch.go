@@ -46,7 +46,7 @@ type stretch struct {
 func newSpool() (*spool, error) {
 	f, err := os.CreateTemp("", "trimlantern-*")
 	if err != nil {
-		return nil, work.Failed(err, "the patch cannot be written", "make room in the folder for temporary files")
+		return nil, work.Failed(err, "the patch cannot be written", "free some space in the folder for temporary files")
 	}
 	return &spool{f: f, w: bufio.NewWriterSize(f, 1<<20), at: map[int64]stretch{}}, os.Remove(f.Name())
 }
@@ -337,7 +337,7 @@ func (p *patching) write() (err error) {
 	there, back := p.parts(order, p.there, base, end), p.parts(backwards, p.back, base+".back", end)
 	for _, f := range slices.Concat(there, back) {
 		if _, err := os.Lstat(f.name); err == nil {
-			return work.BadUse(nil, f.name+" is there already", "name another file: trimlantern apply --patch FILE")
+			return work.BadUse(nil, f.name+" already exists", "name another file: trimlantern apply --patch FILE")
 		}
 	}
 	if p.d.out.Back, err = p.files(back, p.back, "takes back what "+filepath.Base(name)+" changed"); err != nil {
@@ -387,7 +387,7 @@ func (p *patching) files(parts []patchFile, from *spool, what string) (names []s
 		names = append(names, f.name)
 	}
 	if err != nil {
-		return nil, work.Failed(err, "the patch cannot be written", "make room on the disk")
+		return nil, work.Failed(err, "the patch cannot be written", "free some disk space")
 	}
 	return names, nil
 }

@@ -37,20 +37,20 @@ func (s *Survey) copies() error {
 		case err == nil && sheet.Hash(now) == r.Copy:
 			continue // in place
 		case err == nil:
-			return work.BadUse(nil, "the file "+j.Relative(file)+" is there already, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
+			return work.BadUse(nil, "the file "+j.Relative(file)+" already exists, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
 		case !errors.Is(err, fs.ErrNotExist):
-			return work.BadUse(err, "the file "+j.Relative(file)+" cannot be looked at: "+work.WhyNot(err), "move it away")
+			return work.BadUse(err, "the file "+j.Relative(file)+" cannot be read: "+work.WhyNot(err), "move it away")
 		}
 		b, err := j.Book.Copy(r.Copy)
 		if err != nil || b == nil {
-			return work.BadUse(err, "the logbook does not hold the copy of "+r.From+" any more", "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
+			return work.BadUse(err, "the logbook no longer holds the copy of "+r.From, "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
 		}
 		s.Out.Copies = append(s.Out.Copies, sheet.Copy{Path: j.Relative(file), From: r.From, URL: r.To, Hash: r.Copy, Size: len(b)})
 		if s.sheet == nil {
 			continue
 		}
 		if err := s.sheet.Copy(s.Out.Copies[len(s.Out.Copies)-1]); err != nil {
-			return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
+			return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 		}
 	}
 	return nil

@@ -44,7 +44,7 @@ func (s *Survey) Files() error {
 		case errors.Is(err, fs.ErrNotExist):
 			return work.BadUse(nil, "the folder "+dir+" named under files in the site file is not there", "fix files in the site file")
 		case err != nil:
-			return work.Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
+			return work.Failed(err, "reading files in "+dir, "check the folder, then run the same command again")
 		}
 	}
 	return nil
@@ -97,7 +97,7 @@ func (s *Survey) file(name string, info fs.FileInfo, b []byte) error {
 	}
 	err = s.sheet.Source(sheet.Source{Path: rel, Before: sheet.Hash(b), After: sheet.Hash(after), Size: len(b), Edits: sheet.Edits(res.Edits), References: res.References, Hosts: res.Hosts})
 	if err != nil {
-		return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}
 	return nil
 }

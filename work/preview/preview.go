@@ -198,7 +198,7 @@ func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (
 	w, err := sheet.NewWriter(pending, sheet.Header{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
 		Site: j.Site.String(), Also: j.Site.Also, Sisters: work.SistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice, Cause: cause})
 	if err != nil {
-		return nil, work.Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return nil, work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}
 	s := NewSurvey(j, db, asked, w, kind, choice)
 	s.Cause = cause
@@ -222,14 +222,14 @@ func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (
 		p.Verdicts[host] = v.Answer + ": " + v.Why
 	}
 	if err := asked.Keep(); err != nil {
-		return nil, work.Failed(err, "the verdicts cannot be kept", "make room on the disk")
+		return nil, work.Failed(err, "the verdicts cannot be kept", "free some disk space")
 	}
 	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Copies: len(p.Copies), Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
 		p.Path, err = j.Book.SheetPath(id), pending.Commit()
 	}
 	if err != nil {
-		return nil, work.Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return nil, work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}
 	p.Sheet = id
 	return p, nil
@@ -475,7 +475,7 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 		return nil
 	}
 	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: sheet.Values(row.Key), Label: label, References: drops}); err != nil {
-		return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}
 	return nil
 }
@@ -605,7 +605,7 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 			s.sample(t.Name, c.Name, label, shown, o.Edits)
 		}
 		if err := s.sheet.Cell(cell); err != nil {
-			return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
+			return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 		}
 		return nil
 	})
@@ -627,7 +627,7 @@ func (s *Survey) left(l sheet.Left) error {
 		return nil
 	}
 	if err := s.sheet.Left(l); err != nil {
-		return work.Failed(err, "the change sheet cannot be written", "make room on the disk")
+		return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}
 	return nil
 }

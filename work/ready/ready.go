@@ -328,7 +328,7 @@ func (r *readying) revocations(client *fetch.Client, leaf *x509.Certificate, nam
 				why = fmt.Sprintf("answers %d", res.Status)
 			default:
 				if list, err = x509.ParseRevocationList(res.Body); err != nil {
-					why = "is no list of revoked certificates"
+					why = "is not a list of revoked certificates"
 				}
 			}
 			if r.lists == nil {

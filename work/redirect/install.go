@@ -606,7 +606,7 @@ func markUndone(j *work.Job, id string) error {
 		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339)})
 	}
 	if err != nil {
-		return work.Failed(err, "the file is put back, but the journal cannot be written", "make room on the disk")
+		return work.Failed(err, "the file is put back, but the journal cannot be written", "free some disk space")
 	}
 	return nil
 }

@@ -53,11 +53,11 @@ func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, aft
 	id := j.RunID()
 	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
 	if err != nil {
-		return "", work.Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+		return "", work.Failed(err, "the journal cannot be written", "free some disk space and make the logbook writable; nothing was changed")
 	}
 	defer journal.Close()
 	if err := journal.Append(sheet.Record{File: entry}); err != nil {
-		return "", work.Failed(err, "the journal cannot be written", "make room on the disk; nothing was changed")
+		return "", work.Failed(err, "the journal cannot be written", "free some disk space; nothing was changed")
 	}
 	if gone {
 		err = at.tree.Remove(at.name)
@@ -68,7 +68,7 @@ func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, aft
 		return "", work.Failed(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
 	}
 	if err := journal.Append(sheet.Record{Mark: sheet.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
-		return "", work.Failed(err, "the file is changed, but the journal cannot be ended", "make room on the disk; trimlantern undo takes the change back")
+		return "", work.Failed(err, "the file is changed, but the journal cannot be ended", "free some disk space; trimlantern undo takes the change back")
 	}
 	return id, nil
 }

@@ -177,7 +177,7 @@ func dbLockFault(err error, command string) error {
 	if errors.Is(err, database.ErrLocked) {
 		return work.Failed(err, "the database is in use by this tool already", "wait until the other run has ended")
 	}
-	return work.Failed(err, "the database failed before anything was changed now", "when it is back, go on with the same command: trimlantern "+command)
+	return work.Failed(err, "the database failed before anything was changed now", "when it is back, continue with the same command: trimlantern "+command)
 }
 
 // ChooseSheet returns the newest sheet, or refuses a name that no sheet has.
@@ -305,14 +305,14 @@ func (a *applying) openJournal(h sheet.Header) error {
 		return a.recount(id, settled)
 	}
 	if sheets, err := j.Book.Sheets(); err != nil || len(sheets) > 0 && sheets[len(sheets)-1] != h.ID {
-		return work.BadUse(err, fmt.Sprintf("the sheet %s is not the newest: what it saw is older than the preview %s", h.ID, sheets[len(sheets)-1]),
+		return work.BadUse(err, fmt.Sprintf("the sheet %s is not the newest: it is older than the preview %s", h.ID, sheets[len(sheets)-1]),
 			"apply the newest: trimlantern apply; or make a new one: trimlantern preview")
 	}
 	a.out.Journal = j.RunID()
 	a.journal, err = j.Book.CreateJournal(sheet.JournalHeader{Tool: work.Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
 		Sheet: h.ID, Site: h.Site, Database: h.Database, Drops: a.drops})
 	if err != nil {
-		return work.Failed(err, "the journal cannot be written", "make room on the disk and the logbook writable; nothing was changed")
+		return work.Failed(err, "the journal cannot be written", "free some disk space and make the logbook writable; nothing was changed")
 	}
 	return nil
 }
@@ -550,14 +550,14 @@ func (a *applying) dbFailed(err error) error {
 		return work.Failed(err, fmt.Sprintf("%d of %d cells are changed", a.out.Changed, a.out.Planned), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
 	}
 	return work.Failed(err, fmt.Sprintf("the database failed after %d of %d cells; what was done is in the journal", a.out.Changed, a.out.Planned),
-		"when it is back, go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+		"when it is back, continue with the same command: trimlantern apply; or take it back: trimlantern undo")
 }
 
 // mark ends the journal with a milestone.
 func (a *applying) mark(m sheet.Mark) error {
 	records := append(a.carry, sheet.Record{Mark: m, Time: a.job.Now().UTC().Format(time.RFC3339)})
 	if err := a.journal.Append(records...); err != nil {
-		return work.Failed(err, "the journal cannot be written", "make room on the disk; then run the same command again")
+		return work.Failed(err, "the journal cannot be written", "free some disk space; then run the same command again")
 	}
 	return nil
 }

@@ -37,7 +37,7 @@ func (a *applying) source(s *sheet.Source) error {
 		return work.Failed(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
 	}
 	if a.ctx.Err() != nil {
-		return work.Failed(nil, "interrupted: each file that was changed is in the journal", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+		return work.Failed(nil, "interrupted: each file that was changed is in the journal", "continue with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	tree.ClearPart(name)
 	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
@@ -101,11 +101,11 @@ func (a *applying) copy(c *sheet.Copy) error {
 		a.out.Copies = append(a.out.Copies, c.Path) // an interrupted run put it there
 		return nil
 	case err == nil || !errors.Is(err, fs.ErrNotExist):
-		return work.BadUse(nil, "the file "+c.Path+" came to be there since the preview", "move it away, then make a new preview: trimlantern preview")
+		return work.BadUse(nil, "the file "+c.Path+" has appeared since the preview", "move it away, then make a new preview: trimlantern preview")
 	}
 	b, err := j.Book.Copy(c.Hash)
 	if err != nil || b == nil {
-		return work.BadUse(err, "the logbook does not hold the copy of "+c.From+" any more", "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
+		return work.BadUse(err, "the logbook no longer holds the copy of "+c.From, "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
 	}
 	records := append(a.carry, sheet.Record{File: &sheet.File{Path: file, Missing: true, After: c.Hash, Mode: 0o644}})
 	if err := a.journal.Append(records...); err != nil {
@@ -163,7 +163,7 @@ func (a *applying) served(copies []*sheet.Copy) error {
 			}
 		}
 		if a.ctx.Err() != nil {
-			return work.Failed(nil, "interrupted: the copies are in place, and nothing points to them yet", "go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+			return work.Failed(nil, "interrupted: the copies are in place, and nothing points to them yet", "continue with the same command: trimlantern apply; or take it back: trimlantern undo")
 		}
 		if why != "" {
 			return a.unserved(c, strings.TrimPrefix(why, "; "))

@@ -43,7 +43,7 @@ func (a *applying) drop(drops []*sheet.Drop, n int) error {
 func (a *applying) dropSome(drops []*sheet.Drop) error {
 	if a.ctx.Err() != nil {
 		return work.Failed(nil, fmt.Sprintf("interrupted: %d cached rows are removed, each of them is in the journal", a.out.Dropped),
-			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+			"continue with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	a.job.Progress.At("removing cached copies", int64(a.out.Dropped), 0)
 	began := time.Now()

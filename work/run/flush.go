@@ -30,7 +30,7 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 			return nil, err
 		}
 		return nil, work.Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are changed, each of them is in the journal", a.out.Changed, a.out.Planned),
-			"go on with the same command: trimlantern apply; or take it back: trimlantern undo")
+			"continue with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
 	a.job.Progress.At("changing "+cells[0].Table, int64(a.out.Changed), int64(a.out.Planned))
 	together := a.overlaps(cells)
@@ -175,7 +175,7 @@ func (a *applying) settle() error {
 }
 
 func journalFault(err error, command string) error {
-	return work.Failed(err, "the journal cannot be written", "make room on the disk; then go on with the same command: trimlantern "+command)
+	return work.Failed(err, "the journal cannot be written", "free some disk space; then continue with the same command: trimlantern "+command)
 }
 
 // rest waits so that no more cells change in a second than were asked for.

@@ -176,7 +176,7 @@ func (u *undoing) mark(st *work.JournalState, partly bool) error {
 		err = journal.Append(mark)
 	}
 	if err != nil {
-		return work.Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+		return work.Failed(err, "everything is put back, but the journal cannot be written", "free some disk space; then run the same command again")
 	}
 	return nil
 }
@@ -239,7 +239,7 @@ func chooseJournal(j *work.Job, id string, blocks *[]sheet.Block) (*work.Journal
 		case st.Mark != sheet.Undone:
 			return st, nil
 		case id != "":
-			return nil, work.BadUse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "nothing is to be done")
+			return nil, work.BadUse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "there is nothing to do")
 		}
 	}
 	if id != "" {
@@ -291,7 +291,7 @@ func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 		}
 	}
 	if u.ctx.Err() != nil {
-		return nil, work.Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "go on with the same command: trimlantern undo")
+		return nil, work.Failed(nil, fmt.Sprintf("interrupted: %d of %d cells are put back", u.out.Back, u.total), "continue with the same command: trimlantern undo")
 	}
 	u.job.Progress.At("putting back", int64(u.out.Back+u.out.Already+len(u.out.Left)), int64(u.total))
 	count, began := len(records), time.Now()
@@ -412,7 +412,7 @@ func (u *undoing) failed(err error) error {
 		return work.Failed(err, fmt.Sprintf("%d of %d cells are put back", u.out.Back, u.total), "name the server that takes changes under database in the site file, or have it made writable; then run the same command again")
 	}
 	return work.Failed(err, fmt.Sprintf("the database failed after %d of %d cells were put back", u.out.Back, u.total),
-		"when it is back, go on with the same command: trimlantern undo")
+		"when it is back, continue with the same command: trimlantern undo")
 }
 
 // puttingBack is one block at work.
@@ -692,7 +692,7 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 	}
 	put(s.End)
 	if failed != nil {
-		return work.Failed(failed, "the script cannot be written", "make room, and run the command again; the database was not changed")
+		return work.Failed(failed, "the script cannot be written", "free some disk space and run the command again; the database was not changed")
 	}
 	return nil
 }

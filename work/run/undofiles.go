@@ -45,7 +45,7 @@ func undoFiles(j *work.Job, st *work.JournalState, blocks []sheet.Block, in *wor
 		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
 	}
 	if err != nil {
-		return nil, work.Failed(err, "everything is put back, but the journal cannot be written", "make room on the disk; then run the same command again")
+		return nil, work.Failed(err, "everything is put back, but the journal cannot be written", "free some disk space; then run the same command again")
 	}
 	return out, nil
 }

@@ -106,7 +106,7 @@ func (s *scanning) browse(ctx context.Context) error {
 		return nil
 	})
 	if err != nil {
-		return work.Failed(err, "what was read cannot be read back", "look at the disk; then run the same command again")
+		return work.Failed(err, "what was read cannot be read back", "check the disk, then run the same command again")
 	}
 	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser, Full: true})
 	if err != nil {
@@ -153,10 +153,10 @@ func (s *scanning) browse(ctx context.Context) error {
 		failed = errors.Join(failed, s.seen(l.doc, l.seen))
 	}
 	if ctx.Err() != nil {
-		return work.Failed(nil, "interrupted while the browser looked", "trimlantern scan --resume goes on from there")
+		return work.Failed(nil, "interrupted while the browser looked", "trimlantern scan --resume continues from there")
 	}
 	if failed != nil {
-		return work.Failed(failed, "what was seen cannot be kept", "make room on the disk")
+		return work.Failed(failed, "what was seen cannot be stored", "free some disk space")
 	}
 	return nil
 }

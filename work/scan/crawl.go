@@ -88,7 +88,7 @@ func newCrawl(j *work.Job, s *findings.Scan) (*crawlLog, error) {
 func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*crawlLog, error) {
 	f, err := book.OpenCrawl(id)
 	if err != nil {
-		return nil, work.Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+		return nil, work.Failed(err, "the interrupted scan cannot be read", "trimlantern scan starts anew")
 	}
 	end, err := findings.EachLine(f, func(b []byte) error {
 		var l crawlLine
@@ -109,7 +109,7 @@ func openCrawl(book *logbook.Logbook, id string, visit func(crawlLine) error) (*
 		if errors.As(err, &fault) {
 			return nil, fault
 		}
-		return nil, work.Failed(err, "the interrupted scan cannot be read", "trimlantern scan begins anew")
+		return nil, work.Failed(err, "the interrupted scan cannot be read", "trimlantern scan starts anew")
 	}
 	return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16)}, nil
 }

@@ -97,7 +97,7 @@ type scanning struct {
 func Run(ctx context.Context, j *work.Job, o Options) (*findings.Scan, error) {
 	defer j.Progress.End()
 	if !fails(o.FailOn) {
-		return nil, work.BadUse(nil, "--fail-on "+o.FailOn+" is no class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
+		return nil, work.BadUse(nil, "--fail-on "+o.FailOn+" is not a class", "write one of: blocked, upgraded, form, download, masked, possible, link, none")
 	}
 	if o.Pages < 1 || o.Depth < 0 || o.Sample < 0 {
 		return nil, work.BadUse(nil, "no page can be read with these bounds", "write --pages 1 or more, and --depth 0 or more")
@@ -173,7 +173,7 @@ func begin(j *work.Job, o Options) (*scanning, error) {
 	}
 	for _, pattern := range o.Except {
 		if !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
-			return nil, work.BadUse(nil, "--except "+pattern+" fits no path", "begin it with / or *, like /calendar/*")
+			return nil, work.BadUse(nil, "--except "+pattern+" matches no path", "begin it with / or *, like /calendar/*")
 		}
 		quoted := strings.ReplaceAll(regexp.QuoteMeta(pattern), `\*`, ".*")
 		s.except = append(s.except, regexp.MustCompile("^"+quoted+"$"))
@@ -222,7 +222,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 	}
 	switch {
 	case err != nil && ctx.Err() == nil:
-		return work.Failed(err, "what was read cannot be kept", "make room on the disk")
+		return work.Failed(err, "what was read cannot be stored", "free some disk space")
 	case err != nil:
 		return work.Failed(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), s.again())
 	}
@@ -255,7 +255,7 @@ func (s *scanning) again() string {
 	if s.log.book == nil {
 		return "run the same command again"
 	}
-	return "trimlantern scan --resume goes on from there; trimlantern scan begins anew"
+	return "trimlantern scan --resume continues from there; trimlantern scan starts anew"
 }
 
 // count puts the ledger into the result.
@@ -310,7 +310,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	}
 	var err error
 	if s.log, err = newCrawl(s.job, s.out); err != nil {
-		return work.Failed(err, "what is read cannot be kept", "make the folder of the site file writable")
+		return work.Failed(err, "what was read cannot be stored", "make the folder of the site file writable")
 	}
 	var jobs []fetch.Job
 	var same []coverage.Mark
@@ -349,7 +349,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	}
 	s.take(first)
 	if err := s.log.put(first); err != nil {
-		return work.Failed(err, "what is read cannot be kept", "make room on the disk")
+		return work.Failed(err, "what was read cannot be stored", "free some disk space")
 	}
 	return s.log.flush()
 }
@@ -422,7 +422,7 @@ func (s *scanning) resume() error {
 	}
 	ids, err := s.job.Book.Crawls()
 	if err != nil || len(ids) == 0 {
-		return work.BadUse(err, "there is no scan to go on with", "trimlantern scan begins one")
+		return work.BadUse(err, "there is no scan to continue", "trimlantern scan starts one")
 	}
 	done := map[string]bool{}
 	key := func(j fetch.Job) string { return fmt.Sprint(j.Brief, j.URL) }
@@ -462,7 +462,7 @@ func (s *scanning) resume() error {
 		return err
 	}
 	if len(queued) == 0 {
-		return work.BadUse(nil, "the interrupted scan had not begun", "trimlantern scan begins anew")
+		return work.BadUse(nil, "the interrupted scan had not started", "trimlantern scan starts anew")
 	}
 	s.log.book = s.job.Book
 	for _, j := range queued {
@@ -679,7 +679,7 @@ func (s *scanning) judgeHosts(ctx context.Context) error {
 		return cmp.Or(b.Findings-a.Findings, strings.Compare(a.Host, b.Host))
 	})
 	if err := v.Keep(); err != nil {
-		return work.Failed(err, "the verdicts cannot be kept", "make room on the disk")
+		return work.Failed(err, "the verdicts cannot be kept", "free some disk space")
 	}
 	return nil
 }

@@ -243,7 +243,7 @@ func SitesBelow(folder string) ([]string, error) {
 	}
 	have, err := lookBelow(folder, configs)
 	if err != nil {
-		return nil, work.BadUse(err, folder+" cannot be looked through", "make it readable, or run the command as a user who may read it")
+		return nil, work.BadUse(err, folder+" cannot be searched", "make it readable, or run the command as a user who may read it")
 	}
 	var all []string
 	for _, config := range have.configs {

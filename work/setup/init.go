@@ -197,10 +197,10 @@ func (o *Options) decided(path string, site address.Site) (*sitefile.File, error
 		return nil, refused
 	}
 	if err != nil {
-		return nil, work.BadUse(err, path+" is there already, and cannot be read", "remove it first, or write another one with --config FILE")
+		return nil, work.BadUse(err, path+" already exists, and cannot be read", "remove it first, or write another one with --config FILE")
 	}
 	if was, err := old.Address(); err != nil || was.Host != site.Host {
-		return nil, work.BadUse(nil, path+" is there already, of another site ("+old.Site+")", "remove it first, or write another one with --config FILE")
+		return nil, work.BadUse(nil, path+" already exists, for another site ("+old.Site+")", "remove it first, or write another one with --config FILE")
 	}
 	return old, nil
 }

@@ -131,7 +131,7 @@ func newTracing(j *work.Job) *tracing {
 func (t *tracing) want(raw string, seen findings.Culprit) error {
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" {
-		return work.BadUse(err, fmt.Sprintf("%q is no address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
+		return work.BadUse(err, fmt.Sprintf("%q is not an address", raw), "write one like http://ternrock.example/media/lens.png, as scan lists it, or its number there")
 	}
 	one := &target{url: u, page: seen.On, pages: seen.Pages, seen: seen, wanted: pieces.New(u, seen.Around)}
 	one.ours = t.job.Site.Relate(u.Hostname(), u.Port(), u.EscapedPath()) == address.Ours
@@ -468,7 +468,7 @@ func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 	}
 	for _, dir := range j.File.Files {
 		if err := look(j.File.Abs(dir), false); err != nil {
-			return work.Failed(err, "reading files in "+dir, "look at the folder; then run the same command again")
+			return work.Failed(err, "reading files in "+dir, "check the folder, then run the same command again")
 		}
 	}
 	folders, err := j.CacheFolders()
@@ -477,7 +477,7 @@ func (t *tracing) codes(visit func(rel string, b []byte, cached bool)) error {
 	}
 	for _, f := range folders {
 		if err := look(f.Path, true); err != nil {
-			return work.Failed(err, "reading files in "+f.Path, "look at the folder; then run the same command again")
+			return work.Failed(err, "reading files in "+f.Path, "check the folder, then run the same command again")
 		}
 	}
 	return nil
