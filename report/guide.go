@@ -416,7 +416,7 @@ func (t *Text) briefPreview(p *preview.Result) {
 				break
 			}
 			t.printf("      %s\n", t.faint(t.clip(s.Where, 72)))
-			t.printf("      %s %s\n      %s %s\n", t.bad("-"), clipEnd(s.Before, 70), t.good("+"), clipEnd(s.After, 70))
+			t.change("      ", s.Before, s.After)
 		}
 	}
 	if n := p.Person(); n > 0 {

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
-
 	"trimlantern/core/point"
 	"trimlantern/work/ready"
 )
@@ -83,31 +81,28 @@ func (t *Text) points(points []point.Point) {
 
 func (t *Text) whyAndDo(p point.Point) {
 	if p.Accepted != "" {
-		t.wrap("      ", t.faint("accepted: ")+Clean(p.Accepted))
+		t.labelled("      ", "accepted:", Clean(p.Accepted))
 		return
 	}
 	if p.Grade == point.Good {
 		return
 	}
 	if p.Why != "" {
-		t.wrap("      ", t.faint("why: ")+Clean(p.Why))
+		t.labelled("      ", "why:", Clean(p.Why))
 	}
 	if p.Do != "" {
-		t.wrap("      ", t.faint("do:  ")+Clean(p.Do))
+		t.labelled("      ", "do: ", Clean(p.Do))
 	}
 }
 
 // mark writes words behind a mark, in lines that fit.
 func (t *Text) mark(mark, words string) {
-	first := true
-	for line := range strings.Lines(text.WrapSoft(words, min(t.columns(), widestRun)-6) + "\n") {
-		line = strings.TrimRight(line, " \n")
-		if first {
+	for i, line := range t.lines(words, 6) {
+		if i == 0 {
 			t.printf("  %s %s\n", mark, line)
 		} else {
 			t.printf("      %s\n", line)
 		}
-		first = false
 	}
 }
 

@@ -64,7 +64,7 @@ func (t *Text) Preview(p *preview.Result) {
 		t.heading("Examples: the first change in each table")
 		for _, s := range p.Samples {
 			t.printf("  %s\n", t.faint(t.clip(s.Where, 76)))
-			t.printf("    %s %s\n    %s %s\n", t.bad("-"), clipEnd(s.Before, 72), t.good("+"), clipEnd(s.After, 72))
+			t.change("    ", s.Before, s.After)
 		}
 	}
 	t.left(p)
@@ -155,7 +155,7 @@ func (t *Text) files(p *preview.Result) {
 				break
 			}
 			t.printf("  %s\n", t.faint(t.clip(fmt.Sprintf("%s:%d", f.Path, l.Line), 76)))
-			t.printf("    %s %s\n    %s %s\n", t.bad("-"), clipEnd(l.Before, 72), t.good("+"), clipEnd(l.After, 72))
+			t.change("    ", l.Before, l.After)
 		}
 	}
 }

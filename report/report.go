@@ -151,13 +151,13 @@ func escape(c []text.Color) string {
 func (t *Text) good(s string) string  { return t.paint(s, text.FgGreen) }
 func (t *Text) faint(s string) string { return t.paint(s, text.Faint) }
 
-// care paints what needs attention. Yellow is hard to read on a light background: where there is an orange, it takes
-// that one, which stands out on both.
+// care paints what needs attention, readable on a dark and on a light background: in orange, or where a terminal has
+// eight colours, in magenta. Nobody reads yellow on white.
 func (t *Text) care(s string) string {
 	if t.Color && t.Rich {
 		return "\x1b[38;5;172m" + s + "\x1b[0m"
 	}
-	return t.paint(s, text.FgYellow)
+	return t.paint(s, text.FgMagenta)
 }
 
 func (t *Text) bad(s string) string { return t.paint(s, text.FgRed, text.Bold) }
@@ -209,11 +209,40 @@ func (t *Text) rows(header []string, rows [][]string) {
 
 // wrap writes words in lines that fit, indented.
 func (t *Text) wrap(indent, s string) {
-	for line := range strings.Lines(text.WrapSoft(s, min(t.columns(), widestRun)-len(indent)) + "\n") {
-		if line = strings.TrimRight(line, " \n"); line != "" {
-			t.printf("%s%s\n", indent, line)
+	for _, line := range t.lines(s, len(indent)) {
+		t.printf("%s%s\n", indent, line)
+	}
+}
+
+// labelled writes words behind a faint label, in lines that fit.
+func (t *Text) labelled(indent, label, s string) {
+	for i, line := range t.lines(s, len(indent)+len(label)+1) {
+		if i == 0 {
+			t.printf("%s%s %s\n", indent, t.faint(label), line)
+		} else {
+			t.printf("%s%*s%s\n", indent, len(label)+1, "", line)
 		}
 	}
+}
+
+// hanging writes words behind what stands before their first line, the others below.
+func (t *Text) hanging(before, s string) {
+	for i, line := range t.lines(s, len(before)) {
+		if i > 0 {
+			before = strings.Repeat(" ", len(before))
+		}
+		t.printf("%s%s\n", before, line)
+	}
+}
+
+// lines breaks words into lines that fit behind an indent.
+func (t *Text) lines(s string, indent int) (out []string) {
+	for line := range strings.Lines(text.WrapSoft(s, min(t.columns(), widestRun)-indent) + "\n") {
+		if line = strings.TrimRight(line, " \n"); line != "" {
+			out = append(out, line)
+		}
+	}
+	return out
 }
 
 // Clean makes a text from outside safe to print: control characters, bytes that

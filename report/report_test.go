@@ -2,6 +2,7 @@ package report
 
 import (
 	"bytes"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -87,4 +88,35 @@ func TestStableJSON(t *testing.T) {
 		Bad   string         `json:"bad"`
 	}{At: at, Bad: "\xff"}))
 	assert.JSONEq(t, `{"version": 1, "list": [], "group": {}, "at": "2026-11-27T04:06:07Z", "bad": "\ufffd"}`, buf.String())
+}
+
+// A change fits its line, and no address in which it lies is cut.
+func TestWindows(t *testing.T) {
+	pad := strings.Repeat("lamp ", 40)
+	for _, c := range []struct{ before, after, want, then string }{
+		{"http://a.example/", "https://a.example/", "http://a.example/", "https://a.example/"},
+		{pad + `<img src="http://a.example/x.svg" alt="">` + pad, pad + `<img src="https://a.example/x.svg" alt="">` + pad, `"http://a.example/x.svg"`, `"https://a.example/x.svg"`},
+		{`"http://a.example/` + strings.Repeat("x", 200) + `" ` + pad, `"https://a.example/` + strings.Repeat("x", 200) + `" ` + pad, strings.Repeat("x", 200) + "…", "https://a.example/" + strings.Repeat("x", 200)},
+		{pad + "http://a.example/" + strings.Repeat("y", 90), pad + "https://a.example/" + strings.Repeat("y", 90), strings.Repeat("y", 90), strings.Repeat("y", 90)},
+	} {
+		for width := 40; width <= 120; width += 16 {
+			before, after := windows(c.before, c.after, width)
+			assert.Contains(t, before, c.want, width)
+			assert.Contains(t, after, c.then, width)
+			if len(c.want) < 30 {
+				assert.LessOrEqual(t, len([]rune(before)), width)
+				assert.LessOrEqual(t, len([]rune(after)), width)
+			}
+		}
+	}
+	var out bytes.Buffer
+	text := Text{W: &out, Width: 80, Color: true}
+	text.change("    ", "a\nhttp://a.example/ "+pad, "a\nhttps://a.example/ "+pad)
+	text.labelled("      ", "do: ", "get a certificate for all names: ternrock.example, www.ternrock.example, shop.ternrock.example")
+	for line := range strings.Lines(out.String()) {
+		plain := regexp.MustCompile("\x1b\\[[0-9;]*m").ReplaceAllString(strings.TrimSuffix(line, "\n"), "")
+		assert.LessOrEqual(t, len([]rune(plain)), 80, plain)
+	}
+	assert.Contains(t, out.String(), `a\x0ahttps://a.example/ `)
+	assert.Equal(t, 1, strings.Count(out.String(), "\x1b[2m"), "the label alone is faint")
 }

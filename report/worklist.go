@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -136,7 +137,12 @@ func (t *Text) item(i decide.Item) {
 	if i.Class != "" {
 		head = t.short(i.Class) + "  "
 	}
-	t.printf("\n%4d  %s%s\n", i.Number, head, t.clip(title, 70))
+	if i.URL == "" {
+		t.printf("\n")
+		t.hanging(fmt.Sprintf("%4d  ", i.Number), head+Clean(title))
+	} else {
+		t.printf("\n%4d  %s%s\n", i.Number, head, Clean(title))
+	}
 	switch said := words.Reason(rewrite.Reason(i.Reason)); {
 	case i.Pending != "":
 		said := i.Pending + " takes its place"
@@ -321,19 +327,15 @@ func (t *Text) Shown(l show.Row) {
 	if word != "" {
 		word += "  "
 	}
-	t.printf("%6d  %s%s\n", l.Number, word, t.clip(where, 70))
+	t.printf("%6d  %s%s\n", l.Number, word, Clean(where))
 	for _, e := range l.Edits {
-		before, after := e.Before, e.After
-		if !t.Whole {
-			before, after = windows(e.Before, e.After, 70)
-		}
-		t.printf("        %s %s\n        %s %s\n", t.bad("-"), Clean(before), t.good("+"), Clean(after))
+		t.change("        ", e.Before, e.After)
 	}
 	if l.URL != "" {
-		t.printf("        %s\n", t.clip(l.URL, 72))
+		t.printf("        %s\n", Clean(l.URL))
 	}
 	if l.Kind == "copy" && l.By != "" {
-		t.printf("        %s\n", t.faint(t.clip("to be served at "+l.By, 72)))
+		t.printf("        %s\n", t.faint("to be served at "+Clean(l.By)))
 	} else if l.By != "" {
 		t.printf("        %s\n", t.faint(t.clip("held by "+l.By, 72)))
 	}
@@ -342,29 +344,56 @@ func (t *Text) Shown(l show.Row) {
 	}
 }
 
-// windows cuts two versions of a text to a width, so that what differs can be seen.
+// change shows a text before and after: whole, or on a terminal what differs, with the whole of its address and as
+// much around it as fits.
+func (t *Text) change(indent, before, after string) {
+	before, after = Clean(before), Clean(after)
+	if !t.Whole {
+		before, after = windows(before, after, t.columns()-len(indent)-2)
+	}
+	t.printf("%s%s %s\n%s%s %s\n", indent, t.bad("-"), before, indent, t.good("+"), after)
+}
+
+// windows cuts two versions of a text to a width, so that what differs can be seen. No address in which they differ
+// is cut: it may be longer.
 func windows(before, after string, width int) (string, string) {
 	a, b := []rune(before), []rune(after)
+	if max(len(a), len(b)) <= width {
+		return before, after
+	}
 	at := 0
 	for at < len(a) && at < len(b) && a[at] == b[at] {
 		at++
 	}
 	from := 0
-	if max(len(a), len(b)) > width {
-		from = max(0, at-width/2)
+	if at > width/3 {
+		from = at - width/3
 	}
 	cut := func(r []rune) string {
-		s := string(r[min(from, len(r)):min(len(r), from+width-2)])
+		end := from + width - 1 // for the mark of what is left out
+		if from > 0 {
+			end--
+		}
+		for end > at && end < len(r) && slices.IndexFunc(r[at:end], endsURL) < 0 && !endsURL(r[end]) {
+			end++
+		}
+		if end >= len(r)-1 {
+			end = len(r)
+		}
+		s := string(r[min(from, len(r)):end])
 		if from > 0 {
 			s = "…" + s
 		}
-		if len(r) > from+width-2 {
+		if end < len(r) {
 			s += "…"
 		}
 		return s
 	}
 	return cut(a), cut(b)
 }
+
+// endsURL reports whether an address ends before a character.
+func endsURL(c rune) bool { return c <= ' ' || strings.ContainsRune("\"'<>", c) }
 
 // ShownAll ends a list of show.
 func (t *Text) ShownAll(n int, what, id string) {

@@ -345,7 +345,7 @@ func TestRenewalSeen(t *testing.T) {
 	state := filepath.Join(filepath.Dir(siteFile(dir)), "certificates", "ternrock.example", "state.json")
 	for say, text := range map[string]string{
 		"nothing has checked since 2026-01-02 whether": `{"ran":"2026-01-02T03:04:05Z"}`,
-		"failed on 2026-01-02: the authority is down": `{"ran":"` + time.Now().UTC().Format(time.RFC3339) + `","failed":"2026-01-02T03:04:05Z","why":"the authority is down","window":{"start":"2026-01-01T00:00:00Z","end":"2026-01-02T00:00:00Z"}}`,
+		"failed on 2026-01-02: the authority is down":  `{"ran":"` + time.Now().UTC().Format(time.RFC3339) + `","failed":"2026-01-02T03:04:05Z","why":"the authority is down","window":{"start":"2026-01-01T00:00:00Z","end":"2026-01-02T00:00:00Z"}}`,
 	} {
 		require.NoError(t, os.WriteFile(state, []byte(text), 0o600))
 		assert.Contains(t, status(), say)
