@@ -39,7 +39,7 @@ func onHTTPS(s *status.Status) string {
 
 // History lists the logbook.
 func (t *Text) History(h *status.History) {
-	t.printf("The logbook of %s, in %s\n\n", h.Site, t.clip(h.Path, 30))
+	t.printf("The logbook of %s, in\n%s\n\n", h.Site, Clean(h.Path))
 	if len(h.Entries) == 0 {
 		t.printf("  empty\n")
 		t.next("trimlantern preview")
@@ -47,7 +47,7 @@ func (t *Text) History(h *status.History) {
 	}
 	var rows [][]string
 	for _, e := range h.Entries {
-		cells, state := "", t.clip(e.State, 28)
+		cells, state := "", t.clip(e.State, 36)
 		if !slices.Contains([]string{"scan", "backup", "certificate", "revoke"}, e.Run) {
 			cells = number(e.Cells)
 		}

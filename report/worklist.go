@@ -74,6 +74,8 @@ func (t *Text) WorkList(w *decide.List) {
 		t.next("trimlantern preview")
 	case w.Scan == "" || w.Old:
 		t.next("trimlantern scan")
+	case len(w.Outdated) > 0:
+		t.next("trimlantern " + w.Outdated[0])
 	default:
 		t.next("trimlantern status")
 	}
@@ -96,10 +98,13 @@ func (t *Text) evidence(w *decide.List) {
 	default:
 		from = append(from, "the scan of "+clock(w.Scan))
 	}
+	for _, o := range w.Outdated {
+		from = append(from, "trimlantern "+o+" ran before the last change, and what it found is not listed")
+	}
 	verdict := ""
 	if len(w.Items) == 0 {
 		verdict = "Nothing needs a decision"
-		if w.Preview == "" || w.Scan == "" || w.Old || w.Part {
+		if w.Preview == "" || w.Scan == "" || w.Old || w.Part || len(w.Outdated) > 0 {
 			verdict = "Nothing needs a decision as far as was looked"
 		}
 		verdict += ". "

@@ -1,9 +1,11 @@
 package work
 
 import (
+	"encoding/json"
 	"net/url"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"trimlantern/core/sheet"
@@ -150,6 +152,29 @@ func (j *Job) Note(run, state string, cells int) error {
 		return Failed(err, "it is done, but cannot be recorded in the logbook", "make the folder of the site file writable")
 	}
 	return nil
+}
+
+// CertificateChanged returns when a certificate of the site was last obtained or revoked by this program; zero: never.
+// What was seen of certificates before that is no evidence any more.
+func (j *Job) CertificateChanged() (last time.Time, err error) {
+	if j.Book == nil {
+		return last, nil
+	}
+	err = j.Book.Notes(func(line []byte) {
+		var e PastEntry
+		if json.Unmarshal(line, &e) != nil || e.Run != "certificate" && e.Run != "revoke" {
+			return
+		}
+		if k := strings.LastIndexByte(e.ID, '-'); k > 0 {
+			if t, err := time.Parse(runForm, e.ID[:k]+"."+e.ID[k+1:]); err == nil && t.After(last) {
+				last = t
+			}
+		}
+	})
+	if err != nil {
+		return last, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+	}
+	return last, nil
 }
 
 // DumpRecord is where the logbook keeps what was last made of a dump.

@@ -11,6 +11,7 @@ const (
 	ReadyExpired    = "the certificate expired on %[1]s"
 	ReadyBlocked    = "%[1]s, and the switch is blocked"
 	ReadyFaults     = "%[1]s; the certificate is good for %[2]s"
+	ReadyBefore     = "older than the certificate"
 	ReadyOld        = "checked %[1]s ago"
 	ReadyGood       = "the certificate is good for %[1]s"
 	BackupHolds     = "%[1]s with %[2]s, %[3]s"

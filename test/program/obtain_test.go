@@ -805,3 +805,25 @@ func TestCertificatesPage(t *testing.T) {
 	}
 	assert.Equal(t, 4, ran)
 }
+
+// What ready found before the certificate was obtained is no evidence afterwards: status says so and asks for it anew,
+// and nobody is asked to decide about it.
+func TestReadyBeforeCertificate(t *testing.T) {
+	dir, initArgs, obtain := served(t)
+	want(t, 0, dir, initArgs...)
+	want(t, 1, dir, "ready")
+	want(t, 0, dir, "preview")
+	assert.Contains(t, strings.Join(strings.Fields(want(t, 0, dir, "show").out), " "), "it is for ternrock.example, not for www.ternrock.example")
+	assert.Contains(t, want(t, 1, dir, "status").out, "the switch is blocked")
+	time.Sleep(1100 * time.Millisecond) // times are kept in seconds
+	want(t, 0, dir, obtain...)
+	r := want(t, 1, dir, "status")
+	assert.Contains(t, r.out, "older than the certificate")
+	assert.NotContains(t, r.out, "the switch is blocked")
+	assert.Contains(t, r.out, "Next: trimlantern ready")
+	r = want(t, 0, dir, "show")
+	assert.NotContains(t, strings.Join(strings.Fields(r.out), " "), "it is for ternrock.example")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "trimlantern ready ran before the last change, and what it found is not listed")
+	want(t, 0, dir, "ready")
+	assert.Contains(t, want(t, 1, dir, "status").out, "the certificate is good for")
+}

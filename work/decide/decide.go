@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"trimlantern/core/point"
 	"trimlantern/outside/sitefile"
@@ -34,7 +35,7 @@ func Accept(j *work.Job, what, because string) (*Decision, error) {
 	if strings.TrimSpace(because) == "" {
 		return nil, work.BadUse(nil, "a decision needs a reason", `write it for those who look after the site next: --because "the host's panel does that"`)
 	}
-	points, err := lastPoints(j)
+	points, _, err := lastPoints(j)
 	if err != nil {
 		return nil, err
 	}
@@ -72,17 +73,38 @@ func Accept(j *work.Job, what, because string) (*Decision, error) {
 	return d, nil
 }
 
-// lastPoints are the faults that the last ready and the last redirect test showed, by their numbers.
-func lastPoints(j *work.Job) ([]point.Point, error) {
+// lastPoints are the faults that the last ready and the last redirect test showed, by their numbers, as far as nothing
+// was changed since that they speak of; old names those of the two that are older.
+func lastPoints(j *work.Job) (points []point.Point, old []string, err error) {
 	var checked ready.Result
 	var redirects redirect.Tested
 	if err := j.Book.ReadJSON(ready.File, &checked); err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return nil, nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
 	if err := j.Book.ReadJSON(redirect.LastTest, &redirects); err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return nil, nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
 	}
-	return j.WithDecisions(append(checked.Points, redirects.Points...))
+	certificate, err := j.CertificateChanged()
+	if err != nil {
+		return nil, nil, err
+	}
+	rules, err := j.RulesChanged()
+	if err != nil {
+		return nil, nil, err
+	}
+	old = []string{}
+	if checked.Time.Before(certificate.Truncate(time.Second)) && len(checked.Points) > 0 {
+		old = append(old, "ready")
+	} else {
+		points = append(points, checked.Points...)
+	}
+	if redirects.Time.Before(rules.Truncate(time.Second)) && len(redirects.Points) > 0 {
+		old = append(old, "redirect test")
+	} else {
+		points = append(points, redirects.Points...)
+	}
+	points, err = j.WithDecisions(points)
+	return points, old, err
 }
 
 // decideHost records what the owner says of a host: "secure", "insecure" or "leave"; "": nothing any more.

@@ -22,14 +22,15 @@ import (
 
 // List is what is left for a person to decide: from the newest preview, the last scan, ready and redirect test.
 type List struct {
-	Site    string `json:"site"`
-	Items   []Item `json:"items"`
-	Decided int    `json:"decided"` // decisions that the site file holds
-	Preview string `json:"preview"` // when the newest one was made; "": there is none
-	Part    bool   `json:"part"`    // it was of a part of the site
-	Scan    string `json:"scan"`    // the same of the last scan
-	Old     bool   `json:"old"`     // the site was changed since the scan: what it found is not listed
-	More    int    `json:"more"`    // findings of a kind that are not listed one by one
+	Site     string   `json:"site"`
+	Items    []Item   `json:"items"`
+	Decided  int      `json:"decided"`  // decisions that the site file holds
+	Preview  string   `json:"preview"`  // when the newest one was made; "": there is none
+	Part     bool     `json:"part"`     // it was of a part of the site
+	Scan     string   `json:"scan"`     // the same of the last scan
+	Old      bool     `json:"old"`      // the site was changed since the scan: what it found is not listed
+	Outdated []string `json:"outdated"` // "ready", "redirect test": what they looked at was changed since, and what they found is not listed
+	More     int      `json:"more"`     // findings of a kind that are not listed one by one
 }
 
 // Open returns how many items wait for a decision.
@@ -91,10 +92,11 @@ func WorkList(j *work.Job) (*List, error) {
 	if err := c.scan(pending); err != nil {
 		return nil, err
 	}
-	points, err := lastPoints(j)
+	points, outdated, err := lastPoints(j)
 	if err != nil {
 		return nil, err
 	}
+	c.out.Outdated = outdated
 	for _, p := range points {
 		if !p.Counts() {
 			continue

@@ -325,6 +325,10 @@ func readyStep(j *work.Job, to steps) (next string, err error) {
 	if err != nil {
 		return "", err
 	}
+	changed, err := j.CertificateChanged()
+	if err != nil {
+		return "", err
+	}
 	until := r.Until
 	if until.IsZero() && r.Days > 0 {
 		until = r.Time.Add(time.Duration(r.Days) * 24 * time.Hour)
@@ -337,6 +341,9 @@ func readyStep(j *work.Job, to steps) (next string, err error) {
 		}
 	}
 	switch left := until.Sub(to.now); {
+	case r.Time.Before(changed.Truncate(time.Second)):
+		to.add("ready", "care", when, words.ReadyBefore)
+		next = "trimlantern ready"
 	case left <= 0 && !until.IsZero():
 		to.add("ready", "care", when, words.ReadyExpired, until.UTC().Format("2006-01-02"))
 		next = words.NextRenew
