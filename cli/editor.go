@@ -11,10 +11,8 @@ import (
 	"strings"
 
 	"trimlantern/work"
+	"trimlantern/work/decide"
 )
-
-// maxText bounds a text that is edited.
-const maxText = 16 << 20
 
 // editor has the user edit a text in the editor of their choice, and returns what they saved.
 func (a *app) editor(text []byte) ([]byte, error) {
@@ -28,12 +26,12 @@ func (a *app) editor(text []byte) ([]byte, error) {
 	}
 	dir, err := os.MkdirTemp("", "trimlantern-edit-") // of the caller alone
 	if err != nil {
-		return nil, &work.Fault{Code: work.World, What: "the text cannot be written for the editor", Do: "make room in the temporary folder", Err: err}
+		return nil, &work.Fault{Code: work.World, What: "the text cannot be written for the editor", Do: "free some space in the folder for temporary files", Err: err}
 	}
 	defer os.RemoveAll(dir)
 	file := filepath.Join(dir, "text.txt")
 	if err := os.WriteFile(file, text, 0o600); err != nil {
-		return nil, &work.Fault{Code: work.World, What: "the text cannot be written for the editor", Do: "make room in the temporary folder", Err: err}
+		return nil, &work.Fault{Code: work.World, What: "the text cannot be written for the editor", Do: "free some space in the folder for temporary files", Err: err}
 	}
 	c := exec.Command(words[0], append(words[1:], file)...)
 	c.Stdin, c.Stdout, c.Stderr = os.Stdin, a.out, a.errs
@@ -59,8 +57,8 @@ func (a *app) textFrom(file string) ([]byte, error) {
 		in = f
 	}
 	var b bytes.Buffer
-	n, err := io.Copy(&b, io.LimitReader(in, maxText+1))
-	if err != nil || n > maxText {
+	n, err := io.Copy(&b, io.LimitReader(in, decide.MaxText+1))
+	if err != nil || n > decide.MaxText {
 		return nil, &work.Fault{Code: work.Misuse, What: "the text cannot be read, or is larger than 16 MB", Do: "give a smaller one"}
 	}
 	return b.Bytes(), nil

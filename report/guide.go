@@ -76,7 +76,7 @@ var answers = map[string]string{
 	"terms yes": "I have read and accept the terms", "terms no": "No",
 	"many yes":   "Go through them one by one",
 	"item adopt": "Keep a copy on the site itself", "item replace": "Put another address in its place", "item secure": "Its host does serve HTTPS: make it secure",
-	"item leave": "Leave everything of this host as it is", "item accept": "Accept it: it stays and no longer counts", "item mend": "Correct the length, as far as that can be told",
+	"item leave": "Leave everything of this host as it is", "item accept": "Accept it: it stays and no longer counts", "item edit": "Edit the text", "item mend": "Correct the length, as far as that can be told",
 	"redirect apache": "Put the rules into .htaccess (Apache)", "redirect nginx": "Put the rules into nginx's configuration", "redirect php": "Put the rules into the first PHP file",
 	"redirect later": "Not now", "redirect again": "It is in place now: look again",
 	"site yes": "Yes, this is the site", "site no": "No, something is wrong",
@@ -110,6 +110,8 @@ var questions = map[string][2]string{
 		"What is put off stays as it is, and is listed by: trimlantern show."},
 	"replace-by": {"Which HTTPS address takes its place?",
 		"It is put wherever exactly this address is stored. Leave it empty to go back."},
+	"edit-file": {"Edit that file and save it. Then press Enter",
+		"The file holds the one stored text, decoded. Open it in any editor, here or in another window. The text is sealed again when the changes are made; if it is as it was, nothing is decided. To take the text from another file, write its name."},
 	"because": {"Why? (for whoever looks after the site next)",
 		"The site file keeps the reason. Leave it empty to go back."},
 	"mend": {"Correct these lengths now?",
@@ -137,8 +139,11 @@ func Ask(q guide.Question) Asked {
 	case guide.Items:
 		a.About = plural(about.Count, "item") + " need a decision."
 	case guide.ItemAbout:
-		if q.ID == "item" {
+		switch q.ID {
+		case "item":
 			a.About = aboutItem(about.Item)
+		case "edit-file":
+			a.About = "The text is in " + Clean(q.Default)
 		}
 	case string:
 		switch q.ID {

@@ -39,7 +39,7 @@ func onHTTPS(s *status.Status) string {
 
 // History lists the logbook.
 func (t *Text) History(h *status.History) {
-	t.printf("The logbook of %s, in\n%s\n\n", h.Site, Clean(h.Path))
+	t.printf("The logbook of %s, in\n%s\n\n", h.Site, t.clip(h.Path, 76))
 	if len(h.Entries) == 0 {
 		t.printf("  empty\n")
 		t.next("trimlantern preview")
@@ -47,7 +47,7 @@ func (t *Text) History(h *status.History) {
 	}
 	var rows [][]string
 	for _, e := range h.Entries {
-		cells, state := "", t.clip(e.State, 36)
+		cells, state := "", t.clip(e.State, 32)
 		if !slices.Contains([]string{"scan", "backup", "certificate", "revoke"}, e.Run) {
 			cells = number(e.Cells)
 		}

@@ -6,8 +6,10 @@ import (
 	"time"
 
 	"trimlantern/core/mixed"
+	"trimlantern/core/rewrite"
 	"trimlantern/report/words"
 	"trimlantern/work"
+	"trimlantern/work/decide"
 	"trimlantern/work/guide"
 )
 
@@ -24,7 +26,11 @@ type summaryData struct {
 type (
 	summaryStep  struct{ Name, State, What, When string }
 	summaryFound struct{ Class, Words, Before, After string }
-	summaryLeft  struct{ Number, What, Why string }
+	summaryLeft  struct {
+		Number, What string
+		Places       []string // the first of where it is
+		Why          string
+	}
 )
 
 // Summary writes the page that an owner keeps of a guided run: one file, which asks for nothing.
@@ -50,12 +56,32 @@ func Summary(w io.Writer, g *guide.Walked, took time.Duration) error {
 			if i.Pending != "" {
 				continue
 			}
-			what := i.URL
-			if what == "" {
-				what = strings.Join(append([]string{i.What}, i.Places...), " ")
-			}
-			d.Left = append(d.Left, summaryLeft{number(i.Number), Clean(strings.TrimSpace(what)), Clean(i.Note)})
+			d.Left = append(d.Left, leftOver(i))
 		}
 	}
 	return summaryTemplate.Execute(w, d)
+}
+
+// leftOver is what the summary says of one thing that still needs a decision.
+func leftOver(i decide.Item) summaryLeft {
+	const most = 3
+	l := summaryLeft{Number: number(i.Number), What: Clean(i.URL), Why: words.Reason(rewrite.Reason(i.Reason))}
+	if i.Note != "" {
+		l.Why = strings.TrimPrefix(l.Why+": "+Clean(i.Note), ": ")
+	}
+	places := i.Places
+	switch {
+	case l.What != "":
+	case i.What != "":
+		l.What = Clean(i.What)
+	case len(places) > 0:
+		l.What, places = Clean(places[0]), places[1:]
+	}
+	for _, p := range places[:min(len(places), most)] {
+		l.Places = append(l.Places, Clean(p))
+	}
+	if n := len(places) - most; n > 0 {
+		l.Places = append(l.Places, "and "+number(n)+" more")
+	}
+	return l
 }

@@ -33,6 +33,28 @@ redirect: apache
 rule-file: .htaccess
 `
 
+// A value that cannot be read is edited within the guided run: the text lies in a file, and is sealed again.
+func TestSwitchEdits(t *testing.T) {
+	dir, initArgs, _ := served(t)
+	text := `a:1:{s:4:"link";s:29:"https://ternrock.example/old/";}`
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "new.txt"), []byte(text+"\n"), 0o600))
+	said := strings.Replace(goodAnswers, "item: mend\n", "item: edit\nedit-file: new.txt\n", 1)
+	r := want(t, 0, dir, switchArgs(initArgs, "--yes", "--answers", answers(t, dir, said))...)
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "Then press Enter new.txt [x] Decided, and kept in the site file.")
+	assert.Contains(t, r.out, "The site is on HTTPS, and every page that was scanned is clean.")
+	assert.Contains(t, dump(t, filepath.Join(dir, "site.db")), "https://ternrock.example/old/")
+	want(t, 0, dir, "undo") // the redirect
+	want(t, 0, dir, "undo")
+	assert.NotContains(t, dump(t, filepath.Join(dir, "site.db")), "https://ternrock.example/old/")
+
+	other, initArgs, _ := served(t)
+	r = want(t, 1, other, switchArgs(initArgs, "--yes", "--until", "preview", "--answers", answers(t, other, strings.Replace(said, "edit-file: new.txt\n", "", 1)))...)
+	assert.Contains(t, r.out+r.errs, "the text is as it was: nothing was decided", "the file that lies there, unchanged")
+	left, err := filepath.Glob(filepath.Join(os.TempDir(), "trimlantern-edit-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
 func answers(t *testing.T, dir, text string) string {
 	file := filepath.Join(dir, "answers.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))

@@ -23,6 +23,9 @@ import (
 	"trimlantern/work/preview"
 )
 
+// MaxText bounds a text that is edited, in bytes.
+const MaxText = 16 << 20
+
 // Edit lets the owner edit the one stored text that an item is about, decoded: of a value that cannot be read, the value
 // as a whole. edit returns the new text. The site file keeps the decision and the logbook the text; the next preview
 // seals it in whatever encloses it.

@@ -1,10 +1,15 @@
 package guide
 
 import (
+	"errors"
+	"os"
+	"path/filepath"
 	"slices"
 
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
+	"trimlantern/outside/disk"
+	"trimlantern/work"
 	"trimlantern/work/decide"
 	"trimlantern/work/preview"
 	"trimlantern/work/run"
@@ -71,7 +76,6 @@ func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 		}
 	}
 	q := Question{ID: "item", About: about, Key: i.Key(), Choices: slices.Clone(i.Choices), Default: "later"}
-	q.Choices = slices.DeleteFunc(q.Choices, func(c string) bool { return c == "edit" }) // in an editor, which has the terminal to itself
 	if about.SameHost > 0 && slices.Contains(q.Choices, "adopt") {
 		q.Choices = append([]string{"adopt-host"}, q.Choices...)
 	}
@@ -97,6 +101,11 @@ func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 		result, err = decide.Host(w.job, i.Host, answer)
 	case "mend":
 		return w.mend(i)
+	case "edit":
+		result, err = decide.Edit(w.ctx, w.job, what, func(text []byte) ([]byte, error) { return w.edited(about, text) })
+		if errors.Is(err, ErrStop) {
+			return false, err
+		}
 	case "replace", "accept":
 		text, aerr := w.ask(Question{ID: map[string]string{"replace": "replace-by", "accept": "because"}[answer], About: about, Key: i.Key()})
 		if aerr != nil {
@@ -121,6 +130,28 @@ func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 		return false, nil
 	}
 	return true, nil
+}
+
+// edited puts a text into a file for the person to edit, in whatever editor, and reads what became of it.
+func (w *walk) edited(about ItemAbout, text []byte) ([]byte, error) {
+	dir, err := os.MkdirTemp("", "trimlantern-edit-") // of the caller alone
+	if err != nil {
+		return nil, work.Failed(err, "the text cannot be written", "free some space in the folder for temporary files")
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "text.txt")
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		return nil, work.Failed(err, "the text cannot be written", "free some space in the folder for temporary files")
+	}
+	from, err := w.ask(Question{ID: "edit-file", About: about, Key: about.Key(), Default: file})
+	if err != nil {
+		return nil, err
+	}
+	by, err := disk.Read(from, decide.MaxText)
+	if err != nil {
+		return nil, work.BadUse(err, "the new text cannot be read", "name a file that holds it")
+	}
+	return by, nil
 }
 
 // mend corrects lengths that an earlier replacement broke, with consent.
