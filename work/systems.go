@@ -189,6 +189,9 @@ func (c *systemChecks) all(ctx context.Context, db database.Database) {
 	for _, lb := range l.Labels {
 		c.columns(lb.Table, lb.Column)
 	}
+	for _, d := range l.Derived {
+		c.columns(d.Table, d.Column, d.Of)
+	}
 	if s := l.Sites; s != nil {
 		c.columns(s.Table, s.ID, s.Host, s.Folder)
 	}

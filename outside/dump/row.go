@@ -56,6 +56,9 @@ func (r *Row) Offset() int64 { return r.offset + int64(r.begin) }
 // decoding it.
 func (r *Row) May(i int) bool { return r.may[i] }
 
+// Size returns how long a value is as the dump writes it.
+func (r *Row) Size(i int) int { return r.fields[i].end - r.fields[i].start }
+
 // Bare returns a number or a word, NULL for one, as it stands there; ok is false where the value is none.
 func (r *Row) Bare(i int) (v []byte, ok bool) {
 	f := r.fields[i]

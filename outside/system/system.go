@@ -46,9 +46,35 @@ type System struct {
 	SiteMaps    []string    `yaml:"site_maps" json:"site_maps"`     // paths of its lists of pages
 	Entrances   []Entrance  `yaml:"entrances" json:"entrances"`     // addresses that sites of the kind have by themselves
 	Hashes      []Hash      `yaml:"hashes" json:"hashes"`           // values with a keyed hash beside them
+	Derived     []Derived   `yaml:"derived" json:"derived"`         // columns that are worked out from others
 
 	// Columns are those that the system gives to its tables, in order: for exports that do not name them.
 	Columns map[string][]string `yaml:"columns" json:"columns"`
+}
+
+// Derived names a column that the system works out from another one of the same row.
+type Derived struct {
+	Table  string `yaml:"table" json:"table"`
+	Column string `yaml:"column" json:"column"`
+	Of     string `yaml:"of" json:"of"` // the column that it is worked out from
+	As     string `yaml:"as" json:"as"` // digest (of whatever kind; also ""), bytes or characters
+}
+
+// What a derived column may hold of the other: a digest, or how long it is.
+const (
+	Digest     = "digest"
+	Bytes      = "bytes"
+	Characters = "characters"
+)
+
+// DerivedFrom returns the columns that are derived from a column.
+func (l *System) DerivedFrom(table, column string) (out []Derived) {
+	for _, d := range l.Derived {
+		if d.Table == table && d.Of == column {
+			out = append(out, d)
+		}
+	}
+	return out
 }
 
 // Entrance is an address that sites of the kind have by themselves: the login, the feed.
@@ -301,7 +327,7 @@ func Parse(b []byte) (*System, error) {
 	if l.Name == "" {
 		return nil, errors.New("the system description has no name")
 	}
-	if len(l.Tables) == 0 && len(l.Addresses)+len(l.Identifiers)+len(l.Caches)+len(l.Labels) > 0 {
+	if len(l.Tables) == 0 && len(l.Addresses)+len(l.Identifiers)+len(l.Caches)+len(l.Labels)+len(l.Derived) > 0 {
 		return nil, fmt.Errorf("system description %s: it names no tables by which it is recognised", l.Name)
 	}
 	for _, a := range l.Addresses {
@@ -322,6 +348,11 @@ func Parse(b []byte) (*System, error) {
 	for _, e := range l.Entrances {
 		if e.Name == "" || !strings.HasPrefix(e.Path, "/") {
 			return nil, fmt.Errorf("system description %s: entrances needs name, and a path that begins with /", l.Name)
+		}
+	}
+	for _, d := range l.Derived {
+		if d.Table == "" || d.Column == "" || d.Of == "" || !slices.Contains([]string{"", Digest, Bytes, Characters}, d.As) {
+			return nil, fmt.Errorf("system description %s: derived needs table, column, of, and as: digest, bytes or characters", l.Name)
 		}
 	}
 	for _, d := range l.CacheFiles {

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -59,47 +60,82 @@ func judgeBytes(t *testing.T, what string, before, after map[string]string, edit
 	return changed, left
 }
 
-// Every charset of the server, with random text of it, connected in what the system's own software
-// may use: after apply only the edits differ in the bytes of the columns, after undo nothing.
-func TestCharsetZoo(t *testing.T) {
-	t.Parallel()
-	s := mariaStore(newBench(t), "InnoDB")
-	r := rand.New(rand.NewPCG(*zooSeed, 0))
-	hexOf := map[string][2]string{} // how http: and https: look, by table
+// zoo is a table for every charset of a server, with random text of it.
+type zoo struct {
+	charsets []string
+	hexOf    map[string][2]string // how http: and https: look, by table
+}
+
+// newZoo makes the tables. wild adds bytes that may be characters of the charset which no Unicode text leads to.
+func newZoo(t *testing.T, s *store, r *rand.Rand, wild bool) *zoo {
+	z := &zoo{hexOf: map[string][2]string{}}
 	var in strings.Builder
-	var charsets []string
 	for line := range strings.Lines(s.sql("SELECT CHARACTER_SET_NAME FROM information_schema.CHARACTER_SETS WHERE CHARACTER_SET_NAME <> 'binary' ORDER BY 1")) {
-		charsets = append(charsets, strings.TrimSpace(line))
+		z.charsets = append(z.charsets, strings.TrimSpace(line))
 	}
-	require.Greater(t, len(charsets), 35)
-	for _, c := range charsets {
+	require.Greater(t, len(z.charsets), 35)
+	for _, c := range z.charsets {
 		pair := strings.Fields(s.sql(fmt.Sprintf("SELECT HEX(CONVERT('http:' USING %[1]s)), HEX(CONVERT('https:' USING %[1]s))", c)))
 		require.Len(t, pair, 2)
-		hexOf["m_"+c] = [2]string{pair[0], pair[1]}
+		z.hexOf["m_"+c] = [2]string{pair[0], pair[1]}
 		fmt.Fprintf(&in, "CREATE TABLE m_%[1]s (id INT PRIMARY KEY, v VARCHAR(150) CHARACTER SET %[1]s, w LONGTEXT CHARACTER SET %[1]s);\n", c)
 		for n := range *zooCells {
-			var raw strings.Builder // bytes that may be characters of the charset which no Unicode text leads to
+			var raw strings.Builder
 			for range 4 {
-				fmt.Fprintf(&raw, "%02X%02X", 0x81+r.IntN(0x7c), 0x40+r.IntN(0xbc))
+				if wild {
+					fmt.Fprintf(&raw, "%02X%02X", 0x81+r.IntN(0x7c), 0x40+r.IntN(0xbc))
+				}
 			}
 			text := func() string {
-				return fmt.Sprintf("CONCAT(CONVERT(_utf8mb4 0x%[2]s USING %[1]s), CONVERT(' http://ternrock.example/x ' USING %[1]s), CONVERT(_utf8mb4 0x%[3]s USING %[1]s), CONVERT(_binary 0x%[4]s USING %[1]s))",
-					c, randomText(r), randomText(r), raw.String())
+				said := fmt.Sprintf("CONVERT(_utf8mb4 0x%[2]s USING %[1]s), CONVERT(' http://ternrock.example/x ' USING %[1]s), CONVERT(_utf8mb4 0x%[3]s USING %[1]s)", c, randomText(r), randomText(r))
+				if wild {
+					said += fmt.Sprintf(", CONVERT(_binary 0x%s USING %s)", raw.String(), c)
+				}
+				return "CONCAT(" + said + ")"
 			}
 			fmt.Fprintf(&in, "INSERT IGNORE INTO m_%s VALUES (%d, %s, %s);\n", c, n, text(), text())
 		}
 	}
 	s.sql(in.String())
-	raw := func() map[string]string {
-		out := map[string]string{}
-		for _, c := range charsets {
-			for line := range strings.Lines(s.sql("SELECT CONCAT('m_" + c + " ', id, 'v'), HEX(v) FROM m_" + c + " UNION ALL SELECT CONCAT('m_" + c + " ', id, 'w'), HEX(w) FROM m_" + c)) {
-				id, hex, _ := strings.Cut(strings.TrimSpace(line), "\t")
-				out[id] = hex
-			}
+	return z
+}
+
+// raw is what a database shows of its cells' own bytes, in hexadecimal digits.
+func (z *zoo) raw(s *store, database string) map[string]string {
+	out := map[string]string{}
+	for _, c := range z.charsets {
+		for line := range strings.Lines(s.sql("SELECT CONCAT('m_" + c + " ', id, 'v'), HEX(v) FROM " + database + ".m_" + c + " UNION ALL SELECT CONCAT('m_" + c + " ', id, 'w'), HEX(w) FROM " + database + ".m_" + c)) {
+			id, hex, _ := strings.Cut(strings.TrimSpace(line), "\t")
+			out[id] = hex
 		}
-		return out
 	}
+	return out
+}
+
+// loads loads a script into a database.
+func (s *store) loads(database, file string) {
+	in, err := os.Open(filepath.Join(s.dir, file))
+	require.NoError(s.t, err)
+	defer in.Close()
+	c := exec.Command("mariadb", "--no-defaults", "--socket="+s.socket, "-uroot", "--binary-mode", database)
+	c.Stdin = in
+	out, err := c.CombinedOutput()
+	require.NoError(s.t, err, "%s: %s", file, tail(out))
+}
+
+// edited is what a cell of a table is to become.
+func (z *zoo) edited(table, was string) string {
+	return strings.Replace(was, z.hexOf[table][0], z.hexOf[table][1], 1)
+}
+
+// Every charset of the server, with random text of it, connected in what the system's own software
+// may use: after apply only the edits differ in the bytes of the columns, after undo nothing.
+func TestCharsetZoo(t *testing.T) {
+	t.Parallel()
+	s := mariaStore(newBench(t), "InnoDB")
+	z := newZoo(t, s, rand.New(rand.NewPCG(*zooSeed, 0)), true)
+	charsets := z.charsets
+	raw := func() map[string]string { return z.raw(s, "museum") }
 	before := raw()
 	require.Len(t, before, 2**zooCells*len(charsets))
 	connections := []string{"", "utf8", "utf8mb4", "latin1"}
@@ -129,9 +165,7 @@ func TestCharsetZoo(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(out), &preview), out)
 		code, said := s.try("apply", "--offline")
 		require.Less(t, code, 2, "connection %q: %s", connection, said)
-		changed, left := judgeBytes(t, fmt.Sprintf("connection %q", connection), before, raw(), func(table, was string) string {
-			return strings.Replace(was, hexOf[table][0], hexOf[table][1], 1)
-		})
+		changed, left := judgeBytes(t, fmt.Sprintf("connection %q", connection), before, raw(), z.edited)
 		assert.Equal(t, preview.Cells, changed, connection)
 		named := 0
 		for _, k := range preview.Left {
@@ -144,6 +178,71 @@ func TestCharsetZoo(t *testing.T) {
 		assert.Equal(t, changed, undone.Proven, "connection %q: each by the database's own hash", connection)
 		assert.Equal(t, before, raw(), "connection %q: undo gives the bytes of before", connection)
 		t.Logf("connection %q: %d changed, %d left and named", connection, changed, left)
+	}
+}
+
+// Exported in what a client may use, every charset too: a dump that filter rewrote, one that apply wrote and a patch
+// come to the same cells when they are loaded, of which only the edits differ from the dump as it was loaded.
+func TestCharsetZooDump(t *testing.T) {
+	t.Parallel()
+	s := mariaStore(newBench(t), "InnoDB")
+	z := newZoo(t, s, rand.New(rand.NewPCG(*zooSeed, 3)), false)
+	load := func(database, file string) {
+		s.sql("DROP DATABASE IF EXISTS " + database + "; CREATE DATABASE " + database)
+		s.loads(database, file)
+	}
+	read := func(name string) string {
+		b, err := os.ReadFile(filepath.Join(s.dir, name))
+		require.NoError(t, err)
+		return string(b)
+	}
+	exports := [][]string{{}, {"--hex-blob", "--skip-extended-insert"}, {"--default-character-set=latin1"}, {"--default-character-set=sjis"}, {"--default-character-set=utf8mb3"}}
+	if *zooAll {
+		for _, c := range z.charsets {
+			if !slices.Contains([]string{"ucs2", "utf16", "utf16le", "utf32", "swe7"}, c) { // no client may use these; swe7 has no backslash
+				exports = append(exports, []string{"--default-character-set=" + c})
+			}
+		}
+		exports = append(exports, []string{"--default-character-set=binary"})
+	}
+	for _, flags := range exports {
+		what := strings.Join(flags, " ")
+		dump := s.run(s.dir, "mariadb-dump", append(append([]string{"--no-defaults", "--socket=" + s.socket, "-uroot"}, flags...), "museum")...)
+		require.NoError(t, os.WriteFile(filepath.Join(s.dir, "export.sql"), dump, 0o600))
+		load("was", "export.sql")
+		before := z.raw(s, "was")
+		require.Len(t, before, 2**zooCells*len(z.charsets))
+		var filtered struct {
+			Left  map[string]int
+			Cells int
+		}
+		code, out := s.try("filter", "--site", "https://ternrock.example", "--format", "json", "--quiet", "export.sql", "filtered.sql")
+		require.Less(t, code, 2, "%s: %s", what, out)
+		require.NoError(t, json.Unmarshal([]byte(out), &filtered), out)
+		load("filtered", "filtered.sql")
+		changed, left := judgeBytes(t, what, before, z.raw(s, "filtered"), z.edited)
+		assert.Equal(t, filtered.Cells, changed, what)
+		named := 0
+		for _, k := range filtered.Left {
+			named += k
+		}
+		assert.Equal(t, left, named, "%s: what stays is named: %v", what, filtered.Left)
+
+		for _, old := range []string{"trimlantern.yaml", "new.sql", "patch.sql", "patch.back.sql"} {
+			_ = os.Remove(filepath.Join(s.dir, old)) // of the export before
+		}
+		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", "dump:export.sql", "--system", "generic")
+		s.tool(0, "preview", "--offline")
+		_, said := s.try("apply", "--write", "new.sql")
+		assert.Equal(t, read("filtered.sql"), read("new.sql"), "%s: filter and apply --write: %s", what, said)
+		_, said = s.try("apply", "--patch", "patch.sql")
+		load("was", "export.sql")
+		s.loads("was", "patch.sql")
+		patched, unpatched := judgeBytes(t, what+", patched", before, z.raw(s, "was"), z.edited)
+		assert.GreaterOrEqual(t, changed, patched, said)
+		s.loads("was", "patch.back.sql")
+		assert.Equal(t, before, z.raw(s, "was"), "%s: the patch back: %s", what, said)
+		t.Logf("%s: filter changed %d and left %d; the patch changed %d and left %d", what, changed, left, patched, unpatched)
 	}
 }
 

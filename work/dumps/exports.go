@@ -90,4 +90,4 @@ func looksLikeSQL(text []byte) bool {
 	return sqlBegins.Match(text)
 }
 
-var sqlBegins = regexp.MustCompile(`(?i)^(--\s|/\*|#\s|(create|insert|replace|set|begin|drop|use|copy|update|delimiter|start|lock|pragma|select|alter|truncate)\s)`)
+var sqlBegins = regexp.MustCompile(`(?i)^(--\s|/\*|#\s|(create|insert|replace|set|begin|drop|use|copy|update|delimiter|start|lock|pragma|select|alter|truncate)\s|(begin|commit);)`)

@@ -193,7 +193,7 @@ func (t *tally) row(r *dump.Row) {
 		columns = dumpColumns(r)
 	}
 	t.judge.System = known.system
-	t.judge.Again, t.judge.First = r.Again, r.First
+	t.judge.Again, t.judge.First, t.judge.Size = r.Again, r.First, r.Size
 	label, outcomes, err := t.judge.Row(known.short, columns, r.Value, r.May, true, t.refuse(known, r))
 	if err != nil {
 		t.err = err
@@ -208,7 +208,10 @@ func (t *tally) row(r *dump.Row) {
 			continue
 		}
 		r.Edit(o.Column, o.Edits)
-		known.count.Cells++
+		for _, seal := range o.Seals {
+			r.Edit(seal.Column, seal.Edits)
+		}
+		known.count.Cells += 1 + len(o.Seals)
 		known.count.References += o.References
 		for _, h := range o.Hosts {
 			t.hosts[h.Host] += h.Count

@@ -29,6 +29,9 @@ type Judge struct {
 	// to the first way.
 	Again func(i int) ([]byte, bool)
 	First func(i int)
+
+	// Size, where not nil, returns about how long a value is, without reading it.
+	Size func(i int) int
 }
 
 // Outcome is what becomes of one value of a row.
@@ -39,8 +42,16 @@ type Outcome struct {
 	References int
 	Edited     int // texts that were put in the place of others
 	Hosts      []rewrite.HostCount
+	Seals      []Seal       // columns of the row that go with it: what is derived from the value
 	Safe       bool         // its row is a cached copy that may be removed
 	Left       []sheet.Left // without table, key, column and label
+}
+
+// Seal is a column that is derived from a value, as it is to be with it.
+type Seal struct {
+	Column int
+	Edits  []rewrite.Edit
+	After  []byte
 }
 
 // Row decides over one row of a table, which the system description knows as short. value
@@ -112,10 +123,17 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 					return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
 				}
 			}
-			if note := Outgrows(c, size, o.After); note != "" {
+			seals, torn, err := g.beside(short, columns, value, i, v, res.Edits, refuse)
+			if err != nil {
+				return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
+			}
+			switch note := Outgrows(c, size, o.After); {
+			case note != "":
 				o.Left = append(o.Left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
-			} else {
-				o.Edits, o.Hosts = res.Edits, res.Hosts
+			case torn != "":
+				o.Left = append(o.Left, sheet.Left{Reason: rewrite.Protected, Note: torn, Count: res.References})
+			default:
+				o.Edits, o.Hosts, o.Seals = res.Edits, res.Hosts, seals
 			}
 		}
 		out = append(out, o)

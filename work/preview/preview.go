@@ -447,8 +447,19 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 				return err
 			}
 			if taken != "" {
-				o.Edits = nil
+				o.Edits, o.Seals = nil, nil
 				o.Left = append(o.Left, sheet.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
+			}
+			for _, seal := range o.Seals {
+				taken, err := s.taken(t, row, judge.Outcome{Column: seal.Column, Edits: seal.Edits, After: seal.After})
+				if err != nil {
+					return err
+				}
+				if taken != "" {
+					o.Edits, o.Seals = nil, nil
+					o.Left = append(o.Left, sheet.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
+					break
+				}
 			}
 		}
 		for _, l := range o.Left {
@@ -541,6 +552,7 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 			}
 		}
 	}
+	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
 	for i, c := range t.Columns {
 		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.Cause)
 		if !broken {
@@ -558,6 +570,8 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 			l.Reason = rewrite.NoKey
 		case judge.Outgrows(c, int64(len(after)), after) != "":
 			l.Reason, l.Note = rewrite.TooLong, judge.Outgrows(c, int64(len(after)), after)
+		case judge.Beside(t.Columns, value, i, row.Values[i].Bytes) != "":
+			l.Reason, l.Note = rewrite.Protected, judge.Beside(t.Columns, value, i, row.Values[i].Bytes)
 		default:
 			if err := s.change(t, row, i, label, judge.Outcome{Column: i, Edits: edits, After: after}, tc); err != nil {
 				return err
@@ -575,7 +589,7 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 func (s *Survey) change(t database.Table, row database.Row, i int, label string, o judge.Outcome, tc *sheet.TableCount) error {
 	c, v := t.Columns[i], row.Values[i].Bytes
 	count := func() {
-		tc.Cells++
+		tc.Cells += 1 + len(o.Seals)
 		tc.References += o.References
 		s.Out.Edited += o.Edited
 		for _, h := range o.Hosts {
@@ -592,6 +606,11 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 	for k := range cell.Key {
 		cell.Key[k] = bytes.Clone(cell.Key[k])
 	}
+	var seals []sheet.Cell // what is derived from the value changes with it, or not at all
+	for _, seal := range o.Seals {
+		was := row.Values[seal.Column].Bytes
+		seals = append(seals, sheet.Cell{Table: t.Name, Key: cell.Key, Column: t.Columns[seal.Column].Name, Before: sheet.Hash(was), After: sheet.Hash(seal.After), Size: len(was), Edits: sheet.Edits(seal.Edits), Hosts: []rewrite.HostCount{}})
+	}
 	var shown []byte
 	if s.samples["table "+t.Name] == 0 {
 		shown = bytes.Clone(v)
@@ -604,8 +623,10 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 		if shown != nil {
 			s.sample(t.Name, c.Name, label, shown, o.Edits)
 		}
-		if err := s.sheet.Cell(cell); err != nil {
-			return work.Failed(err, "the change sheet cannot be written", "free some disk space")
+		for _, c := range append([]sheet.Cell{cell}, seals...) {
+			if err := s.sheet.Cell(c); err != nil {
+				return work.Failed(err, "the change sheet cannot be written", "free some disk space")
+			}
 		}
 		return nil
 	})

@@ -1,0 +1,123 @@
+package judge
+
+import (
+	"fmt"
+	"strconv"
+	"unicode/utf8"
+
+	"trimlantern/core/envelope"
+	"trimlantern/core/rewrite"
+	"trimlantern/outside/database"
+	"trimlantern/outside/system"
+)
+
+// beside looks for other columns of a row that a value cannot change without: a digest of it, found by trying, and
+// what the system description says is derived from it. It returns those that are set anew with the value; or why the
+// value is left, since one of them would no longer fit.
+func (g *Judge) beside(short string, columns []database.Column, value func(i int) ([]byte, bool), i int, v []byte, edits []rewrite.Edit, refuse func(i int) rewrite.Reason) (seals []Seal, torn string, err error) {
+	for _, d := range g.System.DerivedFrom(short, columns[i].Name) {
+		j := columnNamed(columns, d.Column)
+		if j < 0 {
+			return nil, fmt.Sprintf("column %s is derived from it, and holds no text", d.Column), nil
+		}
+		was, ok := value(j)
+		if !ok || len(was) == 0 {
+			continue // nothing is derived yet
+		}
+		write := derivation(d, was, v)
+		if write == nil {
+			return nil, fmt.Sprintf("column %s is derived from it, and does not fit it now", d.Column), nil
+		}
+		if refuse != nil && refuse(j) != "" {
+			return nil, fmt.Sprintf("column %s is derived from it, and is left by your choice", d.Column), nil
+		}
+		after, err := rewrite.Apply(v, edits)
+		if err != nil {
+			return nil, "", err
+		}
+		seal := Seal{Column: j, After: write(after)}
+		if string(seal.After) == string(was) {
+			continue
+		}
+		if note := Outgrows(columns[j], int64(len(seal.After)), seal.After); note != "" {
+			return nil, fmt.Sprintf("column %s is derived from it, and would outgrow its own: %s", d.Column, note), nil
+		}
+		seal.Edits = []rewrite.Edit{{Offset: 0, Removed: string(was), Inserted: string(seal.After)}}
+		seals = append(seals, seal)
+	}
+	return seals, g.digest(columns, value, i, v, seals), nil
+}
+
+// digest names a column that holds a digest of a value, besides those that are set anew; "" where there is none.
+func (g *Judge) digest(columns []database.Column, value func(i int) ([]byte, bool), i int, v []byte, seals []Seal) string {
+	for j, c := range columns {
+		if j == i || g.Size != nil && g.Size(j) > 4*maxDigest {
+			continue
+		}
+		if hasSeal(seals, j) {
+			continue
+		}
+		if w, ok := value(j); ok && envelope.MayBeDigest(len(w)) {
+			if d, ok := envelope.FindDigest(w, v); ok {
+				return fmt.Sprintf("%s holds its %s", called(c, j), d.Algorithm)
+			}
+		}
+	}
+	return ""
+}
+
+// maxDigest is about how long a digest is at most; written with escapes it is longer.
+const maxDigest = 140
+
+// Beside says why a value must stay as it is, since a column of its row holds a digest of it; "" where none does.
+func Beside(columns []database.Column, value func(i int) ([]byte, bool), i int, v []byte) string {
+	g := Judge{}
+	return g.digest(columns, value, i, v, nil)
+}
+
+func hasSeal(seals []Seal, column int) bool {
+	for _, s := range seals {
+		if s.Column == column {
+			return true
+		}
+	}
+	return false
+}
+
+func columnNamed(columns []database.Column, name string) int {
+	for i, c := range columns {
+		if c.Name == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// derivation returns how a column is derived from a value, where what it holds now fits; else nil.
+func derivation(d system.Derived, was, v []byte) func([]byte) []byte {
+	var write func([]byte) []byte
+	switch d.As {
+	case system.Bytes:
+		write = func(b []byte) []byte { return strconv.AppendInt(nil, int64(len(b)), 10) }
+	case system.Characters:
+		write = func(b []byte) []byte { return strconv.AppendInt(nil, int64(utf8.RuneCount(b)), 10) }
+	default:
+		digest, ok := envelope.FindDigest(was, v)
+		if !ok {
+			return nil
+		}
+		return digest.Of
+	}
+	if string(write(v)) != string(was) {
+		return nil
+	}
+	return write
+}
+
+// called names a column; of an export that does not name them, by its place.
+func called(c database.Column, i int) string {
+	if c.Name == "" {
+		return fmt.Sprintf("the column at place %d", i+1)
+	}
+	return "column " + c.Name
+}
