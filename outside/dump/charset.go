@@ -2,6 +2,8 @@ package dump
 
 import (
 	"bytes"
+	"encoding/binary"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding"
@@ -10,6 +12,8 @@ import (
 	"golang.org/x/text/encoding/korean"
 	"golang.org/x/text/encoding/simplifiedchinese"
 	"golang.org/x/text/encoding/traditionalchinese"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/encoding/unicode/utf32"
 
 	"trimlantern/core/text"
 )
@@ -39,6 +43,59 @@ func (x *syntax) encoding(charset string) encoding.Encoding {
 
 // sjisBackslash is how MariaDB and MySQL write a backslash in sjis, which has no other.
 const sjisBackslash = "\x81\x5f"
+
+// hides reports whether a column's text does not show in a first look: a dump that is not converted holds the
+// bytes of a charset whose letters are two or four bytes.
+func (x *syntax) hides(c Column) bool {
+	return x.raw && unitsOf[c.Charset].size > 0
+}
+
+// units are the letters of a charset of two or four bytes.
+type units struct {
+	size     int // in bytes; 0: of another charset
+	order    binary.ByteOrder
+	encoding encoding.Encoding
+}
+
+var unitsOf = map[string]units{
+	"ucs2":    {2, binary.BigEndian, unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM)},
+	"utf16":   {2, binary.BigEndian, unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM)},
+	"utf16le": {2, binary.LittleEndian, unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM)},
+	"utf32":   {4, binary.BigEndian, utf32.UTF32(utf32.BigEndian, utf32.IgnoreBOM)},
+}
+
+// fromUnits reads letters of two or four bytes as UTF-8; ok is false where some are none.
+func fromUnits(b []byte, of units) (d text.Decoded, ok bool) {
+	x := text.NewBuilder(0, len(b))
+	for p := 0; p < len(b); {
+		if len(b)-p < of.size {
+			return d, false
+		}
+		var c rune
+		if of.size == 4 {
+			c = rune(of.order.Uint32(b[p:]))
+			p += 4
+		} else {
+			c = rune(of.order.Uint16(b[p:]))
+			p += 2
+			if utf16.IsSurrogate(c) {
+				if len(b)-p < 2 {
+					return d, false
+				}
+				c = utf16.DecodeRune(c, rune(of.order.Uint16(b[p:])))
+				p += 2
+				if c == utf8.RuneError {
+					return d, false
+				}
+			}
+		}
+		if !utf8.ValidRune(c) {
+			return d, false
+		}
+		x.Escape(p, utf8.AppendRune(nil, c)...)
+	}
+	return x.Done(), true
+}
 
 // toUTF8 reads bytes of a charset as UTF-8; ok is false where that loses anything.
 func toUTF8(b []byte, charset string, from encoding.Encoding) (d text.Decoded, ok bool) {

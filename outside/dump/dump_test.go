@@ -256,3 +256,40 @@ func TestStepsOver(t *testing.T) {
 		require.Equal(t, holds, few, "the rows that can hold one, and no other")
 	}
 }
+
+// A dump that is not converted holds the bytes of each column's charset: letters of two and four bytes are read and
+// written as such, also in rows that show nothing at a first look. What is no such letter stays as it is.
+func TestUnits(t *testing.T) {
+	for charset, order := range map[string]struct {
+		size int
+		big  bool
+	}{"ucs2": {2, true}, "utf16": {2, true}, "utf16le": {2, false}, "utf32": {4, true}} {
+		write := func(s string) string {
+			var b []byte
+			for _, c := range s {
+				unit := make([]byte, order.size)
+				at := order.size - 1
+				if !order.big {
+					at = 0
+				}
+				unit[at] = byte(c) // the test has no others
+				b = append(b, unit...)
+			}
+			return mysqlEscaper.Replace(string(b))
+		}
+		dump := func(session, text string) string {
+			return "-- MariaDB dump 10.19\n/*!40101 SET NAMES " + session + " */;\n/*!40101 SET @saved_cs_client = @@character_set_client */;\n/*!40101 SET character_set_client = utf8mb4 */;\nCREATE TABLE `t` (`v` text CHARACTER SET " + charset + ");\n/*!40101 SET character_set_client = @saved_cs_client */;\nINSERT INTO `t` VALUES\n('nothing'),\n('" + text + "');\n"
+		}
+		out, _, err := run(dump("binary", write("see http://a/\u00e9")), nil)
+		require.NoError(t, err)
+		assert.Equal(t, dump("binary", write("see https://a/\u00e9")), out, charset)
+		odd := dump("binary", write("see http://a/")+"x")
+		out, _, err = run(odd, nil)
+		require.NoError(t, err)
+		assert.Equal(t, odd, out, "%s: half a letter", charset)
+		plain := dump("utf8mb4", "see http://a/")
+		out, _, err = run(plain, nil)
+		require.NoError(t, err)
+		assert.Equal(t, strings.Replace(plain, "http:", "https:", 1), out, "%s: converted", charset)
+	}
+}

@@ -18,6 +18,7 @@ type syntax struct {
 	ansi      bool   // MariaDB and MySQL: "…" is a name, not a string
 	charset   string // of the text, lower case; "": UTF-8
 	wide      wide   // charsets in which the second byte of a letter may look like a backslash
+	raw       bool   // not converted: each column has the bytes of its own charset
 	delimiter string // what ends a statement; never empty
 }
 

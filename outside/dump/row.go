@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/encoding"
 
@@ -44,6 +45,7 @@ const (
 	asBytes   reading = iota // as they are
 	asUTF8                   // a dump of another charset, as UTF-8
 	asCharset                // a dump in UTF-8, as a column of another charset holds it
+	asUnits                  // a dump that is not converted, of a column in UTF-16 or UTF-32, as UTF-8
 )
 
 // Len returns how many values the row has.
@@ -81,6 +83,13 @@ func (r *Row) Value(i int) (v []byte, ok bool) {
 			u.memory = d
 		}
 		u.decoded, u.bytes, u.reading = true, d, asBytes
+		if r.Columns != nil && r.syntax.hides(r.Columns[i]) {
+			units := unitsOf[r.Columns[i].Charset]
+			if read, ok := fromUnits(d.Text, units); ok {
+				u.reading, u.read, u.charset = asUnits, read, units.encoding
+			}
+			return u.text(), true
+		}
 		if r.syntax.charset != "" && !r.isBytes(i) && !ascii(d.Text) {
 			if e := r.syntax.encoding(r.syntax.charset); e != nil {
 				if read, ok := toUTF8(d.Text, r.syntax.charset, e); ok {
@@ -103,7 +112,7 @@ func (u *value) text() []byte {
 // false where there is none. Edits belong to what was returned last.
 func (r *Row) Again(i int) (v []byte, ok bool) {
 	u := &r.values[i]
-	if !u.decoded || r.isBytes(i) || ascii(u.bytes.Text) {
+	if !u.decoded || r.isBytes(i) || ascii(u.bytes.Text) || u.reading == asUnits {
 		return nil, false
 	}
 	if u.reading == asUTF8 && r.syntax.charset == "sjis" && bytes.Contains(u.bytes.Text, []byte(sjisBackslash)) {
@@ -127,6 +136,13 @@ func (r *Row) Again(i int) (v []byte, ok bool) {
 		}
 	}
 	return nil, false
+}
+
+// Unicode reports whether a value, as it was returned last, is UTF-8: not text of a charset that nobody here reads.
+func (r *Row) Unicode(i int) bool {
+	u := &r.values[i]
+	v := u.text()
+	return ascii(v) || utf8.Valid(v) && (u.reading != asBytes || r.syntax.charset == "")
 }
 
 // First returns to what Value returned.
@@ -172,9 +188,9 @@ func (r *Row) place(i int) error {
 		if u.reading == asUTF8 && r.syntax.charset == "sjis" && strings.Contains(in, `\`) {
 			return fmt.Errorf("a value of table %s cannot be written in the charset of the dump", r.Table)
 		}
-		if u.reading != asBytes && !ascii([]byte(in)) {
+		if u.reading == asUnits || u.reading != asBytes && !ascii([]byte(in)) {
 			var err error
-			if u.reading == asUTF8 {
+			if u.reading != asCharset {
 				in, err = u.charset.NewEncoder().String(in)
 			} else {
 				in, err = u.charset.NewDecoder().String(in)

@@ -88,7 +88,7 @@ func (x *session) assign(def []token, b []byte) {
 	switch name {
 	case "character_set_client", "client_encoding":
 		if restores {
-			x.charset, x.wide = old.charset, old.wide
+			x.charset, x.wide, x.raw = old.charset, old.wide, old.raw
 		} else {
 			x.speak(text(value))
 		}
@@ -124,7 +124,7 @@ func (x *session) restored(def []token, b []byte) (old syntax, restores bool) {
 
 // speak sets the charset of the text that follows.
 func (x *session) speak(charset string) {
-	x.charset, x.wide = charset, narrow
+	x.charset, x.wide, x.raw = charset, narrow, charset == "binary"
 	switch charset {
 	case "utf8", "utf8mb3", "utf8mb4", "unicode", "default", "binary", "sql_ascii", "ascii":
 		x.charset = ""

@@ -438,6 +438,8 @@ func (c *chunk) rewrite(worker int, h Handler) {
 	st := c.state
 	w := &walk{chunk: c, h: h, worker: worker, candidates: rewrite.NewCandidates(c.b)}
 	digits := holdsDigits(c.b)
+	var asked *Table // whether rows hide text is asked once for each table
+	hides := false
 	// A line that can hold no reference is a row of which only the count matters.
 	wanted := func(start, end int) bool {
 		switch {
@@ -446,6 +448,12 @@ func (c *chunk) rewrite(worker int, h Handler) {
 		case h.Want != nil && h.Want(c.offset+int64(start)):
 			return true
 		case w.candidates.In(start, end) || digits && holdsDigits(c.b[start:end]):
+			return true
+		}
+		if st.table != asked {
+			asked, hides = st.table, slices.ContainsFunc(st.columns, st.hides)
+		}
+		if hides {
 			return true
 		}
 		w.r.Table, w.r.Columns, w.r.fields, w.r.More, w.r.Assigns = st.table, st.columns, nil, false, false
@@ -526,7 +534,7 @@ func (w *walk) row(st *state, u unit, begin int) {
 	}
 	r.reset(len(r.fields))
 	for i, f := range r.fields {
-		if f.form == hexText || f.form == copyHex || st.wide != narrow {
+		if f.form == hexText || f.form == copyHex || st.wide != narrow || r.Columns != nil && st.hides(r.Columns[i]) {
 			v, ok := r.Value(i)
 			r.may[i] = ok && rewrite.MayHold(v)
 			continue

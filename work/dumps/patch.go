@@ -223,7 +223,7 @@ func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err erro
 			return nil, err
 		}
 		one := patchedCell{c, bytes.Clone(before), after, r.Blob(i), r.Columns[i].Type}
-		if first, ok := firstReading(r, i); ok && !bytes.Equal(first, one.was) {
+		if first, ok := firstReading(r, i); ok && !bytes.Equal(first, one.was) || !one.binary && !r.Unicode(i) {
 			// The database converts to UTF-8 what the software reads in another charset.
 			return func() error { p.d.out.Charset[row.table] += len(row.cells); return nil }, nil
 		}
