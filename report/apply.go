@@ -103,7 +103,7 @@ func (t *Text) checked(a *run.Applied) {
 	}
 	t.printf("  %s\n", t.faint("journal "+a.Journal+"; trimlantern undo takes all of it back"))
 	if a.Backup != "" {
-		t.printf("  %s\n", t.faint("last backup: "+a.Backup))
+		t.printf("  %s\n", t.faint("last backup: "+clock(a.Backup)))
 	} else {
 		t.printf("  %s\n", t.faint("no backup was made before (trimlantern backup)"))
 	}

@@ -130,7 +130,7 @@ func (t *Text) certificate(o *cert.Obtained, c cert.Certificate) {
 	}
 	for i, f := range c.Files {
 		if i == 0 {
-			t.heading("Replaced; the ones of before are kept")
+			t.heading("Replaced; the previous ones are kept")
 		}
 		t.printf("  %s\n", t.clip(f, 76))
 	}
@@ -206,7 +206,7 @@ func (t *Text) Checked(r *cert.Checked) {
 		t.printf("Wrote %s (for nobody else to read)\n", t.clip(r.Key, 46))
 	}
 	for _, k := range r.Kept {
-		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(k, 52)))
+		t.printf("%s\n", t.faint("the previous one is kept: "+t.clip(k, 52)))
 	}
 	switch {
 	case r.Code() != work.Clean:

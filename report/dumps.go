@@ -112,7 +112,7 @@ func (t *Text) filterPlaces(f *dumps.Filtered) {
 		if l.Column != "" {
 			where += "." + l.Column
 		}
-		rows = append(rows, []string{fmt.Sprint(l.Line), t.clip(where, 24), t.clip(cmp.Or(l.URL, l.Note, l.Path), 30), t.clip(l.Label, 20)})
+		rows = append(rows, []string{fmt.Sprint(l.Line), t.clip(where, 22), t.clip(cmp.Or(l.URL, l.Note, l.Path), 24), t.clip(l.Label, 17)})
 	}
 	if len(rows) == 0 {
 		return

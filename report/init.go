@@ -17,7 +17,7 @@ func (t *Text) Moved(r *work.Moved) {
 func (t *Text) Inited(r *setup.Inited) {
 	t.printf("Wrote %s\n", t.clip(r.Path, 74))
 	if r.Old != "" {
-		t.printf("%s\n", t.faint("the one of before is kept: "+t.clip(r.Old, 52)))
+		t.printf("%s\n", t.faint("the previous one is kept: "+t.clip(r.Old, 52)))
 	}
 	t.printf("\n")
 	rows := [][]string{{"site", r.Site}, {"system", r.System}, {"database", t.clip(r.Database, 60)},

@@ -22,7 +22,7 @@ shot() { # NAME ROWS COMMAND
 	local done="$dir/done"
 	rm -f "$done"
 	printf 'cd %q; clear; printf "$ %s\\n"; %s; touch %q; sleep 30\n' "$dir/ternrock" "$3" "$3" "$done" >"$dir/cmd.sh"
-	xterm -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x$2+0+0" -b 10 -e bash "$dir/cmd.sh" &
+	xterm -tn xterm-256color -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x$2+0+0" -b 10 -e bash "$dir/cmd.sh" &
 	local term=$!
 	until [ -e "$done" ]; do sleep 0.1; done
 	sleep 0.7
@@ -68,7 +68,7 @@ eval "$(sed -n 's/^  trimlantern init/trimlantern init/p' "$dir/second.txt")" >/
 eval "$(sed -nE 's/^  (trimlantern cert obtain)/\1/p' "$dir/second.txt")" >/dev/null
 trimlantern backup --quiet >/dev/null
 printf 'cd %q; clear; trimlantern switch; sleep 30\n' "$dir/second" >"$dir/cmd.sh"
-xterm -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x52+0+0" -b 10 -e bash "$dir/cmd.sh" &
+xterm -tn xterm-256color -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x52+0+0" -b 10 -e bash "$dir/cmd.sh" &
 term=$!
 sleep 8
 import -window "$(xwininfo -root -children | sed -nE 's/^ +(0x[0-9a-f]+) .*xterm.*/\1/p' | head -1)" "$out/switch.png"

@@ -26,6 +26,8 @@ var charsets = map[string]encoding.Encoding{
 	"win1251": charmap.Windows1251, "win": charmap.Windows1251, "win1253": charmap.Windows1253, "win1254": charmap.Windows1254,
 	"win1255": charmap.Windows1255, "cp1256": charmap.Windows1256, "win1256": charmap.Windows1256, "cp1257": charmap.Windows1257,
 	"win1257": charmap.Windows1257, "cp850": charmap.CodePage850, "cp852": charmap.CodePage852, "cp866": charmap.CodePage866,
+	"latin3": charmap.ISO8859_3, "latin4": charmap.ISO8859_4, "latin6": charmap.ISO8859_10, "latin8": charmap.ISO8859_14, "latin10": charmap.ISO8859_16,
+	"win1258": charmap.Windows1258, "win866": charmap.CodePage866, "iso_8859_6": charmap.ISO8859_6, "iso_8859_7": charmap.ISO8859_7, "iso_8859_8": charmap.ISO8859_8,
 	"koi8r": charmap.KOI8R, "koi8": charmap.KOI8R, "koi8u": charmap.KOI8U, "greek": charmap.ISO8859_7, "hebrew": charmap.ISO8859_8, "iso_8859_5": charmap.ISO8859_5,
 	"latin9": charmap.ISO8859_15, "tis620": charmap.Windows874, "win874": charmap.Windows874,
 	"sjis": japanese.ShiftJIS, "cp932": japanese.ShiftJIS, "ujis": japanese.EUCJP, "eucjpms": japanese.EUCJP, "euc_jp": japanese.EUCJP,

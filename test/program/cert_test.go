@@ -113,7 +113,7 @@ func TestCertPapers(t *testing.T) {
 			newer.SerialNumber, newer.NotBefore, newer.NotAfter = big.NewInt(10), time.Now().Add(-time.Hour), time.Now().AddDate(0, 4, 0)
 			newDER, err := x509.CreateCertificate(rand.Reader, &newer, between, request.PublicKey, betweenKey)
 			require.NoError(t, err)
-			assert.Contains(t, check(0, mixed, file("new.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: newDER})), "ternrock.example.key.pem", "--write", "."), "the one of before is kept")
+			assert.Contains(t, check(0, mixed, file("new.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: newDER})), "ternrock.example.key.pem", "--write", "."), "the previous one is kept")
 			kept, err := filepath.Glob(filepath.Join(dir, "ternrock.example.chain.pem.*.old"))
 			require.NoError(t, err)
 			require.Len(t, kept, 1)

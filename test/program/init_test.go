@@ -133,7 +133,7 @@ func TestInitShapes(t *testing.T) {
 			assert.NotContains(t, flat, "a secret")
 			if s.code == 0 {
 				again := want(t, 0, top, append([]string{"init", dir}, s.args...)...)
-				assert.Contains(t, again.out, "the one of before is kept", "a wrong guess is corrected by running it again")
+				assert.Contains(t, again.out, "the previous one is kept", "a wrong guess is corrected by running it again")
 				want(t, 0, top, "preview", "--offline")
 			}
 		})

@@ -3,6 +3,7 @@
 package real
 
 import (
+	"bytes"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -315,6 +316,103 @@ func TestEncodingZoo(t *testing.T) {
 		require.Less(t, code, 2, said)
 		assert.Equal(t, before, raw(), encoding)
 		t.Logf("%s: %d changed, %d left", encoding, changed, left)
+	}
+}
+
+// pgEncodings are those in which PostgreSQL's dump program can write, those for clients alone too.
+var pgEncodings = strings.Fields("UTF8 LATIN1 LATIN2 LATIN3 LATIN4 LATIN5 LATIN6 LATIN7 LATIN8 LATIN9 LATIN10 WIN1250 WIN1251 WIN1252 WIN1253 WIN1254 WIN1255 WIN1256 WIN1257 WIN1258 WIN866 WIN874 KOI8R KOI8U " +
+	"ISO_8859_5 ISO_8859_6 ISO_8859_7 ISO_8859_8 EUC_JP EUC_CN EUC_KR EUC_TW EUC_JIS_2004 SJIS SHIFT_JIS_2004 BIG5 GBK UHC GB18030 JOHAB")
+
+// Dumped in every encoding that a client may use: what filter makes of it and what a patch makes of the database differ
+// from what the dump itself loads in the edits alone; what is left is named.
+func TestEncodingZooDump(t *testing.T) {
+	t.Parallel()
+	s := postgresStore(newBench(t))
+	r := rand.New(rand.NewPCG(*zooSeed, 4))
+	bins, err := filepath.Glob("/usr/lib/postgresql/*/bin")
+	require.NoError(t, err)
+	require.NotEmpty(t, bins)
+	program := func(in []byte, name string, args ...string) []byte {
+		c := exec.Command(filepath.Join(bins[len(bins)-1], name), append([]string{"-h", filepath.Join(s.dir, "pg"), "-U", "keeper"}, args...)...)
+		c.Stdin = bytes.NewReader(in)
+		var out, errs bytes.Buffer
+		c.Stdout, c.Stderr = &out, &errs
+		require.NoError(t, c.Run(), "%s %v: %s", name, args, tail(errs.Bytes()))
+		return out.Bytes()
+	}
+	s.sql("CREATE FUNCTION fits(t text, e text) RETURNS boolean LANGUAGE plpgsql AS $f$ BEGIN RETURN convert_from(convert_to(t, e), e) = t; EXCEPTION WHEN OTHERS THEN RETURN false; END $f$;")
+	var texts []string
+	for range 60 * *zooCells {
+		texts = append(texts, fmt.Sprintf("(convert_from('\\x%s', 'UTF8'))", randomText(r)))
+	}
+	s.sql("CREATE TABLE words (t text); INSERT INTO words VALUES " + strings.Join(texts, ", ") + ";")
+	for _, encoding := range pgEncodings {
+		if !*zooAll && !slices.Contains(strings.Fields("UTF8 LATIN1 LATIN3 WIN1251 SJIS SHIFT_JIS_2004 BIG5 GBK JOHAB"), encoding) {
+			continue
+		}
+		s.sql("DROP TABLE IF EXISTS m_posts; CREATE TABLE m_posts (id INT PRIMARY KEY, v TEXT, w VARCHAR(200));")
+		s.sql(fmt.Sprintf("INSERT INTO m_posts SELECT row_number() OVER (), t || ' http://ternrock.example/x ' || t, E'\\\\' || t || E'\\n http://ternrock.example/x' FROM words WHERE fits(t, '%s') LIMIT 40;", encoding))
+		export := program(nil, "pg_dump", "-E", encoding, "-t", "m_posts", "museum")
+		raw := func(db string) map[string]string {
+			out := map[string]string{}
+			for line := range strings.Lines(string(program(nil, "psql", "-d", db, "-qAt", "-c", "SELECT 'm_posts ' || id || 'v', encode(convert_to(v, 'UTF8'), 'hex') FROM m_posts UNION ALL SELECT 'm_posts ' || id || 'w', encode(convert_to(w, 'UTF8'), 'hex') FROM m_posts"))) {
+				if id, hex, ok := strings.Cut(strings.TrimSpace(line), "|"); ok {
+					out[id] = hex
+				}
+			}
+			return out
+		}
+		load := func(db string, script []byte) {
+			s.sql("DROP DATABASE IF EXISTS " + db)
+			s.sql("CREATE DATABASE " + db)
+			program(script, "psql", "-d", db, "-q", "-v", "ON_ERROR_STOP=1")
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(s.dir, "export.sql"), export, 0o600))
+		load("was", export)
+		before := raw("was")
+		require.Greater(t, len(before), 4, encoding)
+		edit := func(_, was string) string {
+			return strings.Replace(was, fmt.Sprintf("%x", "http:"), fmt.Sprintf("%x", "https:"), 1)
+		}
+		var filtered struct {
+			Left  map[string]int
+			Cells int
+		}
+		code, out := s.try("filter", "--site", "https://ternrock.example", "--format", "json", "--quiet", "export.sql", "filtered.sql")
+		require.Less(t, code, 2, "%s: %s", encoding, out)
+		require.NoError(t, json.Unmarshal([]byte(out), &filtered), out)
+		read, err := os.ReadFile(filepath.Join(s.dir, "filtered.sql"))
+		require.NoError(t, err)
+		load("filtered", read)
+		changed, left := judgeBytes(t, encoding, before, raw("filtered"), edit)
+		assert.Equal(t, filtered.Cells, changed, encoding)
+		named := 0
+		for _, k := range filtered.Left {
+			named += k
+		}
+		assert.Equal(t, left, named, "%s: what stays is named: %v", encoding, filtered.Left)
+
+		for _, old := range []string{"trimlantern.yaml", "patch.sql", "patch.back.sql"} {
+			_ = os.Remove(filepath.Join(s.dir, old)) // of the export before
+		}
+		s.tool(0, "init", "--here", "--site", "https://ternrock.example", "--database", "dump:export.sql", "--system", "generic")
+		s.tool(0, "preview", "--offline")
+		code, said := s.try("apply", "--patch", "patch.sql")
+		if code == 2 { // none of the cells can be written by one
+			assert.Zero(t, changed-filtered.Cells, said)
+			t.Logf("%s: filter changed %d and left %d; no patch", encoding, changed, left)
+			continue
+		}
+		patch, err := os.ReadFile(filepath.Join(s.dir, "patch.sql"))
+		require.NoError(t, err)
+		program(patch, "psql", "-d", "was", "-q", "-v", "ON_ERROR_STOP=1")
+		patched, unpatched := judgeBytes(t, encoding+", patched", before, raw("was"), edit)
+		assert.GreaterOrEqual(t, changed, patched)
+		back, err := os.ReadFile(filepath.Join(s.dir, "patch.back.sql"))
+		require.NoError(t, err)
+		program(back, "psql", "-d", "was", "-q", "-v", "ON_ERROR_STOP=1")
+		assert.Equal(t, before, raw("was"), encoding)
+		t.Logf("%s: filter changed %d and left %d; the patch changed %d and left %d", encoding, changed, left, patched, unpatched)
 	}
 }
 
