@@ -132,17 +132,18 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := run.CheckSheet(j, id, db)
-	if err != nil {
-		return nil, err
-	}
 	name := j.File.Abs(j.File.Database.File)
 	d := &dumpApplying{job: j, o: o, store: work.Store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
 		f:   &filtering{o: Options{In: name, Out: o.Write, Charset: j.File.Database.Charset, Row: work.StoredRow}, p: j.Progress, site: j.Site},
-		out: &Applied{Site: j.Site.String(), Sheet: id, Kind: header.Kind, Dump: name, Planned: end.Cells, Files: end.Files, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
-	if err := d.plan(id); err != nil {
+		out: &Applied{Site: j.Site.String(), Sheet: id, Dump: name, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
+	for _, t := range d.store.About.Tables {
+		d.tables[t.String()] = t
+	}
+	header, end, err := run.CheckSheet(j, id, db, sheet.Visit{Cell: d.plan})
+	if err != nil {
 		return nil, err
 	}
+	d.out.Kind, d.out.Planned, d.out.Files = header.Kind, end.Cells, end.Files
 	if d.f.in, err = openInput(d.f.o); err != nil {
 		return nil, d.f.failed(err, true)
 	}
@@ -176,44 +177,33 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	return d.out, j.Note(run, filepath.Base(d.out.Wrote[0]), d.out.Changed)
 }
 
-// plan reads the sheet.
-func (d *dumpApplying) plan(id string) error {
-	for _, t := range d.store.About.Tables {
-		d.tables[t.String()] = t
+// plan takes one cell of the sheet.
+func (d *dumpApplying) plan(c *sheet.Cell) error {
+	if _, ok := d.tables[c.Table]; !ok {
+		return work.BadUse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
 	}
-	f, err := d.job.Book.OpenSheet(id)
-	if err != nil {
-		return work.Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
+	k := rowKey(c.Table, c.Key)
+	row := d.rows[k]
+	if row == nil {
+		row = &dumpRow{table: d.name(c.Table)}
+		d.rows[k] = row
 	}
-	defer f.Close()
-	r, err := sheet.NewReader(f)
-	if err != nil {
-		return work.Failed(err, "the change sheet "+id, "make a new one: trimlantern preview")
+	cell := dumpCell{column: d.name(c.Column), edits: c.Rewrites(), references: int32(c.References), address: c.Address}
+	for _, sum := range []struct {
+		to   *[sha256.Size]byte
+		text string
+	}{{&cell.before, c.Before}, {&cell.after, c.After}} {
+		if n, err := hex.Decode(sum.to[:], []byte(sum.text)); err != nil || n != sha256.Size {
+			return errBroken
+		}
 	}
-	defer r.Close()
-	return r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
-		if _, ok := d.tables[c.Table]; !ok {
-			return work.BadUse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
-		}
-		k := rowKey(c.Table, c.Key)
-		row := d.rows[k]
-		if row == nil {
-			row = &dumpRow{table: d.tables[c.Table].Name}
-			d.rows[k] = row
-		}
-		row.table = d.name(c.Table)
-		cell := dumpCell{column: d.name(c.Column), edits: c.Rewrites(), references: int32(c.References), address: c.Address}
-		if n, err := hex.Decode(cell.before[:], []byte(c.Before)); err != nil || n != sha256.Size {
-			return work.BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
-		}
-		if n, err := hex.Decode(cell.after[:], []byte(c.After)); err != nil || n != sha256.Size {
-			return work.BadUse(err, "the change sheet "+id+" is broken", "make a new one: trimlantern preview")
-		}
-		row.cells = append(row.cells, cell)
-		d.out.Addresses = d.out.Addresses || c.Address
-		return nil
-	}})
+	row.cells = append(row.cells, cell)
+	d.out.Addresses = d.out.Addresses || c.Address
+	return nil
 }
+
+// errBroken says that a sheet holds what no preview writes.
+var errBroken = errors.New("it is broken")
 
 // name returns a name that all cells share.
 func (d *dumpApplying) name(n string) string {

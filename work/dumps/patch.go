@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -149,7 +150,7 @@ var patchSQLs = map[dump.Dialect]patchSQL{
 			return "SHA2(" + c + ", 256) = '" + hex.EncodeToString(sum[:]) + "'"
 		},
 		splice: func(expr string, at, length int, in string) string {
-			return fmt.Sprintf("INSERT(%s, %d, %d, %s)", expr, at+1, length, in)
+			return "INSERT(" + expr + ", " + strconv.Itoa(at+1) + ", " + strconv.Itoa(length) + ", " + in + ")"
 		},
 	},
 	dump.Postgres: {dialect: dump.Postgres,
@@ -172,7 +173,7 @@ var patchSQLs = map[dump.Dialect]patchSQL{
 			return "encode(sha256(" + c + "), 'hex') = '" + hex.EncodeToString(sum[:]) + "'"
 		},
 		splice: func(expr string, at, length int, in string) string {
-			return fmt.Sprintf("overlay(%s placing %s from %d for %d)", expr, in, at+1, length)
+			return "overlay(" + expr + " placing " + in + " from " + strconv.Itoa(at+1) + " for " + strconv.Itoa(length) + ")"
 		},
 	},
 	dump.SQLite: {dialect: dump.SQLite,
@@ -304,25 +305,42 @@ func (p *patching) value(column string, from, to []byte, edits []rewrite.Edit, b
 	if p.sql.splice == nil || len(edits) > maxSplices {
 		return p.sql.literal(to, binary)
 	}
+	if n := len(edits); n > 0 && edits[n-1].Offset == len(from) || !binary && !utf8.Valid(from) { // behind the end nothing can be put in
+		return p.sql.literal(to, binary)
+	}
+	places := make([]int, len(edits)) // in letters, or in bytes
+	letters, read := 0, 0
+	for k, e := range edits {
+		places[k] = e.Offset
+		if !binary {
+			letters, read = letters+utf8.RuneCount(from[read:e.Offset]), e.Offset
+			places[k] = letters
+		}
+	}
 	expr := column
 	for k := len(edits) - 1; k >= 0; k-- { // from the end, so that places stay
 		e := edits[k]
-		at, length := e.Offset, len(e.Removed)
+		length := len(e.Removed)
 		if !binary {
-			if !utf8.Valid(from[:at]) || !utf8.ValidString(e.Removed) {
+			if !utf8.RuneStart(startOf(from, e.Offset)) || !utf8.ValidString(e.Removed) {
 				return p.sql.literal(to, binary)
 			}
-			at, length = utf8.RuneCount(from[:at]), utf8.RuneCountInString(e.Removed)
+			length = utf8.RuneCountInString(e.Removed)
 		}
-		if e.Offset == len(from) { // behind the end nothing can be put in
-			return p.sql.literal(to, binary)
-		}
-		expr = p.sql.splice(expr, at, length, p.sql.literal([]byte(e.Inserted), binary))
+		expr = p.sql.splice(expr, places[k], length, p.sql.literal([]byte(e.Inserted), binary))
 	}
 	if len(expr) > 2*len(to)+40 {
 		return p.sql.literal(to, binary)
 	}
 	return expr
+}
+
+// startOf is the byte at a place of a text; behind its end, one that begins a letter.
+func startOf(b []byte, at int) byte {
+	if at < len(b) {
+		return b[at]
+	}
+	return ' '
 }
 
 // write writes the files of both patches: first those that take it back, without which there is no patch. Files

@@ -82,7 +82,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := CheckSheet(j, id, db)
+	header, end, err := CheckSheet(j, id, db, sheet.Visit{})
 	if err != nil {
 		return nil, err
 	}
@@ -199,8 +199,8 @@ func ChooseSheet(j *work.Job, id string) (string, error) {
 }
 
 // CheckSheet reads a sheet to its end before anything is changed, and refuses
-// one that is broken or of something else.
-func CheckSheet(j *work.Job, id string, db database.Database) (sheet.Header, *sheet.Summary, error) {
+// one that is broken or of something else. What visit is shown counts only where it returns no error.
+func CheckSheet(j *work.Job, id string, db database.Database, visit sheet.Visit) (sheet.Header, *sheet.Summary, error) {
 	what, again := "the change sheet "+id, "make a new one: trimlantern preview"
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
@@ -224,9 +224,13 @@ func CheckSheet(j *work.Job, id string, db database.Database) (sheet.Header, *sh
 	case h.Prefix != j.File.Database.Prefix:
 		err = fmt.Errorf("is of tables with the prefix %q, not %q", h.Prefix, j.File.Database.Prefix)
 	default:
-		err = r.Each(sheet.Visit{})
+		err = r.Each(visit)
 	}
-	if err != nil {
+	var said *work.Fault
+	switch {
+	case errors.As(err, &said):
+		return h, nil, err
+	case err != nil:
 		return h, nil, work.BadUse(err, what, again)
 	}
 	return h, r.End, nil
