@@ -14,13 +14,13 @@ import (
 // beside looks for other columns of a row that a value cannot change without: a digest of it, found by trying, and
 // what the system description says is derived from it. It returns those that are set anew with the value; or why the
 // value is left, since one of them would no longer fit.
-func (g *Judge) beside(short string, columns []database.Column, value func(i int) ([]byte, bool), i int, v []byte, edits []rewrite.Edit, refuse func(i int) rewrite.Reason) (seals []Seal, torn string, err error) {
-	for _, d := range g.System.DerivedFrom(short, columns[i].Name) {
-		j := columnNamed(columns, d.Column)
+func (g *Judge) beside(r row, i int, v []byte, edits []rewrite.Edit) (seals []Seal, torn string, err error) {
+	for _, d := range g.System.DerivedFrom(r.short, r.columns[i].Name) {
+		j := columnNamed(r.columns, d.Column)
 		if j < 0 {
 			return nil, fmt.Sprintf("column %s is derived from it, and holds no text", d.Column), nil
 		}
-		was, ok := value(j)
+		was, ok := r.value(j)
 		if !ok || len(was) == 0 {
 			continue // nothing is derived yet
 		}
@@ -28,7 +28,7 @@ func (g *Judge) beside(short string, columns []database.Column, value func(i int
 		if write == nil {
 			return nil, fmt.Sprintf("column %s is derived from it, and does not fit it now", d.Column), nil
 		}
-		if refuse != nil && refuse(j) != "" {
+		if r.refuse != nil && r.refuse(j) != "" {
 			return nil, fmt.Sprintf("column %s is derived from it, and is left by your choice", d.Column), nil
 		}
 		after, err := rewrite.Apply(v, edits)
@@ -39,13 +39,13 @@ func (g *Judge) beside(short string, columns []database.Column, value func(i int
 		if string(seal.After) == string(was) {
 			continue
 		}
-		if note := Outgrows(columns[j], int64(len(seal.After)), seal.After); note != "" {
+		if note := Outgrows(r.columns[j], int64(len(seal.After)), seal.After); note != "" {
 			return nil, fmt.Sprintf("column %s is derived from it, and would outgrow its own: %s", d.Column, note), nil
 		}
 		seal.Edits = []rewrite.Edit{{Offset: 0, Removed: string(was), Inserted: string(seal.After)}}
 		seals = append(seals, seal)
 	}
-	return seals, g.digest(columns, value, i, v, seals), nil
+	return seals, g.digest(r.columns, r.value, i, v, seals), nil
 }
 
 // digest names a column that holds a digest of a value, besides those that are set anew; "" where there is none.

@@ -114,26 +114,8 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 			}
 		}
 		if len(res.Edits) > 0 && whole == "" {
-			size := int64(len(v))
-			for _, e := range res.Edits {
-				size += int64(len(e.Inserted) - len(e.Removed))
-			}
-			if !g.Lean || c.MaxChars > 0 && size > c.MaxChars {
-				if o.After, err = rewrite.Apply(v, res.Edits); err != nil {
-					return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
-				}
-			}
-			seals, torn, err := g.beside(short, columns, value, i, v, res.Edits, refuse)
-			if err != nil {
+			if err := g.edited(&o, row{short, columns, value, refuse}, v, res); err != nil {
 				return label, nil, fmt.Errorf("column %s: %w", c.Name, err)
-			}
-			switch note := Outgrows(c, size, o.After); {
-			case note != "":
-				o.Left = append(o.Left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
-			case torn != "":
-				o.Left = append(o.Left, sheet.Left{Reason: rewrite.Protected, Note: torn, Count: res.References})
-			default:
-				o.Edits, o.Hosts, o.Seals = res.Edits, res.Hosts, seals
 			}
 		}
 		out = append(out, o)
@@ -144,6 +126,42 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 		}
 	}
 	return label, out, nil
+}
+
+// row is what is known of a row while one of its values is judged.
+type row struct {
+	short   string
+	columns []database.Column
+	value   func(i int) ([]byte, bool)
+	refuse  func(i int) rewrite.Reason
+}
+
+// edited makes the edits of a value its outcome, unless something around it would stop fitting: the column's width, or
+// another column that is derived from it.
+func (g *Judge) edited(o *Outcome, r row, v []byte, res rewrite.Result) (err error) {
+	c := r.columns[o.Column]
+	size := int64(len(v))
+	for _, e := range res.Edits {
+		size += int64(len(e.Inserted) - len(e.Removed))
+	}
+	if !g.Lean || c.MaxChars > 0 && size > c.MaxChars {
+		if o.After, err = rewrite.Apply(v, res.Edits); err != nil {
+			return err
+		}
+	}
+	seals, torn, err := g.beside(r, o.Column, v, res.Edits)
+	if err != nil {
+		return err
+	}
+	switch note := Outgrows(c, size, o.After); {
+	case note != "":
+		o.Left = append(o.Left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
+	case torn != "":
+		o.Left = append(o.Left, sheet.Left{Reason: rewrite.Protected, Note: torn, Count: res.References})
+	default:
+		o.Edits, o.Hosts, o.Seals = res.Edits, res.Hosts, seals
+	}
+	return nil
 }
 
 // value judges a value, read in the way in which its lengths fit.
