@@ -88,10 +88,7 @@ func (a *app) fail(err error) int {
 			fmt.Fprintln(a.errs, err)
 		}
 	}
-	fmt.Fprintf(a.errs, "trimlantern: %s\n", report.Clean(f.Error()))
-	if f.Do != "" {
-		fmt.Fprintf(a.errs, "What to do: %s\n", report.Clean(f.Do))
-	}
+	a.text(a.errs).Fault(f)
 	return f.Code
 }
 

@@ -68,7 +68,7 @@ func (t *Text) Preview(p *preview.Result) {
 		}
 	}
 	t.left(p)
-	t.opinion(p.Opinion)
+	t.opinion(p)
 	switch {
 	case p.Changes() > 0:
 		t.printf("\nSheet %s holds exactly these changes.\n", p.Sheet)
@@ -119,7 +119,8 @@ func (t *Text) decided(p *preview.Result) {
 }
 
 // opinion says whom else the serialized values were shown to.
-func (t *Text) opinion(o *preview.Opinion) {
+func (t *Text) opinion(p *preview.Result) {
+	o := p.Opinion
 	switch {
 	case o == nil || o.Values == 0 && o.Unjudged == 0:
 	case o.Unjudged > 0:
@@ -132,8 +133,12 @@ func (t *Text) opinion(o *preview.Opinion) {
 		t.printf("\n")
 		t.wrap("", fmt.Sprintf("Second opinion: PHP %s loads %s of %s after the change. The others need a class of the site's own, before and after.", Clean(o.Version), number(o.Loaded), plural(o.Values, "serialized value")))
 	default:
+		before := ", as before"
+		if p.Kind == preview.Lengths || p.Edited > 0 {
+			before = "" // not all of them could be loaded before
+		}
 		t.printf("\n")
-		t.wrap("", fmt.Sprintf("Second opinion: PHP %s loads %s of %s after the change, as before.", Clean(o.Version), number(o.Loaded), plural(o.Values, "serialized value")))
+		t.wrap("", fmt.Sprintf("Second opinion: PHP %s loads %s of %s after the change%s.", Clean(o.Version), number(o.Loaded), plural(o.Values, "serialized value"), before))
 	}
 }
 

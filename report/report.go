@@ -17,6 +17,8 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"trimlantern/work"
+
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	jsonv1 "github.com/go-json-experiment/json/v1"
@@ -161,6 +163,19 @@ func (t *Text) care(s string) string {
 }
 
 func (t *Text) bad(s string) string { return t.paint(s, text.FgRed, text.Bold) }
+
+// Fault says what went wrong and what to do, in lines that fit a terminal; a program gets each in one line.
+func (t *Text) Fault(f *work.Fault) {
+	for _, line := range []string{"trimlantern: " + Clean(f.Error()), "What to do: " + Clean(f.Do)} {
+		switch {
+		case f.Do == "" && strings.HasPrefix(line, "What to do"):
+		case t.Whole:
+			t.printf("%s\n", line)
+		default:
+			t.wrap("", line)
+		}
+	}
+}
 
 // heading writes the title of a part.
 func (t *Text) heading(s string) { t.printf("\n%s\n", t.paint(s, text.Bold)) }

@@ -7,6 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"trimlantern/work"
+	"trimlantern/work/preview"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -119,4 +122,34 @@ func TestWindows(t *testing.T) {
 	}
 	assert.Contains(t, out.String(), `a\x0ahttps://a.example/ `)
 	assert.Equal(t, 1, strings.Count(out.String(), "\x1b[2m"), "the label alone is faint")
+}
+
+// What was wrong fits a terminal, and is one line for a program.
+func TestFault(t *testing.T) {
+	fault := &work.Fault{What: "no change sheet is called nothing", Do: "trimlantern status lists them; or make a new one: trimlantern preview, and then another word or two"}
+	var out bytes.Buffer
+	(&Text{W: &out, Width: 80}).Fault(fault)
+	for line := range strings.Lines(out.String()) {
+		assert.LessOrEqual(t, len(line), 81)
+	}
+	assert.Equal(t, 3, strings.Count(out.String(), "\n"))
+	out.Reset()
+	(&Text{W: &out, Whole: true}).Fault(fault)
+	assert.Equal(t, "trimlantern: no change sheet is called nothing\nWhat to do: "+fault.Do+"\n", out.String())
+	out.Reset()
+	(&Text{W: &out, Whole: true}).Fault(&work.Fault{What: "a\x1b[2J"})
+	assert.Equal(t, "trimlantern: a\\x1b[2J\n", out.String())
+}
+
+// That PHP loads values as before is said only where it loaded them before.
+func TestOpinion(t *testing.T) {
+	said := func(p preview.Result) string {
+		var out bytes.Buffer
+		p.Opinion = &preview.Opinion{Version: "8.2.1", Values: 2, Loaded: 2}
+		(&Text{W: &out, Width: 160}).opinion(&p)
+		return strings.TrimSpace(out.String())
+	}
+	assert.Equal(t, "Second opinion: PHP 8.2.1 loads 2 of 2 serialized values after the change, as before.", said(preview.Result{Kind: preview.References}))
+	assert.Equal(t, "Second opinion: PHP 8.2.1 loads 2 of 2 serialized values after the change.", said(preview.Result{Kind: preview.Lengths}))
+	assert.Equal(t, "Second opinion: PHP 8.2.1 loads 2 of 2 serialized values after the change.", said(preview.Result{Kind: preview.References, Edited: 1}))
 }

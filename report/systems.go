@@ -50,6 +50,11 @@ func (t *Text) Systems(r *work.Systems) {
 		}
 		list(map[bool]string{true: "cached copies, safe to remove", false: "cached copies, left alone"}[safe], items)
 	}
+	items = nil
+	for _, d := range l.Derived {
+		items = append(items, fmt.Sprintf("%s.%s from %s", d.Table, d.Column, d.Of))
+	}
+	list("worked out from other columns, set anew with them", items)
 	if l.Sites != nil {
 		list("several sites in one database", []string{"listed in " + l.Sites.Table})
 	}

@@ -231,7 +231,7 @@ func (t *Text) Decided(d *decide.Decided) {
 		t.next("trimlantern show")
 		return
 	}
-	t.printf("%s on %s, in %s:\n\n", sentence(plural(len(d.Decisions), "decision"), len(d.Decisions), "", ""), d.Site, t.clip(d.Path, 40))
+	t.printf("%s on %s, in\n%s:\n\n", sentence(plural(len(d.Decisions), "decision"), len(d.Decisions), "", ""), d.Site, t.clip(d.Path, 76))
 	var rows [][]string
 	for _, one := range d.Decisions {
 		kind, because := one.Finding, one.Because
