@@ -32,7 +32,7 @@ var reasons = map[rewrite.Reason]string{
 	rewrite.Subdomain:  "sub-domains not named; add them if they are yours",
 	rewrite.Private:    "private addresses, left from development",
 	rewrite.NoHTTPS:    "loaded from hosts without HTTPS",
-	rewrite.NoVerdict:  "loaded from hosts that could not be asked",
+	rewrite.NoVerdict:  "loaded from hosts that were not asked, or gave no answer",
 	rewrite.Possible:   "other hosts that a script may load",
 	rewrite.Unsound:    "serialized values that are not sound",
 	rewrite.Opaque:     "inside a class's own format",
@@ -63,3 +63,48 @@ var reasons = map[rewrite.Reason]string{
 
 // Reason says why something was left; "" of what is no reason.
 func Reason(r rewrite.Reason) string { return reasons[r] }
+
+// remedies is the one table of what to do about what was left, at the place where it is stored.
+var remedies = map[rewrite.Reason]string{
+	rewrite.Identifier: "leave it: a permanent identifier, which no page loads",
+	rewrite.Cached:     "a cached copy: fix its source, then empty the cache (apply --drop-caches, or the system's own way)",
+	rewrite.NoHTTPS:    "its host has no HTTPS: keep a copy on your own site (trimlantern decide adopt), or put another address there",
+	rewrite.NoVerdict:  "nothing is known of its host: run trimlantern preview, which asks it, or say it with trimlantern decide",
+	rewrite.Possible:   "check the script: does it load this? Then say with trimlantern decide what its host does",
+	rewrite.Linked:     "only a link to another host: it may stay",
+	rewrite.Kept:       "left by your decision in the site file",
+	rewrite.Unsound:    "the value is not sound: trimlantern mend, or edit it in the system itself",
+	rewrite.Opaque:     "a class's own format: edit it in the system itself",
+	rewrite.TooDeep:    "nested too deep: edit it in the system itself",
+	rewrite.NoKey:      "its table has no key: edit it in the database",
+	rewrite.Subdomain:  "a name below the site's: is it yours? Then name it under also in the site file",
+	rewrite.LookAlike:  "another host, whose name only looks like the site's",
+	rewrite.OtherPort:  "another port is another origin: edit it in the system itself",
+	rewrite.Outside:    "outside of the site's folder: it belongs to somebody else",
+	rewrite.Private:    "left from development: edit it in the system itself",
+	rewrite.Standard:   "leave it: the name of a standard",
+	rewrite.Unsealed:   "a length or an encoding around it cannot be made to fit: edit it in the system itself",
+	rewrite.Protected:  "a hash or a signature covers it: save it again in the system itself",
+	rewrite.Binary:     "inside binary data: replace the file in the system itself",
+	rewrite.Unread:     "compressed or encoded in a way that is not read: edit it in the system itself",
+	rewrite.Unclear:    "letters stand directly behind the host: put a blank between them",
+	rewrite.Hidden:     "row-level security keeps rows from this database user: name one under database that sees all of them",
+	rewrite.Charset:    "the connection's charset would change its text: set charset under database in the site file to that of the column",
+	rewrite.Malformed:  "not a well-formed address: correct it in the system itself",
+}
+
+// Remedy says what to do about what was left for a reason; where there is nothing to do, why it was left.
+func Remedy(r rewrite.Reason) string {
+	if do := remedies[r]; do != "" {
+		return do
+	}
+	return Reason(r)
+}
+
+// What to do at a place that was not left.
+const (
+	RemedyJoined  = "check this line: it seems to build the address; write https:// here, or where the start of the address is set"
+	RemedyPiece   = "check this line: it contains part of the address"
+	RemedySheet   = "trimlantern apply changes it: it is in the newest sheet, %[1]s"
+	RemedyPreview = "not in a change sheet yet: run trimlantern preview"
+)

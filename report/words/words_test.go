@@ -160,3 +160,12 @@ func TestRefusals(t *testing.T) {
 	what, _ = Refusal("a.example", "order", "userActionRequired", "https://a.example/terms", 0)
 	assert.Contains(t, what, "https://a.example/terms")
 }
+
+// A remedy belongs to a reason; where there is none, the reason itself is said.
+func TestRemedies(t *testing.T) {
+	for r, do := range remedies {
+		assert.NotEmpty(t, Reason(r), r)
+		assert.Equal(t, do, Remedy(r))
+	}
+	assert.Equal(t, Reason(rewrite.Code), Remedy(rewrite.Code))
+}

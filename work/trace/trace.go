@@ -580,50 +580,18 @@ func pathOf(raw string) string {
 	return u.Path
 }
 
-// remedies says what to do about what preview leaves.
-var remedies = map[rewrite.Reason]string{
-	rewrite.Identifier: "leave it: a permanent identifier, which no page loads",
-	rewrite.Cached:     "a cached copy: fix its source, then empty the cache (apply --drop-caches, or the system's own way)",
-	rewrite.NoHTTPS:    "its host has no HTTPS: keep a copy on your own site (trimlantern decide adopt), or put another address there",
-	rewrite.NoVerdict:  "its host could not be asked: run preview when it answers, or decide under hosts in the site file",
-	rewrite.Possible:   "look at the script: does it load this? Then decide under hosts in the site file",
-	rewrite.Linked:     "only a link to another host: it may stay",
-	rewrite.Kept:       "left by your decision in the site file",
-	rewrite.Unsound:    "the value is not sound: trimlantern mend, or edit it in the system itself",
-	rewrite.Opaque:     "a class's own format: edit it in the system itself",
-	rewrite.TooDeep:    "nested too deep: edit it in the system itself",
-	rewrite.NoKey:      "its table has no key: edit it in the database",
-	rewrite.Subdomain:  "a name below the site's: is it yours? Then name it under also in the site file",
-	rewrite.LookAlike:  "another host, whose name only looks like the site's",
-	rewrite.OtherPort:  "another port is another origin: edit it in the system itself",
-	rewrite.Outside:    "outside of the site's folder: it belongs to somebody else",
-	rewrite.Private:    "left from development: edit it in the system itself",
-	rewrite.Standard:   "leave it: the name of a standard",
-	rewrite.Unsealed:   "a length or an encoding around it cannot be made to fit: edit it in the system itself",
-	rewrite.Protected:  "a hash or a signature covers it: save it again in the system itself",
-	rewrite.Binary:     "inside binary data: replace the file in the system itself",
-	rewrite.Unread:     "compressed or encoded in a way that is not read: edit it in the system itself",
-	rewrite.Unclear:    "letters stand directly behind the host: put a blank between them",
-	rewrite.Hidden:     "row-level security keeps rows from this database user: name one under database that sees all of them",
-	rewrite.Charset:    "the connection's charset would change its text: set charset under database in the site file to that of the column",
-	rewrite.Malformed:  "not a well-formed address: correct it in the system itself",
-}
-
 func (o *candidate) remedy(newest *newestSheet) string {
 	switch {
 	case o.Match == findings.Joined:
-		return "check this line: it seems to build the address; write https:// here, or where the start of the address is set"
+		return words.RemedyJoined
 	case o.Match == findings.Piece:
-		return "check this line: it contains part of the address"
+		return words.RemedyPiece
 	case o.Reason != "":
-		if do := remedies[o.Reason]; do != "" {
-			return do
-		}
-		return words.Reason(o.Reason)
+		return words.Remedy(o.Reason)
 	case newest.changes(o):
-		return "trimlantern apply changes it: it is in the newest sheet, " + newest.id
+		return words.Fill(words.RemedySheet, newest.id)
 	}
-	return "not in a change sheet yet: run trimlantern preview"
+	return words.RemedyPreview
 }
 
 // StoredPages calls visit with the address of each page that the database knows of, over HTTPS. A site without a
