@@ -28,7 +28,10 @@ var fleetTitles = map[string]string{"init": "Sites found", "status": "The road o
 // Fleet shows what many sites came to, in one table.
 func (t *Text) Fleet(f *fleet.Fleet) {
 	t.printf("%s\n\n", t.paint(fleetTitles[f.Command], 1))
-	well := 0
+	well, wide := 0, 0 // the column of names is as wide as they are, at most 30
+	for _, o := range f.Outcomes {
+		wide = max(wide, len([]rune(t.clip(shortSite(o.Site), 30))))
+	}
 	for _, o := range f.Outcomes {
 		mark := t.good("[x]")
 		switch {
@@ -39,7 +42,7 @@ func (t *Text) Fleet(f *fleet.Fleet) {
 		default:
 			well++
 		}
-		t.printf("  %s %-30s %s\n", mark, t.clip(shortSite(o.Site), 30), t.clip(OutcomeWords(o), 43))
+		t.printf("  %s %-*s  %s\n", mark, wide, t.clip(shortSite(o.Site), 30), t.clip(OutcomeWords(o), 42+max(0, 30-wide)))
 	}
 	t.printf("\n%s, %s %s.\n", plural(len(f.Outcomes), "site"), number(well), wellWord(f.Command))
 	for _, o := range f.Outcomes {
