@@ -1,8 +1,8 @@
 // Package words is the catalogue: what the program found out, by its codes, in a user's words. It knows the core and
 // nothing else, so that the jobs can name a sentence, and only here it is written.
 //
-// A sentence says what was seen, why it matters, and what to do. VOICE: what first, then what it means, then a command
-// or a plain step.
+// A sentence says what was seen, then what that means, then what to do: a command that works when pasted, or a plain
+// step for a person.
 package words
 
 import (

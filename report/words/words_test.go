@@ -108,7 +108,7 @@ func sentences(t *testing.T) map[string][]string {
 	return all
 }
 
-// A sentence speaks as VOICE asks: whole places, no end mark, no doubled blank, a fault with something to do.
+// A sentence speaks as all of them do: whole places, no end mark, no doubled blank, a fault with something to do.
 func TestSentences(t *testing.T) {
 	all := sentences(t)
 	require.Greater(t, len(all), 100)
