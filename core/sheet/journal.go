@@ -36,8 +36,9 @@ type Entry struct {
 	Before Value   `json:"before"`
 	After  string  `json:"after"` // Hash of the value after
 	Edits  []Edit  `json:"edits"`
-	Raw    string  `json:"raw,omitempty"` // where the connection has another charset: Hash of the column's own bytes before, by the database
-	As     string  `json:"as,omitempty"`  // SQLite: b where the value is a blob
+	Raw    string  `json:"raw,omitempty"`  // where the connection has another charset: Hash of the column's own bytes before, by the database
+	As     string  `json:"as,omitempty"`   // SQLite: b where the value is a blob
+	With   string  `json:"with,omitempty"` // as in Cell: put back all, or none
 }
 
 // Rewritten returns the value after.

@@ -38,6 +38,9 @@ func appendCell(b []byte, c *Cell) ([]byte, error) {
 	if c.Address {
 		w.is(`,"address":true`)
 	}
+	if c.With != "" {
+		w.is(`,"with":`).text(c.With)
+	}
 	return w.is("}}\n").b, w.err
 }
 
@@ -46,8 +49,14 @@ func appendEntry(b []byte, e *Entry) ([]byte, error) {
 	w := writer{b: b}
 	w.is(`{"entry":{"table":`).text(e.Table).is(`,"key":`).key(e.Key).is(`,"column":`).text(e.Column)
 	w.is(`,"before":`).value(e.Before).is(`,"after":`).text(e.After).is(`,"edits":`).edits(e.Edits)
+	if e.Raw != "" {
+		w.is(`,"raw":`).text(e.Raw)
+	}
 	if e.As != "" {
 		w.is(`,"as":`).text(e.As)
+	}
+	if e.With != "" {
+		w.is(`,"with":`).text(e.With)
 	}
 	return w.is("}}\n").b, w.err
 }
@@ -148,6 +157,7 @@ func readCell(b []byte, like *Cell) (*Cell, bool) {
 	r.is(`,"hosts":`)
 	c.Hosts = r.hosts(like.Hosts)
 	c.Address = r.may(`,"address":true`)
+	c.With = r.mayText(`,"with":`, like.With)
 	r.is("}}\n")
 	return c, !r.other && len(r.b) == 0
 }
@@ -168,11 +178,9 @@ func readEntry(b []byte, like *Entry) (*Entry, bool) {
 	e.After = r.text("")
 	r.is(`,"edits":`)
 	e.Edits = r.edits()
-	if r.may(`,"as":`) {
-		if e.As = r.text(like.As); e.As == "" {
-			r.other = true // is never written
-		}
-	}
+	e.Raw = r.mayText(`,"raw":`, "")
+	e.As = r.mayText(`,"as":`, like.As)
+	e.With = r.mayText(`,"with":`, like.With)
 	r.is("}}\n")
 	return e, !r.other && len(r.b) == 0
 }
@@ -190,6 +198,16 @@ func (r *reader) may(s string) bool {
 	}
 	r.b = r.b[len(s):]
 	return true
+}
+
+// mayText reads a text behind s where it stands there; an empty one is never written.
+func (r *reader) mayText(s, like string) string {
+	if !r.may(s) {
+		return ""
+	}
+	text := r.text(like)
+	r.other = r.other || text == ""
+	return text
 }
 
 func (r *reader) is(s string) {

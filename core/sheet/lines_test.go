@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"reflect"
 	"strings"
 	"testing"
 
@@ -22,7 +23,7 @@ func TestLinesByHand(t *testing.T) {
 		v, more := Value(a), Value(awkward[(i+5)%len(awkward)])
 		for _, c := range []Cell{
 			{Table: "m_posts", Key: []Value{v}, Column: "post_content", Size: 12, Before: Hash(v), After: Hash(more), Edits: []Edit{{At: 4, In: Value("s")}}, References: 1, Hosts: hosts},
-			{Table: "m_posts", Key: []Value{v, more}, Column: `"`, Edits: []Edit{{}, {At: 1 << 40, Out: v, In: more}}, Hosts: hosts[:0], Address: true},
+			{Table: "m_posts", Key: []Value{v, more}, Column: `"`, Edits: []Edit{{}, {At: 1 << 40, Out: v, In: more}}, Hosts: hosts[:0], Address: true, With: "url"},
 			{},
 		} {
 			want, err := appendLine(nil, &line{Cell: &c})
@@ -35,6 +36,8 @@ func TestLinesByHand(t *testing.T) {
 		for _, e := range []Entry{
 			{Table: "m_posts", Key: []Value{more}, Column: "post_content", Before: v, After: Hash(v), Edits: []Edit{{At: 4, In: Value("s")}}},
 			{Table: "m_posts", Key: []Value{v, more}, Before: more, As: "b"},
+			{Table: "m_posts", Key: []Value{v}, Raw: Hash(v), As: "b", With: "url"},
+			{Table: "m_posts", Key: []Value{v}, Before: more, Raw: Hash(more)},
 		} {
 			want, err := appendLine(nil, &Record{Entry: &e})
 			require.NoError(t, err)
@@ -44,10 +47,40 @@ func TestLinesByHand(t *testing.T) {
 			checkEntry(t, got)
 		}
 	}
+	// A field that is new is forgotten by the writer or by the reader: all of them, one by one.
+	for field := range reflect.TypeFor[Cell]().NumField() {
+		c := Cell{Key: []Value{}, Edits: []Edit{}, Hosts: hosts[:0]}
+		fill(t, reflect.ValueOf(&c).Elem().Field(field))
+		b, err := appendCell(nil, &c)
+		require.NoError(t, err)
+		got, ok := readCell(b, &Cell{})
+		assert.True(t, ok, "%s", b)
+		assert.Equal(t, &c, got)
+	}
+	for field := range reflect.TypeFor[Entry]().NumField() {
+		e := Entry{Key: []Value{}, Before: Value{}, Edits: []Edit{}}
+		fill(t, reflect.ValueOf(&e).Elem().Field(field))
+		b, err := appendEntry(nil, &e)
+		require.NoError(t, err)
+		got, ok := readEntry(b, &Entry{})
+		assert.True(t, ok, "%s", b)
+		assert.Equal(t, &e, got)
+	}
 	_, err := appendCell(nil, &Cell{Table: "\xff"})
 	assert.Error(t, err)
 	_, ok := readCell([]byte(`{"cell":{"table":"p","key":["1"],"column":"c","size":1,"before":"","after":"","edits":[],"references":1,"hosts":[]}}`+"\n"), &Cell{})
 	assert.True(t, ok, "the usual line needs no library")
+}
+
+// fill sets a field to something that is not its zero value.
+func fill(t *testing.T, v reflect.Value) {
+	for _, some := range []any{"some", 7, true, Value("some"), []Value{Value("1")}, []Edit{{At: 1, In: Value("s")}}, []rewrite.HostCount{{Host: "ternrock.example", Count: 1}}} {
+		if s := reflect.ValueOf(some); s.Type() == v.Type() {
+			v.Set(s)
+			return
+		}
+	}
+	require.Fail(t, "no value for a field of type "+v.Type().String())
 }
 
 // checkCell holds what was read by hand against what the library reads.

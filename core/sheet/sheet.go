@@ -163,6 +163,7 @@ type Cell struct {
 	References int                 `json:"references"`
 	Hosts      []rewrite.HostCount `json:"hosts"`
 	Address    bool                `json:"address,omitempty"` // one of the site's own addresses: applied last
+	With       string              `json:"with,omitempty"`    // the column whose value it goes with; cells of one row that name the same column are changed all, or none
 }
 
 // Apply makes the cell's edits and checks both hashes.

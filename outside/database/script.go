@@ -17,14 +17,26 @@ type Script struct {
 	insert     string
 }
 
-// Update puts back before, where the column still holds after, of which hash is
-// the SHA-256.
-func (s Script) Update(t Table, key [][]byte, c Column, before Value, hash string, after []byte) string {
-	sets := s.quote(c.Name) + " = " + s.literal(c, before)
-	for _, stamp := range t.Stamps {
-		sets += ", " + s.quote(stamp) + " = " + s.quote(stamp)
+// Restore is a column of a row to be put back.
+type Restore struct {
+	Column Column
+	Before Value  // what is put there
+	Hash   string // SHA-256 of what it must hold now
+	After  []byte // what it must hold now
+}
+
+// Update puts columns of a row back, where each of them still holds what it must.
+func (s Script) Update(t Table, key [][]byte, columns []Restore) string {
+	var sets []string
+	where := s.is(t, key)
+	for _, c := range columns {
+		sets = append(sets, s.quote(c.Column.Name)+" = "+s.literal(c.Column, c.Before))
+		where += " AND " + s.same(c.Column, c.Hash, c.After)
 	}
-	return fmt.Sprintf("UPDATE %s SET %s WHERE %s AND %s;\n", s.quote(t.Name), sets, s.is(t, key), s.same(c, hash, after))
+	for _, stamp := range t.Stamps {
+		sets = append(sets, s.quote(stamp)+" = "+s.quote(stamp))
+	}
+	return fmt.Sprintf("UPDATE %s SET %s WHERE %s;\n", s.quote(t.Name), strings.Join(sets, ", "), where)
 }
 
 // Left names the row where the column does not hold a value, of which hash is the

@@ -28,6 +28,95 @@ func derivedRows(scheme string) (rows [][]any) {
 
 const derivedTable = "CREATE TABLE m_pages (id INTEGER PRIMARY KEY, url TEXT, url_sum TEXT, body TEXT, body_sum TEXT, bytes TEXT, characters TEXT)"
 
+// ownDerived describes the columns of derivedTable.
+func ownDerived() string {
+	own := "name: own\ntitle: own\ntables: [pages]\nderived:\n"
+	for _, d := range [][3]string{{"url_sum", "url", "digest"}, {"body_sum", "body", "digest"}, {"bytes", "body", "bytes"}, {"characters", "body", "characters"}} {
+		own += fmt.Sprintf("  - {table: pages, column: %s, of: %s, as: %s}\n", d[0], d[1], d[2])
+	}
+	return own
+}
+
+// A value and what is derived from it are changed together and put back together, or both are left: also where somebody
+// edits one of them between two commands.
+func TestDerivedTogether(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "site.db")
+	db := open(t, file)
+	exec := func(q string, args ...any) {
+		_, err := db.Exec(q, args...)
+		require.NoError(t, err)
+	}
+	row := func(id int) (list []string) {
+		v := make([]string, 6)
+		require.NoError(t, db.QueryRow("SELECT url, url_sum, body, body_sum, bytes, characters FROM m_pages WHERE id = ?", id).Scan(&v[0], &v[1], &v[2], &v[3], &v[4], &v[5]))
+		return v
+	}
+	exec(derivedTable)
+	var was, is [][]string
+	for i, scheme := range []string{"http:", "https:"} {
+		for _, r := range derivedRows(scheme) {
+			var texts []string
+			for _, v := range r[1:] {
+				texts = append(texts, v.(string))
+			}
+			if i > 0 {
+				is = append(is, texts)
+				continue
+			}
+			was = append(was, texts)
+			exec("INSERT INTO m_pages VALUES (?, ?, ?, ?, ?, ?, ?)", r...)
+		}
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "own.yaml"), []byte(ownDerived()), 0o600))
+	want(t, 0, dir, "init", "--here", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--prefix", "m_", "--system", "own.yaml")
+	want(t, 0, dir, "preview", "--offline")
+
+	// After the preview somebody edits an address, and of another row a digest alone.
+	exec("UPDATE m_pages SET url = 'http://ternrock.example/new' WHERE id = 0")
+	exec("UPDATE m_pages SET body_sum = 'of a later text' WHERE id = 1")
+	left := func(r result) map[string]string {
+		var p struct {
+			Skipped, Left []struct {
+				Key         []string
+				Column, Why string
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(r.out), &p), r.out)
+		m := map[string]string{}
+		for _, s := range append(p.Skipped, p.Left...) {
+			m[s.Key[0]+" "+s.Column] = s.Why
+		}
+		return m
+	}
+	r := want(t, 1, dir, "apply", "--format", "json")
+	assert.Equal(t, map[string]string{"0 url": "changed since the preview", "0 url_sum": "goes with column url: changed since the preview",
+		"1 body_sum": "changed since the preview", "1 body": "goes with column body_sum: changed since the preview",
+		"1 bytes": "goes with column body_sum: changed since the preview", "1 characters": "goes with column body_sum: changed since the preview"}, left(r))
+	assert.Equal(t, []string{"http://ternrock.example/new", was[0][1], is[0][2], is[0][3], is[0][4], is[0][5]}, row(0))
+	assert.Equal(t, []string{is[1][0], is[1][1], was[1][2], "of a later text", was[1][4], was[1][5]}, row(1))
+
+	// The same on the way back, by undo and by the script.
+	exec("UPDATE m_pages SET body = 'https://ternrock.example/later' WHERE id = 0")
+	exec("UPDATE m_pages SET url_sum = 'of a later address' WHERE id = 1")
+	script := filepath.Join(dir, "undo.sql")
+	want(t, 0, dir, "undo", "--as-sql", script)
+	edited := filepath.Join(dir, "edited.db")
+	exec("VACUUM INTO ?", edited)
+	r = want(t, 1, dir, "undo", "--format", "json")
+	why := "changed by somebody since"
+	assert.Equal(t, map[string]string{"0 body": why, "0 body_sum": "goes with column body: " + why, "0 bytes": "goes with column body: " + why, "0 characters": "goes with column body: " + why,
+		"1 url_sum": why, "1 url": "goes with column url_sum: " + why}, left(r))
+	assert.Equal(t, []string{"http://ternrock.example/new", was[0][1], "https://ternrock.example/later", is[0][3], is[0][4], is[0][5]}, row(0))
+	assert.Equal(t, []string{is[1][0], "of a later address", was[1][2], "of a later text", was[1][4], was[1][5]}, row(1))
+	assert.Equal(t, was[2], row(2))
+	sql, err := os.ReadFile(script)
+	require.NoError(t, err)
+	_, err = open(t, edited).Exec(string(sql))
+	require.NoError(t, err)
+	assert.Equal(t, dump(t, file), dump(t, edited), "the script does what undo does")
+}
+
 // A value is left and named where another column of its row holds a digest of it; where the system description says that
 // it is derived, both are changed, and put back.
 func TestDerivedColumns(t *testing.T) {
@@ -43,11 +132,7 @@ func TestDerivedColumns(t *testing.T) {
 	}
 	was := dump(t, filepath.Join(dir, "site.db"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "site.sql"), []byte("BEGIN TRANSACTION;\n"+script+"COMMIT;\n"), 0o600))
-	own := "name: own\ntitle: own\ntables: [pages]\nderived:\n"
-	for _, d := range [][3]string{{"url_sum", "url", "digest"}, {"body_sum", "body", "digest"}, {"bytes", "body", "bytes"}, {"characters", "body", "characters"}} {
-		own += fmt.Sprintf("  - {table: pages, column: %s, of: %s, as: %s}\n", d[0], d[1], d[2])
-	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "own.yaml"), []byte(own), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "own.yaml"), []byte(ownDerived()), 0o600))
 	initial := []string{"init", "--here", "--site", "https://ternrock.example", "--database", "sqlite:site.db", "--prefix", "m_", "--system"}
 	counts := func(r result) (cells int, left map[string]int) {
 		var p struct {

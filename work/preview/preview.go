@@ -602,6 +602,9 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 	}
 	cell := sheet.Cell{Table: t.Name, Key: sheet.Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.After), Size: len(v),
 		Edits: sheet.Edits(o.Edits), References: o.References, Hosts: o.Hosts, Address: s.addresses[sheet.CellID(t.Name, row.Key, c.Name)] != ""}
+	if len(o.Seals) > 0 {
+		cell.With = c.Name
+	}
 	// The row's memory is used again before the answer comes.
 	for k := range cell.Key {
 		cell.Key[k] = bytes.Clone(cell.Key[k])
@@ -609,7 +612,7 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 	var seals []sheet.Cell // what is derived from the value changes with it, or not at all
 	for _, seal := range o.Seals {
 		was := row.Values[seal.Column].Bytes
-		seals = append(seals, sheet.Cell{Table: t.Name, Key: cell.Key, Column: t.Columns[seal.Column].Name, Before: sheet.Hash(was), After: sheet.Hash(seal.After), Size: len(was), Edits: sheet.Edits(seal.Edits), Hosts: []rewrite.HostCount{}})
+		seals = append(seals, sheet.Cell{Table: t.Name, Key: cell.Key, Column: t.Columns[seal.Column].Name, Before: sheet.Hash(was), After: sheet.Hash(seal.After), Size: len(was), Edits: sheet.Edits(seal.Edits), Hosts: []rewrite.HostCount{}, Address: cell.Address, With: c.Name})
 	}
 	var shown []byte
 	if s.samples["table "+t.Name] == 0 {

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -267,7 +268,6 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 	var columns, converted []string
 	for _, c := range cells {
 		if _, ok := t.Column(c.Column); !ok {
-			f.skip(c, "the column is gone")
 			continue
 		}
 		if id := sheet.RowID(c.Key); !hasKey(at, id) {
@@ -281,12 +281,12 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			}
 		}
 	}
-	if len(rows) == 0 {
-		return nil
-	}
-	now, err := f.tx.Read(f.ctx, t, rows, columns)
-	if err != nil {
-		return f.a.dbFailed(err)
+	var now [][]database.Value
+	var err error
+	if len(rows) > 0 {
+		if now, err = f.tx.Read(f.ctx, t, rows, columns); err != nil {
+			return f.a.dbFailed(err)
+		}
 	}
 	if err := f.moved(t, rows, columns, now); err != nil {
 		return err
@@ -297,45 +297,97 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			return f.a.dbFailed(err)
 		}
 	}
-	change := map[string]int{} // row: its place in f.changes
-	for _, c := range cells {
-		if _, ok := t.Column(c.Column); !ok {
-			continue
-		}
-		row := at[sheet.RowID(c.Key)]
-		if now[row] == nil {
-			f.skip(c, "the row is gone")
-			continue
-		}
-		v := now[row][slices.Index(columns, c.Column)]
-		raw := ""
-		if k := slices.Index(converted, c.Column); k >= 0 && own[row] != nil {
-			raw = own[row][k].Raw
-		}
-		after, err := f.cell(t, c, v, raw)
-		if err != nil || after == nil {
-			if err != nil {
+	decided := make([]decision, len(cells))
+	for i, c := range cells {
+		d := &decided[i]
+		d.cell, d.row = c, sheet.RowID(c.Key)
+		column, ok := t.Column(c.Column)
+		switch row := at[d.row]; {
+		case !ok:
+			d.why = "the column is gone"
+		case now[row] == nil:
+			d.why = "the row is gone"
+		default:
+			raw := ""
+			if k := slices.Index(converted, c.Column); k >= 0 && own[row] != nil {
+				raw = own[row][k].Raw
+			}
+			if err := f.decide(d, column, now[row][slices.Index(columns, c.Column)], raw); err != nil {
 				return err
 			}
+		}
+	}
+	bind(decided)
+	f.schedule(t, decided)
+	return nil
+}
+
+// decision is what becomes of a cell.
+type decision struct {
+	cell  *sheet.Cell
+	row   string         // of its key
+	was   database.Value // what it holds
+	after []byte         // what is to be written; nil: nothing
+	entry *sheet.Entry   // what goes into the journal before
+	why   string         // why it is left
+	held  bool           // it holds what was to be written
+}
+
+// bind leaves all cells that go together where one of them is left.
+func bind(decided []decision) {
+	type group struct{ row, with string }
+	left := map[group]*decision{}
+	for i := range decided {
+		if d := &decided[i]; d.cell.With != "" && d.why != "" && !d.held {
+			left[group{d.row, d.cell.With}] = d
+		}
+	}
+	for i := range decided {
+		d := &decided[i]
+		if l := left[group{d.row, d.cell.With}]; l != nil && d.after != nil {
+			d.after, d.why = nil, goesWith(l.cell.Column, l.why)
+		}
+	}
+}
+
+// goesWith is why a cell is left that goes with another column of its row.
+func goesWith(column, why string) string {
+	return "goes with column " + column + ": " + why
+}
+
+// schedule records what was decided, and gathers what is to be written of each row.
+func (f *flushing) schedule(t database.Table, decided []decision) {
+	change := map[string]int{} // row: its place in f.changes
+	for _, d := range decided {
+		switch {
+		case d.why != "":
+			f.skip(d.cell, d.why)
+			continue
+		case d.held:
+			f.done(d.cell)
 			continue
 		}
-		was := v
-		v.Bytes = after
-		i, ok := change[sheet.RowID(c.Key)]
+		f.record(sheet.Record{Entry: d.entry})
+		i, ok := change[d.row]
 		if !ok {
 			i = len(f.changes)
-			change[sheet.RowID(c.Key)] = i
-			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: sheet.Bytes(c.Key)}})
+			change[d.row] = i
+			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: sheet.Bytes(d.cell.Key)}})
 		}
 		u := &f.changes[i]
-		u.update.Columns, u.update.Values, u.cells = append(u.update.Columns, c.Column), append(u.update.Values, v), append(u.cells, c)
-		u.update.Was = append(u.update.Was, was)
+		u.cells = append(u.cells, d.cell)
+		u.update.Columns = append(u.update.Columns, d.cell.Column)
+		u.update.Was = append(u.update.Was, d.was)
+		d.was.Bytes = d.after
+		u.update.Values = append(u.update.Values, d.was)
 	}
-	return nil
 }
 
 // lossy is why a cell is left whose text the connection would change.
 const lossy = "the charset of the connection cannot carry its text"
+
+// changedSince is why a cell is left that holds something else by now.
+const changedSince = "changed since the preview"
 
 func hasKey(m map[string]int, k string) bool { _, ok := m[k]; return ok }
 
@@ -383,51 +435,50 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 	return to, nil
 }
 
-// cell checks one cell and returns what is to be written; nil: nothing.
-func (f *flushing) cell(t database.Table, c *sheet.Cell, v database.Value, raw string) ([]byte, error) {
-	id := ""
+// decide says what becomes of a cell that holds v; raw is the database's hash of its bytes where the
+// connection converts them.
+func (f *flushing) decide(d *decision, column database.Column, v database.Value, raw string) error {
+	c, id := d.cell, ""
 	if f.again {
 		id = sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)
 	}
 	entry := f.ahead[id]
 	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
-		f.done(c)
-		return nil, nil
+		d.held = true
+		return nil
 	}
 	after, err := c.Apply(v.Bytes)
 	switch {
 	case v.Lossy:
-		f.skip(c, lossy)
-		return nil, nil
+		d.why = lossy
 	case errors.Is(err, sheet.ErrChanged) && sheet.Hash(v.Bytes) == c.After:
-		f.skip(c, "changed already, by the database itself or by somebody else")
-		return nil, nil
+		d.held, d.why = true, "changed already, by the database itself or by somebody else"
 	case errors.Is(err, sheet.ErrChanged):
-		f.skip(c, "changed since the preview")
-		return nil, nil
+		d.why = changedSince
 	case f.a.unproven[sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)]:
-		f.skip(c, unproven)
-		return nil, nil
+		d.why = unproven
 	case err != nil:
-		return nil, work.BadUse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
+		return work.BadUse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
 	case f.again && entry == nil:
-		f.skip(c, f.passed[id])
-		return nil, nil
+		d.why = cmp.Or(f.passed[id], "left by the run that was interrupted")
+	}
+	if d.why != "" {
+		return nil
 	}
 	hash := c.After
-	if column, _ := t.Column(c.Column); column.Kind == database.Form {
+	if column.Kind == database.Form {
 		normal, err := f.tx.Normal(f.ctx, column, database.Value{Bytes: after})
 		if err != nil {
-			return nil, f.a.dbFailed(err)
+			return f.a.dbFailed(err)
 		}
 		hash = sheet.Hash(normal.Bytes)
 	}
-	e := &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits, Raw: raw}
+	d.was, d.after = v, after
+	d.entry = &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits, Raw: raw, With: c.With}
 	if v.As != 0 {
-		e.As = string(rune(v.As))
+		d.entry.As = string(rune(v.As))
 	}
-	f.record(sheet.Record{Entry: e})
-	return after, nil
+	return nil
 }
 
 // write changes the rows, those of one table together.
@@ -494,26 +545,50 @@ func (f *flushing) prove(t database.Table, changes []rowChange, refused []error)
 	return nil
 }
 
-// singly writes the cells of a row that was refused one by one, so that only those
-// at fault stay.
+// singly writes the cells of a row that was refused one by one, those that go together
+// at once, so that only those at fault stay.
 func (f *flushing) singly(change rowChange, why error) error {
-	for i, c := range change.cells {
-		if len(change.cells) > 1 {
-			refused, err := f.tx.Write(f.ctx, change.table, []database.Update{{Key: change.update.Key, Columns: change.update.Columns[i : i+1], Values: change.update.Values[i : i+1], Was: change.update.Was[i : i+1]}})
+	for _, part := range change.parts() {
+		if len(part.cells) < len(change.cells) {
+			refused, err := f.tx.Write(f.ctx, change.table, []database.Update{part.update})
 			if err != nil {
 				return f.a.dbFailed(err)
 			}
 			if why = refused[0]; why == nil {
-				f.done(c)
+				for _, c := range part.cells {
+					f.done(c)
+				}
 				continue
 			}
 		}
 		words := why.Error()
 		if errors.Is(why, database.ErrChanged) {
-			words = "changed since the preview"
+			words = changedSince
 		}
-		f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: words})
-		f.a.refused = append(f.a.refused, c)
+		for _, c := range part.cells {
+			f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: words})
+			f.a.refused = append(f.a.refused, c)
+		}
 	}
 	return nil
+}
+
+// parts divides what is to be written into a row into the least that can be written by itself.
+func (r rowChange) parts() []rowChange {
+	var parts []rowChange
+	with := map[string]int{} // the part of the cells that go together
+	for i, c := range r.cells {
+		k, ok := with[c.With]
+		if !ok || c.With == "" {
+			k = len(parts)
+			parts = append(parts, rowChange{table: r.table, update: database.Update{Key: r.update.Key}})
+			with[c.With] = k
+		}
+		p := &parts[k]
+		p.cells = append(p.cells, c)
+		p.update.Columns = append(p.update.Columns, r.update.Columns[i])
+		p.update.Values = append(p.update.Values, r.update.Values[i])
+		p.update.Was = append(p.update.Was, r.update.Was[i])
+	}
+	return parts
 }

@@ -472,9 +472,10 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 		return p.u.failed(err)
 	}
 	p.table = t
-	change := map[string]*rowBack{}
-	for _, e := range entries {
-		row, id := at[sheet.RowID(e.Key)], sheet.RowID(e.Key)
+	decided := make([]backDecision, len(entries))
+	for k, e := range entries {
+		id := sheet.RowID(e.Key)
+		row := at[id]
 		if now[row] == nil { // put back already where its key was a part of it
 			old, err := p.tx.Read(p.ctx, t, [][][]byte{sheet.Bytes(e.Key)}, columns)
 			if err != nil {
@@ -482,45 +483,79 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			}
 			now[row], rows[row] = old[0], sheet.Bytes(e.Key)
 		}
-		i := slices.Index(columns, e.Column)
-		switch {
+		d := &decided[k]
+		d.entry, d.row, d.key = e, id, rows[row]
+		switch i := slices.Index(columns, e.Column); {
 		case now[row] == nil:
-			p.leave(e.Table, e.Key, e.Column, "the row is gone")
-			continue
+			d.why = "the row is gone"
 		case i < 0:
-			p.leave(e.Table, e.Key, e.Column, "the column is gone")
-			continue
+			d.why = "the column is gone"
+		default:
+			d.now = now[row][i]
+			p.decide(d)
 		}
-		v := now[row][i]
-		if !p.wanted(e, v) {
-			continue
-		}
-		c := change[id]
-		if c == nil {
-			c = &rowBack{update: database.Update{Key: rows[row]}}
-			change[id] = c
-			p.changes = append(p.changes, c)
-		}
-		c.add(e, v)
 	}
+	p.schedule(decided)
 	return nil
 }
 
-// wanted reports whether a cell that holds v is to be put back; else it counts or names it.
-func (p *puttingBack) wanted(e *sheet.Entry, v database.Value) bool {
-	switch hash := sheet.Hash(v.Bytes); {
+// backDecision is what becomes of a cell that is to be put back.
+type backDecision struct {
+	entry *sheet.Entry
+	row   string         // of the key in the journal
+	key   [][]byte       // under which its row is now
+	now   database.Value // what it holds
+	why   string         // why it is left
+	back  bool           // it is as it was before the run
+}
+
+// decide says what becomes of a cell.
+func (p *puttingBack) decide(d *backDecision) {
+	e := d.entry
+	switch hash := sheet.Hash(d.now.Bytes); {
 	case hash == sheet.Hash(e.Before):
-		p.already++
-	case v.Lossy:
-		p.leave(e.Table, e.Key, e.Column, lossy)
+		d.back = true
+	case d.now.Lossy:
+		d.why = lossy
 	case hash != e.After:
-		p.leave(e.Table, e.Key, e.Column, "changed by somebody since")
+		d.why = "changed by somebody since"
 	case p.u.unproven[sheet.CellID(e.Table, sheet.Bytes(e.Key), e.Column)]:
-		p.leave(e.Table, e.Key, e.Column, unproven)
-	default:
-		return true
+		d.why = unproven
 	}
-	return false
+}
+
+// schedule counts what is as before, names what is left, and gathers what is to be written of each
+// row. Of cells that go together all are left where one is.
+func (p *puttingBack) schedule(decided []backDecision) {
+	type group struct{ row, with string }
+	left := map[group]*backDecision{}
+	for i := range decided {
+		if d := &decided[i]; d.entry.With != "" && d.why != "" {
+			left[group{d.row, d.entry.With}] = d
+		}
+	}
+	change := map[string]*rowBack{}
+	for _, d := range decided {
+		l := left[group{d.row, d.entry.With}]
+		switch {
+		case d.back:
+			p.already++
+			continue
+		case d.why != "":
+			p.leave(d.entry.Table, d.entry.Key, d.entry.Column, d.why)
+			continue
+		case l != nil:
+			p.leave(d.entry.Table, d.entry.Key, d.entry.Column, goesWith(l.entry.Column, l.why))
+			continue
+		}
+		c := change[d.row]
+		if c == nil {
+			c = &rowBack{update: database.Update{Key: d.key}}
+			change[d.row] = c
+			p.changes = append(p.changes, c)
+		}
+		c.add(d.entry, d.now)
+	}
 }
 
 // whereNow returns the key under which the row of an entry is found now: another one where the
@@ -729,9 +764,9 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	if pass == 1 {
 		return s.Left(t, key, c, sheet.Hash(e.Before), e.Before), nil
 	}
-	after, err := e.Rewritten()
-	if err != nil {
-		return "", work.Failed(err, "the journal is broken", "keep the file")
+	restore, last, err := u.restores(t, records, k)
+	if err != nil || !last {
+		return "", err
 	}
 	// Put back in reverse order, so a key that was rewritten counts until its own turn.
 	to, err := movedKey(t, key, func(column string) *sheet.Entry {
@@ -748,11 +783,43 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	if to != nil {
 		key = to
 	}
-	u.out.Back++
-	u.out.Tables[e.Table]++
-	before := database.Value{Bytes: e.Before}
-	if e.As != "" {
-		before.As = e.As[0]
+	u.out.Back += len(restore)
+	u.out.Tables[e.Table] += len(restore)
+	return s.Update(t, key, restore), nil
+}
+
+// restores returns the columns that are put back with the k-th record, at once; last is false where a record
+// behind it has done it already.
+func (u *undoing) restores(t database.Table, records []sheet.Record, k int) (list []database.Restore, last bool, err error) {
+	e := records[k].Entry
+	together := func(o *sheet.Entry) bool {
+		return o != nil && o.With == e.With && o.Table == e.Table && sheet.RowID(o.Key) == sheet.RowID(e.Key)
 	}
-	return s.Update(t, key, c, before, e.After, after), nil
+	entries := []*sheet.Entry{e}
+	if e.With != "" {
+		if slices.ContainsFunc(records[k+1:], func(r sheet.Record) bool { return together(r.Entry) }) {
+			return nil, false, nil
+		}
+		for _, r := range records[:k] {
+			if together(r.Entry) {
+				entries = append(entries, r.Entry)
+			}
+		}
+	}
+	for _, e := range entries {
+		after, err := e.Rewritten()
+		if err != nil {
+			return nil, false, work.Failed(err, "the journal is broken", "keep the file")
+		}
+		c, ok := t.Column(e.Column)
+		if !ok {
+			return nil, false, nil // its column is gone: what goes with it stays, and is named
+		}
+		before := database.Value{Bytes: e.Before}
+		if e.As != "" {
+			before.As = e.As[0]
+		}
+		list = append(list, database.Restore{Column: c, Before: before, Hash: e.After, After: after})
+	}
+	return list, true, nil
 }
