@@ -1,7 +1,7 @@
 // Command makedump writes an SQL dump in the shape of a content-managed system, for
 // the benchmarks: as the dump program of MariaDB writes it, or in SQL for the other
 // systems. The same seed gives the same dump.
-// Usage: makedump [-mb 1000] [-seed 1] [-for mysql|postgres|sqlite] [-few|-dense] > dump.sql
+// Usage: makedump [-mb 1000] [-seed 1] [-for mysql|postgres|sqlite] [-few|-dense] [-one-in N] > dump.sql
 package main
 
 import (
@@ -107,6 +107,7 @@ func main() {
 	system := flag.String("for", "mysql", "the system: mysql, postgres or sqlite")
 	dense := flag.Bool("dense", false, "small rows, about 800 references in a megabyte, most of them in serialized values")
 	few := flag.Bool("few", false, "about 25 references in a megabyte: one page and one field in a hundred")
+	flag.IntVar(&oneIn, "one-in", oneIn, "how many pages and fields there are for each that holds references")
 	seed := flag.Uint64("seed", 1, "where the random numbers begin")
 	flag.Parse()
 	if *few {

@@ -50,7 +50,7 @@ func TestLinesByHand(t *testing.T) {
 	// A field that is new is forgotten by the writer or by the reader: all of them, one by one.
 	for field := range reflect.TypeFor[Cell]().NumField() {
 		c := Cell{Key: []Value{}, Edits: []Edit{}, Hosts: hosts[:0]}
-		fill(t, reflect.ValueOf(&c).Elem().Field(field))
+		setSome(t, reflect.ValueOf(&c).Elem().Field(field))
 		b, err := appendCell(nil, &c)
 		require.NoError(t, err)
 		got, ok := readCell(b, &Cell{})
@@ -59,7 +59,7 @@ func TestLinesByHand(t *testing.T) {
 	}
 	for field := range reflect.TypeFor[Entry]().NumField() {
 		e := Entry{Key: []Value{}, Before: Value{}, Edits: []Edit{}}
-		fill(t, reflect.ValueOf(&e).Elem().Field(field))
+		setSome(t, reflect.ValueOf(&e).Elem().Field(field))
 		b, err := appendEntry(nil, &e)
 		require.NoError(t, err)
 		got, ok := readEntry(b, &Entry{})
@@ -72,8 +72,8 @@ func TestLinesByHand(t *testing.T) {
 	assert.True(t, ok, "the usual line needs no library")
 }
 
-// fill sets a field to something that is not its zero value.
-func fill(t *testing.T, v reflect.Value) {
+// setSome sets a field to something that is not its zero value.
+func setSome(t *testing.T, v reflect.Value) {
 	for _, some := range []any{"some", 7, true, Value("some"), []Value{Value("1")}, []Edit{{At: 1, In: Value("s")}}, []rewrite.HostCount{{Host: "ternrock.example", Count: 1}}} {
 		if s := reflect.ValueOf(some); s.Type() == v.Type() {
 			v.Set(s)

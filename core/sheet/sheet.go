@@ -361,13 +361,10 @@ const maxKept = 4 << 20
 type Reader struct {
 	Header Header
 	End    *Summary // set when the end was reached and its checksum fits
-	lines  *bufio.Reader
-	z      *zstd.Decoder
-	sum    hash.Hash
-	n      int
-	line   []byte // its memory is used for the next
-	cell   *Cell  // the last
-	blind  bool   // nobody looks at cells: the checksum alone counts
+	ahead  *ahead
+	n      int   // lines that were read
+	cell   *Cell // the last
+	blind  bool  // nobody looks at cells: the checksum alone counts
 }
 
 // How the last line begins, and those of what was left.
@@ -382,7 +379,7 @@ func NewReader(r io.Reader) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Reader{cell: &Cell{}, lines: bufio.NewReaderSize(z, 1<<16), z: z, sum: sha256.New()}
+	s := &Reader{cell: &Cell{}, ahead: readAhead(z)}
 	l, err := s.next()
 	switch {
 	case errors.Is(err, io.EOF):
@@ -393,7 +390,7 @@ func NewReader(r io.Reader) (*Reader, error) {
 		err = fmt.Errorf("is a change sheet of version %d; this program reads version %d: make a new preview", l.Header.Version, Version)
 	}
 	if err != nil {
-		z.Close()
+		s.Close()
 		return nil, err
 	}
 	s.Header = *l.Header
@@ -401,14 +398,11 @@ func NewReader(r io.Reader) (*Reader, error) {
 }
 
 // Close gives back what the reader holds.
-func (s *Reader) Close() { s.z.Close() }
+func (s *Reader) Close() { s.ahead.close() }
 
 func (s *Reader) next() (line, error) {
 	var l line
-	b, err := readLine(s.lines, s.line[:0])
-	if s.line = b; cap(b) > maxKept {
-		s.line = nil
-	}
+	b, err := s.ahead.line()
 	if err != nil {
 		if !errors.Is(err, io.EOF) {
 			err = fmt.Errorf("cannot be read behind line %d: %w", s.n, err)
@@ -416,11 +410,6 @@ func (s *Reader) next() (line, error) {
 		return l, err
 	}
 	s.n++
-	before := ""
-	if bytes.HasPrefix(b, endBegins) {
-		before = hex.EncodeToString(s.sum.Sum(nil))
-	}
-	s.sum.Write(b)
 	if s.blind && !bytes.HasPrefix(b, endBegins) || bytes.HasPrefix(b, leftBegins) {
 		return l, nil // it is for people and for jq
 	}
@@ -431,7 +420,7 @@ func (s *Reader) next() (line, error) {
 	if err := json.Unmarshal(b, &l, asBefore); err != nil {
 		return l, fmt.Errorf("line %d is broken: %w", s.n, err)
 	}
-	if l.End != nil && l.End.SHA256 != before {
+	if l.End != nil && l.End.SHA256 != s.ahead.piece.sum {
 		return l, errors.New("was changed by hand: its checksum does not fit; make a new preview")
 	}
 	return l, nil

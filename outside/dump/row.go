@@ -2,6 +2,7 @@ package dump
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -165,6 +166,12 @@ func (r *Row) isBytes(i int) bool {
 }
 
 func ascii(b []byte) bool {
+	for len(b) >= 8 {
+		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
+			return false
+		}
+		b = b[8:]
+	}
 	for _, c := range b {
 		if c >= 0x80 {
 			return false

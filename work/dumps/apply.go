@@ -139,17 +139,27 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	for _, t := range d.store.About.Tables {
 		d.tables[t.String()] = t
 	}
-	header, end, err := run.CheckSheet(j, id, db, sheet.Visit{Cell: d.plan})
-	if err != nil {
-		return nil, err
-	}
-	d.out.Kind, d.out.Planned, d.out.Files = header.Kind, end.Cells, end.Files
 	if d.f.in, err = openInput(d.f.o); err != nil {
 		return nil, d.f.failed(err, true)
 	}
 	defer d.f.in.close()
-	// That the file is the one that was copied is known; each value is held against the sheet.
-	if d.f.survey, err = d.f.surveyAs(ctx, d.store.About.Dialect); err != nil {
+	// That the file is the one that was copied is known; each value is held against the sheet, which is read meanwhile.
+	ctx, stop := context.WithCancel(ctx)
+	surveyed := make(chan error, 1)
+	go func() {
+		var err error
+		d.f.survey, err = d.f.surveyAs(ctx, d.store.About.Dialect)
+		surveyed <- err
+	}()
+	header, end, err := run.CheckSheet(j, id, db, sheet.Visit{Cell: d.plan})
+	if err != nil {
+		stop()
+		<-surveyed
+		return nil, err
+	}
+	defer stop()
+	d.out.Kind, d.out.Planned, d.out.Files = header.Kind, end.Cells, end.Files
+	if err := <-surveyed; err != nil {
 		return nil, d.f.failed(err, true)
 	}
 	d.out.CutOff = d.f.survey.CutOff
@@ -285,24 +295,33 @@ func mayChange(r *dump.Row) bool {
 // errNotAsSeen says that the dump holds something else than the preview saw.
 var errNotAsSeen = errors.New("the dump is not what the preview saw")
 
-// cell returns the value of a cell before and after, read as the preview read it, with the column's number.
-func cell(r *dump.Row, c *dumpCell) (i int, before, after []byte, err error) {
-	i = slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == c.column })
-	if i < 0 {
-		return 0, nil, nil, errNotAsSeen
+// found is a cell in the dump.
+type found struct {
+	column  int
+	was, is []byte // read as the preview read it; gone with the row
+	again   bool   // that is not as Row.Value reads it
+}
+
+// find finds a cell in its row.
+func find(r *dump.Row, c *dumpCell) (found, error) {
+	f := found{column: slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == c.column })}
+	if f.column < 0 {
+		return f, errNotAsSeen
 	}
-	v, ok := r.Value(i)
+	v, ok := r.Value(f.column)
 	for ok && sha256.Sum256(v) != c.before {
-		v, ok = r.Again(i)
+		v, ok = r.Again(f.column)
+		f.again = true
 	}
 	if !ok {
-		return 0, nil, nil, errNotAsSeen
+		return f, errNotAsSeen
 	}
-	after, err = rewrite.Apply(v, c.edits)
-	if err == nil && sha256.Sum256(after) != c.after {
+	is, err := rewrite.Apply(v, c.edits)
+	if err == nil && sha256.Sum256(is) != c.after {
 		err = errNotAsSeen
 	}
-	return i, v, after, err
+	f.was, f.is = v, is
+	return f, err
 }
 
 // write writes the new dump, reads it again and puts it under its name.
@@ -314,11 +333,11 @@ func (d *dumpApplying) write(ctx context.Context) error {
 	defer out.discard()
 	err = d.each(ctx, out, dump.Output{Cuts: d.f.in.cuts(), Next: out.Next}, func(row *dumpRow, r *dump.Row) (func() error, error) {
 		for k := range row.cells {
-			i, _, _, err := cell(r, &row.cells[k])
+			f, err := find(r, &row.cells[k])
 			if err != nil {
 				return nil, err
 			}
-			r.Edit(i, slices.Clone(row.cells[k].edits))
+			r.Edit(f.column, slices.Clone(row.cells[k].edits))
 		}
 		return func() error { d.count(row); return nil }, nil
 	})
@@ -411,19 +430,4 @@ func (d *dumpApplying) writePatch(ctx context.Context) error {
 		return work.BadUse(nil, "none of the changed rows can be found by a patch: their tables have no primary key", "write a new dump: trimlantern apply --write FILE")
 	}
 	return d.patch.write()
-}
-
-// order returns the places of the rows that change: the site's own addresses last.
-func (d *dumpApplying) order() []int64 {
-	places, addresses := make([]int64, 0, len(d.done)), []int64{}
-	for place, row := range d.done {
-		if slices.ContainsFunc(row.cells, func(c dumpCell) bool { return c.address }) {
-			addresses = append(addresses, place)
-		} else {
-			places = append(places, place)
-		}
-	}
-	slices.Sort(places)
-	slices.Sort(addresses)
-	return append(places, addresses...)
 }

@@ -2,17 +2,14 @@ package dumps
 
 import (
 	"bufio"
-	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
+	"cmp"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"trimlantern/core/rewrite"
@@ -26,17 +23,32 @@ import (
 type patching struct {
 	d           *dumpApplying
 	there, back *spool
+	rows        []patchedRow
 	sql         patchSQL
+	memory      sync.Pool // of *patchedMemory
 }
 
-// spool keeps statements in a file without a name, by the place of their rows.
-type spool struct {
-	f  *os.File
-	w  *bufio.Writer
-	at map[int64]stretch
-	n  int64
+// patchedRow is where the statements of a row stand in the spools.
+type patchedRow struct {
+	place       int64 // of the row, in the dump
+	address     bool  // it holds one of the site's own addresses
+	there, back stretch
+}
 
-	text []byte // memory for the next statement
+// patchedMemory is used again for the next row.
+type patchedMemory struct {
+	cells       []patchedCell
+	there, back []byte
+}
+
+// spool keeps statements in a file without a name.
+type spool struct {
+	f *os.File
+	w *bufio.Writer
+	n int64
+
+	window []byte // what was read of it last
+	from   int64  // where that begins
 }
 
 type stretch struct {
@@ -49,53 +61,31 @@ func newSpool() (*spool, error) {
 	if err != nil {
 		return nil, work.Failed(err, "the patch cannot be written", "free some space in the folder for temporary files")
 	}
-	return &spool{f: f, w: bufio.NewWriterSize(f, 1<<20), at: map[int64]stretch{}}, os.Remove(f.Name())
+	return &spool{f: f, w: bufio.NewWriterSize(f, 1<<20)}, os.Remove(f.Name())
 }
 
-func (s *spool) add(place int64, text string) error {
-	s.at[place] = stretch{s.n, len(text)}
-	n, err := s.w.WriteString(text)
+func (s *spool) add(text []byte) (stretch, error) {
+	at := stretch{s.n, len(text)}
+	n, err := s.w.Write(text)
 	s.n += int64(n)
-	return err
+	return at, err
 }
 
-// writeTo writes the statement of a row.
-func (s *spool) writeTo(w io.Writer, place int64) error {
-	at := s.at[place]
-	s.text = slices.Grow(s.text[:0], at.size)[:at.size]
-	if _, err := s.f.ReadAt(s.text, at.from); err != nil {
-		return err
+// around is how much is read on both sides of a statement: its neighbours are asked for next, in either direction.
+const around = 512 << 10
+
+// text returns a statement.
+func (s *spool) text(at stretch) ([]byte, error) {
+	if at.from < s.from || at.from+int64(at.size) > s.from+int64(len(s.window)) {
+		s.from = max(0, at.from-around)
+		size := int(min(at.from+int64(at.size)+around, s.n) - s.from)
+		s.window = slices.Grow(s.window[:0], size)[:size]
+		if _, err := s.f.ReadAt(s.window, s.from); err != nil {
+			s.window = nil
+			return nil, err
+		}
 	}
-	_, err := w.Write(s.text)
-	return err
-}
-
-// patchSQL is how a dialect writes a patch.
-type patchSQL struct {
-	dialect dump.Dialect
-	begin   string // before the statements
-	after   string // behind each
-	end     string // counts those that took
-	quote   func(name string) string
-	literal func(v []byte, binary bool) string
-	is      func(column string, value []byte, sum [sha256.Size]byte, binary bool) string // the condition that a column holds a value
-	splice  func(expr string, at, length int, in string) string                          // puts a literal in the place of length letters, from 0
-}
-
-// text returns a column as text, where its type is another.
-func (s *patchSQL) text(column string, c patchedCell) string {
-	if s.dialect == dump.Postgres && !c.binary {
-		return column + "::text"
-	}
-	return column
-}
-
-// typed returns text as a value of the column's type. Of a type with a length it stays text, since that would cut it.
-func (s *patchSQL) typed(value string, c patchedCell) string {
-	if s.dialect != dump.Postgres || c.binary || c.typ == "" || strings.HasPrefix(c.typ, "text") || strings.HasPrefix(c.typ, "char") || strings.HasPrefix(c.typ, "varchar") {
-		return value
-	}
-	return "CAST(" + value + " AS " + c.typ + ")"
+	return s.window[at.from-s.from:][:at.size], nil
 }
 
 // maxSplices is how many edits of a value are written as edits; more are written as the whole value.
@@ -107,93 +97,13 @@ func newPatch(d *dumpApplying) (*patching, error) {
 		return nil, err
 	}
 	back, err := newSpool()
-	return &patching{d: d, there: there, back: back, sql: patchSQLs[d.store.About.Dialect]}, err
+	p := &patching{d: d, there: there, back: back, sql: patchSQLs[d.store.About.Dialect]}
+	p.memory.New = func() any { return new(patchedMemory) }
+	return p, err
 }
 
 func (p *patching) close() {
 	_, _ = p.there.f.Close(), p.back.f.Close() // nobody reads them again
-}
-
-// plain reports whether a text can stand between single quotes in any mode and charset.
-func plain(v []byte) bool {
-	for _, c := range v {
-		if c < ' ' || c > '~' || c == '\'' || c == '\\' {
-			return false
-		}
-	}
-	return true
-}
-
-// patchSQLs are the dialects of patches. Text that is not plain is written in hexadecimal digits, which no charset
-// and no mode changes.
-var patchSQLs = map[dump.Dialect]patchSQL{
-	dump.MySQL: {dialect: dump.MySQL,
-		begin: "SET NAMES utf8mb4;\nSET @took = 0;\nSTART TRANSACTION;\n",
-		after: "SET @took = @took + (ROW_COUNT() > 0);\n",
-		end:   "COMMIT;\nSELECT @took AS `rows changed`, %d - @took AS `rows left, edited since the export`;\n",
-		quote: func(n string) string { return "`" + strings.ReplaceAll(n, "`", "``") + "`" },
-		literal: func(v []byte, binary bool) string {
-			switch {
-			case len(v) == 0:
-				return "''"
-			case binary:
-				return "X'" + hex.EncodeToString(v) + "'"
-			case plain(v):
-				return "'" + string(v) + "'"
-			}
-			return "_utf8mb4 X'" + hex.EncodeToString(v) + "'"
-		},
-		is: func(c string, v []byte, sum [sha256.Size]byte, binary bool) string {
-			if !binary {
-				c = "CONVERT(" + c + " USING utf8mb4)"
-			}
-			return "SHA2(" + c + ", 256) = '" + hex.EncodeToString(sum[:]) + "'"
-		},
-		splice: func(expr string, at, length int, in string) string {
-			return "INSERT(" + expr + ", " + strconv.Itoa(at+1) + ", " + strconv.Itoa(length) + ", " + in + ")"
-		},
-	},
-	dump.Postgres: {dialect: dump.Postgres,
-		begin: "SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nBEGIN;\nCREATE TEMPORARY TABLE trimlantern_took (n int) ON COMMIT PRESERVE ROWS;\n",
-		end:   "COMMIT;\nSELECT coalesce(sum(n), 0) AS \"rows changed\", %d - coalesce(sum(n), 0) AS \"rows left, edited since the export\" FROM trimlantern_took;\nDROP TABLE trimlantern_took;\n",
-		quote: func(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` },
-		literal: func(v []byte, binary bool) string {
-			switch {
-			case binary:
-				return `'\x` + hex.EncodeToString(v) + `'::bytea`
-			case plain(v):
-				return "'" + string(v) + "'"
-			}
-			return `convert_from('\x` + hex.EncodeToString(v) + `'::bytea, 'UTF8')`
-		},
-		is: func(c string, v []byte, sum [sha256.Size]byte, binary bool) string {
-			if !binary {
-				c = "convert_to(" + c + "::text, 'UTF8')"
-			}
-			return "encode(sha256(" + c + "), 'hex') = '" + hex.EncodeToString(sum[:]) + "'"
-		},
-		splice: func(expr string, at, length int, in string) string {
-			return "overlay(" + expr + " placing " + in + " from " + strconv.Itoa(at+1) + " for " + strconv.Itoa(length) + ")"
-		},
-	},
-	dump.SQLite: {dialect: dump.SQLite,
-		begin: "BEGIN;\nCREATE TEMP TABLE trimlantern_took (n int);\n",
-		after: "INSERT INTO trimlantern_took SELECT changes();\n",
-		end:   "SELECT coalesce(sum(n), 0) AS \"rows changed\", %d - coalesce(sum(n), 0) AS \"rows left, edited since the export\" FROM trimlantern_took;\nDROP TABLE trimlantern_took;\nCOMMIT;\n",
-		quote: func(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` },
-		literal: func(v []byte, binary bool) string {
-			switch {
-			case binary:
-				return "X'" + hex.EncodeToString(v) + "'"
-			case plain(v):
-				return "'" + string(v) + "'"
-			}
-			return "CAST(X'" + hex.EncodeToString(v) + "' AS TEXT)"
-		},
-		is: func(c string, v []byte, sum [sha256.Size]byte, binary bool) string {
-			return "CAST(" + c + " AS BLOB) = X'" + hex.EncodeToString(v) + "'"
-		},
-	},
 }
 
 // patchedCell is a cell of a row that a patch changes.
@@ -216,53 +126,72 @@ func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err erro
 	if len(primary) == 0 {
 		return func() error { p.d.out.Keyless[row.table] += len(row.cells); return nil }, nil
 	}
-	var cells []patchedCell
+	m := p.memory.Get().(*patchedMemory)
+	m.cells = m.cells[:0]
+	own := false
 	for k := range row.cells {
 		c := &row.cells[k]
-		i, before, after, err := cell(r, c)
+		found, err := find(r, c)
 		if err != nil {
 			return nil, err
 		}
-		one := patchedCell{c, bytes.Clone(before), after, r.Blob(i), r.Columns[i].Type}
-		if first, ok := firstReading(r, i); ok && !bytes.Equal(first, one.was) || !one.binary && !r.Unicode(i) {
+		one := patchedCell{c, found.was, found.is, r.Blob(found.column), r.Columns[found.column].Type}
+		if found.again || !one.binary && !r.Unicode(found.column) {
 			// The database converts to UTF-8 what the software reads in another charset.
 			return func() error { p.d.out.Charset[row.table] += len(row.cells); return nil }, nil
 		}
-		cells = append(cells, one)
+		m.cells, own = append(m.cells, one), own || c.address
 	}
-	there, back, place := p.statement(t, r, primary, cells, true), p.statement(t, r, primary, cells, false), r.Offset()
+	m.there = p.statement(m.there[:0], t, r, primary, m.cells, true)
+	m.back = p.statement(m.back[:0], t, r, primary, m.cells, false)
+	place := r.Offset()
 	return func() error {
 		p.d.count(row)
-		return errors.Join(p.there.add(place, there), p.back.add(place, back))
+		there, err := p.there.add(m.there)
+		back, other := p.back.add(m.back)
+		p.rows = append(p.rows, patchedRow{place, own, there, back})
+		p.memory.Put(m)
+		return errors.Join(err, other)
 	}, nil
 }
 
-// statement returns the statement that changes a row, or changes it back.
-func (p *patching) statement(t dump.Table, r *dump.Row, primary []string, cells []patchedCell, forth bool) string {
-	var sets, guards, where []string
-	for _, c := range cells {
-		column := p.sql.quote(c.column)
-		from, to, edits, sum := c.was, c.is, c.edits, c.before
+// statement adds the statement that changes a row, or changes it back.
+func (p *patching) statement(b []byte, t dump.Table, r *dump.Row, primary []string, cells []patchedCell, forth bool) []byte {
+	b = append(append(b, p.sql.before...), "UPDATE "...)
+	if t.Schema != "" && t.Others {
+		b = append(p.sql.name(b, t.Schema), '.')
+	}
+	b = append(p.sql.name(b, t.Name), " SET "...)
+	for k, c := range cells {
+		from, to, edits := c.was, c.is, c.edits
 		if !forth {
-			from, to, edits, sum = c.is, c.was, rewrite.Invert(c.edits), c.after
+			from, to, edits = c.is, c.was, rewrite.Invert(c.edits)
 		}
-		set := p.value(p.sql.text(column, c), from, to, edits, c.binary)
-		sets = append(sets, column+" = "+p.sql.typed(set, c))
-		guards = append(guards, p.sql.is(column, from, sum, c.binary))
+		if k > 0 {
+			b = append(b, ", "...)
+		}
+		b = append(p.sql.name(b, c.column), " = "...)
+		end := ""
+		if p.sql.casts(&c) {
+			b, end = append(b, "CAST("...), " AS "+c.typ+")"
+		}
+		b = append(p.value(b, &c, from, to, edits), end...)
 	}
 	for _, c := range t.Columns {
 		if c.Stamp {
-			sets = append(sets, p.sql.quote(c.Name)+" = "+p.sql.quote(c.Name))
+			b = append(p.sql.name(append(b, ", "...), c.Name), " = "...)
+			b = p.sql.name(b, c.Name)
 		}
 	}
+	b = append(b, " WHERE "...)
 	for _, name := range primary {
 		i := indexOf(r.Columns, name)
 		if i < 0 {
 			continue
 		}
-		is := ""
+		b = append(p.sql.name(b, name), " = "...)
 		if v, ok := r.Bare(i); ok {
-			is = string(v)
+			b = append(b, v...)
 		} else {
 			v, _ := r.Value(i)
 			for _, c := range cells { // a key that changes is found by what it is now
@@ -270,25 +199,21 @@ func (p *patching) statement(t dump.Table, r *dump.Row, primary []string, cells 
 					v = c.is
 				}
 			}
-			is = p.sql.literal(v, r.Columns[i].Bytes)
+			b = p.sql.literal(b, v, r.Columns[i].Bytes)
 		}
-		where = append(where, p.sql.quote(name)+" = "+is)
+		b = append(b, " AND "...)
 	}
-	name := p.sql.quote(t.Name)
-	if t.Schema != "" && t.Others {
-		name = p.sql.quote(t.Schema) + "." + name
+	for k, c := range cells {
+		from, sum := c.was, c.before
+		if !forth {
+			from, sum = c.is, c.after
+		}
+		if k > 0 {
+			b = append(b, " AND "...)
+		}
+		b = p.sql.is(b, c.column, from, sum, c.binary)
 	}
-	update := "UPDATE " + name + " SET " + strings.Join(sets, ", ") + " WHERE " + strings.Join(append(where, guards...), " AND ")
-	if p.sql.dialect == dump.Postgres {
-		return "WITH took AS (" + update + " RETURNING 1) INSERT INTO trimlantern_took SELECT count(*) FROM took;\n"
-	}
-	return update + ";\n" + p.sql.after
-}
-
-// firstReading returns a value as UTF-8.
-func firstReading(r *dump.Row, i int) ([]byte, bool) {
-	r.First(i)
-	return r.Value(i)
+	return append(b, p.sql.after...)
 }
 
 func indexOf(columns []dump.Column, name string) int {
@@ -300,39 +225,42 @@ func indexOf(columns []dump.Column, name string) int {
 	return -1
 }
 
-// value returns what a column is set to: itself with the edits, or the whole value.
-func (p *patching) value(column string, from, to []byte, edits []rewrite.Edit, binary bool) string {
+// value adds what a column is set to: itself with the edits, or the whole value.
+func (p *patching) value(b []byte, c *patchedCell, from, to []byte, edits []rewrite.Edit) []byte {
 	if p.sql.splice == nil || len(edits) > maxSplices {
-		return p.sql.literal(to, binary)
+		return p.sql.literal(b, to, c.binary)
 	}
-	if n := len(edits); n > 0 && edits[n-1].Offset == len(from) || !binary && !utf8.Valid(from) { // behind the end nothing can be put in
-		return p.sql.literal(to, binary)
+	if n := len(edits); n > 0 && edits[n-1].Offset == len(from) || !c.binary && !utf8.Valid(from) { // behind the end nothing can be put in
+		return p.sql.literal(b, to, c.binary)
 	}
-	places := make([]int, len(edits)) // in letters, or in bytes
-	letters, read := 0, 0
+	var places [maxSplices]int // in letters, or in bytes
+	letters, read, length := 0, 0, len(b)
 	for k, e := range edits {
 		places[k] = e.Offset
-		if !binary {
+		if !c.binary {
+			if !utf8.RuneStart(startOf(from, e.Offset)) || !utf8.ValidString(e.Removed) {
+				return p.sql.literal(b, to, c.binary)
+			}
 			letters, read = letters+utf8.RuneCount(from[read:e.Offset]), e.Offset
 			places[k] = letters
 		}
+		b = append(b, p.sql.spliced...)
 	}
-	expr := column
-	for k := len(edits) - 1; k >= 0; k-- { // from the end, so that places stay
-		e := edits[k]
-		length := len(e.Removed)
-		if !binary {
-			if !utf8.RuneStart(startOf(from, e.Offset)) || !utf8.ValidString(e.Removed) {
-				return p.sql.literal(to, binary)
-			}
-			length = utf8.RuneCountInString(e.Removed)
+	b = p.sql.name(b, c.column)
+	if p.sql.dialect == dump.Postgres && !c.binary {
+		b = append(b, "::text"...)
+	}
+	for k, e := range slices.Backward(edits) { // from the end, so that places stay
+		count := len(e.Removed)
+		if !c.binary {
+			count = utf8.RuneCountInString(e.Removed)
 		}
-		expr = p.sql.splice(expr, places[k], length, p.sql.literal([]byte(e.Inserted), binary))
+		b = p.sql.splice(b, places[k], count, e.Inserted, c.binary)
 	}
-	if len(expr) > 2*len(to)+40 {
-		return p.sql.literal(to, binary)
+	if len(b)-length > 2*len(to)+40 {
+		return p.sql.literal(b[:length], to, c.binary)
 	}
-	return expr
+	return b
 }
 
 // startOf is the byte at a place of a text; behind its end, one that begins a letter.
@@ -346,13 +274,23 @@ func startOf(b []byte, at int) byte {
 // write writes the files of both patches: first those that take it back, without which there is no patch. Files
 // that are there already stay: an older one may be all that takes back what was loaded.
 func (p *patching) write() (err error) {
-	order := p.d.order()
-	backwards := slices.Clone(order)
-	slices.Reverse(backwards)
+	slices.SortFunc(p.rows, func(x, y patchedRow) int { // the site's own addresses last
+		switch {
+		case x.address == y.address:
+			return cmp.Compare(x.place, y.place)
+		case x.address:
+			return 1
+		}
+		return -1
+	})
+	order, backwards := make([]stretch, len(p.rows)), make([]stretch, len(p.rows))
+	for i, r := range p.rows {
+		order[i], backwards[len(p.rows)-1-i] = r.there, r.back
+	}
 	name := p.d.o.Patch
 	end := filepath.Ext(name)
 	base := strings.TrimSuffix(name, end)
-	there, back := p.parts(order, p.there, base, end), p.parts(backwards, p.back, base+".back", end)
+	there, back := p.parts(order, base, end), p.parts(backwards, base+".back", end)
 	for _, f := range slices.Concat(there, back) {
 		if _, err := os.Lstat(f.name); err == nil {
 			return work.BadUse(nil, f.name+" already exists", "name another file: trimlantern apply --patch FILE")
@@ -365,25 +303,21 @@ func (p *patching) write() (err error) {
 	return err
 }
 
-// patchFile is one file of a patch, with the places of its rows.
+// patchFile is one file of a patch, with where its statements stand.
 type patchFile struct {
-	name   string
-	places []int64
+	name       string
+	statements []stretch
 }
 
 // parts shares rows out to as many files as their length asks for.
-func (p *patching) parts(order []int64, from *spool, base, end string) (parts []patchFile) {
+func (p *patching) parts(order []stretch, base, end string) (parts []patchFile) {
 	size := int64(0)
-	for _, place := range order {
-		at, ok := from.at[place]
-		if !ok {
-			continue
-		}
+	for _, at := range order {
 		if len(parts) == 0 || size+int64(at.size) > p.d.o.Largest-1024 {
 			parts, size = append(parts, patchFile{}), 0
 		}
 		last := &parts[len(parts)-1]
-		last.places = append(last.places, place)
+		last.statements = append(last.statements, at)
 		size += int64(at.size)
 	}
 	for i := range parts {
@@ -398,9 +332,9 @@ func (p *patching) parts(order []int64, from *spool, base, end string) (parts []
 func (p *patching) files(parts []patchFile, from *spool, what string) (names []string, err error) {
 	err = from.w.Flush()
 	for i, f := range parts {
-		head := fmt.Sprintf("-- Trim Lantern: %s. File %d of %d, %d rows.\n-- Rows that were edited since the export are left as they are; the last statement counts them.\n", what, i+1, len(parts), len(f.places))
+		head := fmt.Sprintf("-- Trim Lantern: %s. File %d of %d, %d rows.\n-- Rows that were edited since the export are left as they are; the last statement counts them.\n", what, i+1, len(parts), len(f.statements))
 		if err == nil {
-			err = p.file(f.name, head, f.places, from)
+			err = p.file(f.name, head, f.statements, from)
 		}
 		names = append(names, f.name)
 	}
@@ -411,7 +345,7 @@ func (p *patching) files(parts []patchFile, from *spool, what string) (names []s
 }
 
 // file writes one file of a patch.
-func (p *patching) file(name, head string, places []int64, from *spool) error {
+func (p *patching) file(name, head string, statements []stretch, from *spool) error {
 	f, err := disk.Create(name, 0o600)
 	if err != nil {
 		return err
@@ -419,13 +353,17 @@ func (p *patching) file(name, head string, places []int64, from *spool) error {
 	defer f.Discard()
 	w := bufio.NewWriterSize(f, 1<<18)
 	_, err = w.WriteString(head + p.sql.begin)
-	for _, place := range places {
-		if err == nil {
-			err = from.writeTo(w, place)
+	for _, at := range statements {
+		if err != nil {
+			break
+		}
+		var text []byte
+		if text, err = from.text(at); err == nil {
+			_, err = w.Write(text)
 		}
 	}
 	if err == nil {
-		_, err = w.WriteString(fmt.Sprintf(p.sql.end, len(places)))
+		_, err = w.WriteString(fmt.Sprintf(p.sql.end, len(statements)))
 	}
 	if err == nil {
 		err = w.Flush()
