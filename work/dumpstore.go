@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -30,7 +31,7 @@ func (j *Job) IsDump() bool { return j.File.Database.Kind == DumpKind }
 const StoredRow = 512
 
 // Connect opens the site's database. Of a dump it is the working copy in the logbook, or before there is one, a
-// copy that goes when it is closed.
+// copy of the tables that say what the site is, which goes when it is closed.
 func (j *Job) Connect(ctx context.Context, c database.Config) (database.Database, error) {
 	if c.Kind != DumpKind {
 		return database.Open(ctx, c)
@@ -45,7 +46,11 @@ func (j *Job) Connect(ctx context.Context, c database.Config) (database.Database
 	if err != nil {
 		return nil, err
 	}
-	s, err := mirror.Open(ctx, j.mirrored(c, filepath.Join(dir, "dump.db")))
+	some := j.mirrored(c, filepath.Join(dir, "dump.db"))
+	if some.Rows, err = j.tells(); err != nil {
+		return nil, err
+	}
+	s, err := mirror.Open(ctx, some)
 	if err != nil {
 		_ = os.RemoveAll(dir) // it is ours
 		return nil, err
@@ -62,10 +67,30 @@ type passing struct {
 // Close removes the copy.
 func (p *passing) Close() error { return errors.Join(p.Store.Close(), os.RemoveAll(p.dir)) }
 
+// tells returns which tables can hold addresses of a site, whatever the prefix and the system.
+func (j *Job) tells() (func(table string) bool, error) {
+	systems, err := SystemsNamed("")
+	if err != nil {
+		return nil, BadUse(err, "a built-in system description", "report this")
+	}
+	var names []string
+	for _, s := range append(systems, j.System) {
+		for _, a := range s.Addresses {
+			names = append(names, a.Table)
+		}
+		if s.Sites != nil {
+			names = append(names, s.Sites.Table)
+		}
+	}
+	return func(table string) bool {
+		return slices.ContainsFunc(names, func(n string) bool { return strings.HasSuffix(table, n) })
+	}, nil
+}
+
 // mirrored says how the dump is copied.
 func (j *Job) mirrored(c database.Config, to string) mirror.Config {
 	rules := &rewrite.Rules{Site: j.Site}
-	return mirror.Config{Dump: c.File, Copy: to, Charset: strings.ToLower(c.Charset), MaxUnit: StoredRow << 20,
+	return mirror.Config{Dump: c.File, Copy: to, Rules: fmt.Sprintf("%+v", j.Site), Charset: strings.ToLower(c.Charset), MaxUnit: StoredRow << 20,
 		Unsound: func(v []byte) bool { return judge.IsUnsound(rules.Value(v)) },
 		Beside:  func(p *dump.Passage) []sheet.Left { return BesideRows(&rewrite.Rules{Site: j.Site}, p) },
 		Progress: func(what string, done, total int64) {

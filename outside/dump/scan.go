@@ -353,6 +353,9 @@ func (s *state) update(b []byte, p, at int, fields []field) (unit, error) {
 	s.begin(between, schema, name, "")
 	u, err := s.assignments(b, t.end, fields)
 	u.assigns = true
+	if s.learns {
+		s.table.Updates = true
+	}
 	return u, err
 }
 

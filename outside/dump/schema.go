@@ -27,6 +27,7 @@ type Table struct {
 	Listed  []Column // those that the first statement with a list of columns names
 	Unique  []Unique // the primary key and what else must be unique
 	Rows    bool     // the dump has rows of it
+	Updates bool     // it changes rows of it: UPDATE
 	Others  bool     // another schema of the dump has a table of this name
 	Width   int      // how many values its first row has, where no statement names its columns; 0: none
 }

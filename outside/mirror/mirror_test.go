@@ -2,8 +2,10 @@ package mirror
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -87,13 +89,68 @@ func TestStore(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "http://a", "http://c", 1)), 0o600))
 	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(time.Second)))
 	assert.NotEqual(t, was, opened(t, c).Identity())
+
+	// So it is when it is to be read in another way.
+	for _, other := range []Config{{Charset: "latin1"}, {Charset: "latin1", Rules: "www.ternrock.example"}} {
+		other.Dump, other.Copy = c.Dump, c.Copy
+		other.Beside = func(*dump.Passage) []sheet.Left { return []sheet.Left{{Note: "anew"}} }
+		assert.Equal(t, "anew", opened(t, other).About.Left[0].Note)
+		other.Beside = nil
+		assert.Equal(t, "anew", opened(t, other).About.Left[0].Note, "it is made once")
+	}
+
+	// Of a copy of some tables the others are empty; it is no copy of the dump.
+	some := c
+	some.Rows = func(table string) bool { return table == "keyless" }
+	s = opened(t, some)
+	for _, want := range []struct {
+		table database.Table
+		rows  int
+	}{{keyless, 2}, {table, 0}} {
+		rows, err := s.Rows(ctx, want.table, []string{"a"}, 9)
+		require.NoError(t, err)
+		assert.Len(t, rows, want.rows)
+	}
+	s = opened(t, c)
+	rows, err = s.Rows(ctx, table, []string{"a"}, 9)
+	require.NoError(t, err)
+	assert.Len(t, rows, 3)
+}
+
+// Rows of many shapes and tables, from all workers, come over whole.
+func TestManyRows(t *testing.T) {
+	var in strings.Builder
+	in.WriteString("/*!40101 SET NAMES utf8mb4 */;\nCREATE TABLE `a` (`id` int, `x` text, `y` text, PRIMARY KEY (`id`));\nCREATE TABLE `b` (`x` longtext, `y` text);\n")
+	for i := range 3000 {
+		fmt.Fprintf(&in, "INSERT INTO `a` (`id`,`y`,`x`) VALUES (%d,'y%d','x%d');\nINSERT INTO `b` VALUES ('%s','y%d');\nINSERT INTO `a` VALUES (%d,'x%d','y%d');\n", 2*i, i, i, strings.Repeat("x", i), i, 2*i+1, i, i)
+	}
+	file := filepath.Join(t.TempDir(), "many.sql")
+	require.NoError(t, os.WriteFile(file, []byte(in.String()), 0o600))
+	s := opened(t, Config{Dump: file, Copy: file + ".db"})
+	tables, err := s.Tables(context.Background(), "")
+	require.NoError(t, err)
+	rows, err := s.Rows(context.Background(), tables[0], []string{"id", "x", "y"}, 9000)
+	require.NoError(t, err)
+	require.Len(t, rows, 6000)
+	for _, r := range rows {
+		id, err := strconv.Atoi(string(r[0].Bytes))
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf("x%d y%d", id/2, id/2), string(r[1].Bytes)+" "+string(r[2].Bytes))
+	}
+	rows, err = s.Rows(context.Background(), tables[1], []string{"x", "y"}, 9000)
+	require.NoError(t, err)
+	require.Len(t, rows, 3000)
+	for _, r := range rows {
+		assert.Equal(t, fmt.Sprint("y", len(r[0].Bytes)), string(r[1].Bytes))
+	}
 }
 
 func TestRefuses(t *testing.T) {
 	dir := t.TempDir()
 	for in, want := range map[string]error{
-		"INSERT INTO `t` VALUES (1);\n":                        ErrRows,
-		"CREATE TABLE `t` (`a` int);\nUPDATE `t` SET `a`=1;\n": ErrUpdates,
+		"INSERT INTO `t` VALUES (1);\n":                                    ErrRows,
+		"CREATE TABLE `t` (`a` int);\nUPDATE `t` SET `a`=1;\n":             ErrUpdates,
+		"CREATE TABLE `t` (`a` int);\nINSERT INTO `t` VALUES (1),(2,3);\n": errValues,
 		"EXPORT x;\n": dump.ErrDialect,
 	} {
 		file := filepath.Join(dir, "in.sql")
