@@ -9,11 +9,11 @@ dir=$(mktemp -d -p "${BENCH_DIR:-/tmp}") # best a folder in memory, so that the 
 trap 'rm -rf "$dir"' EXIT
 make -s build
 # few: 25 references in a megabyte; common: 780, most of them permanent identifiers; dense: 800, in small rows
-as=(); limit=1.00 sedlimit=0.50
+as=(); limit=2.00 sedlimit=""
 case "$shape" in
-few) as=(-few) ;;
+few) as=(-few) limit=1.00 sedlimit=0.50 ;;
 common) ;;
-dense) as=(-dense) limit=2.00 sedlimit="" ;;
+dense) as=(-dense) ;;
 *) echo "no such shape: $shape" >&2; exit 2 ;;
 esac
 go run ./bench/makedump -mb "$mb" "${as[@]}" >"$dir/dump.sql"

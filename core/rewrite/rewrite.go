@@ -20,6 +20,7 @@ import (
 	"trimlantern/core/envelope"
 	"trimlantern/core/markup"
 	"trimlantern/core/reference"
+	"trimlantern/core/seek"
 	"trimlantern/core/text"
 )
 
@@ -142,6 +143,7 @@ func MayHold(b []byte) bool {
 
 // hidden reports whether a value may hold something compressed, or in UTF-16.
 func hidden(b []byte) bool {
+	b = b[seek.Plain(b):]
 	return !utf8.Valid(b) || bytes.IndexByte(b, 0) >= 0
 }
 

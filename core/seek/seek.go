@@ -157,6 +157,21 @@ func Either(b []byte, from int, c, d byte) int {
 	return -1
 }
 
+// Plain returns the place of the first byte that is not plain: 0, or one of 0x80 and above; len(b)
+// where all are.
+func Plain(b []byte) int {
+	p := plainWide(b)
+	for ; p+8 <= len(b); p += 8 {
+		x := binary.LittleEndian.Uint64(b[p:])
+		if m := ((x-ones)&^x | x) & highs; m != 0 {
+			return p + bits.TrailingZeros64(m)/8 // the lowest one is always true
+		}
+	}
+	for ; p < len(b) && b[p] != 0 && b[p] < 0x80; p++ {
+	}
+	return p
+}
+
 // Quote returns the place of the next quote q at or after from, or -1. A backslash
 // and the byte behind it are stepped over.
 func Quote(b []byte, from int, q byte) int {

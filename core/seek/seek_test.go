@@ -62,6 +62,15 @@ func plainQuote(b []byte, from int, q byte) int {
 	return -1
 }
 
+func plainPlain(b []byte) int {
+	for p, c := range b {
+		if c == 0 || c >= 0x80 {
+			return p
+		}
+	}
+	return len(b)
+}
+
 // agree compares each function with its plain way, with wide registers and without.
 func agree(t *testing.T, b []byte, from int) {
 	t.Helper()
@@ -72,6 +81,7 @@ func agree(t *testing.T, b []byte, from int) {
 		require.Equal(t, []int{wantStart, wantEnd}, []int{start, end}, "run in %q from %d", b, from)
 		require.Equal(t, plainEither(b, from, '\'', '\\'), Either(b, from, '\'', '\\'), "either in %q from %d", b, from)
 		require.Equal(t, plainQuote(b, from, '\''), Quote(b, from, '\''), "quote in %q from %d", b, from)
+		require.Equal(t, plainPlain(b[from:]), Plain(b[from:]), "plain in %q from %d", b, from)
 		wide = widest && !wide
 	}
 }
@@ -82,7 +92,7 @@ func TestAgainstPlain(t *testing.T) {
 	random := rand.New(rand.NewPCG(seed, seed))
 	for _, letters := range []string{"tpTP:ws%", `ab'\`, "AZaz09+/-_@[`{*,.:G ", "aaaaaaaaaaaaaaaaaaaaaaaaaaaa ", "xyz \xc3\xa9\x80\xff\x00"} {
 		for range 4000 {
-			b := make([]byte, random.IntN(200))
+			b := make([]byte, random.IntN(400))
 			for i := range b {
 				b[i] = letters[random.IntN(len(letters))]
 			}
@@ -93,9 +103,9 @@ func TestAgainstPlain(t *testing.T) {
 
 // One thing at every place of a text, so that each border between blocks is met.
 func TestEveryPlace(t *testing.T) {
-	for _, thing := range []string{"tp:", "WS%", "'", `\'`, `\\'`, strings.Repeat("A", MinRun), strings.Repeat("9", MinRun-1), strings.Repeat("_", 70)} {
-		for at := range 100 {
-			agree(t, []byte(strings.Repeat(".", at)+thing+strings.Repeat(".", 100-at)), 0)
+	for _, thing := range []string{"tp:", "WS%", "'", `\'`, `\\'`, strings.Repeat("A", MinRun), strings.Repeat("9", MinRun-1), strings.Repeat("_", 70), "\x00", "\x80", "\x7f\x01\xff"} {
+		for at := range 300 {
+			agree(t, []byte(strings.Repeat(".", at)+thing+strings.Repeat(".", 300-at)), 0)
 			agree(t, []byte(strings.Repeat(".", at)+thing), at/2)
 		}
 	}

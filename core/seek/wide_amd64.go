@@ -54,6 +54,14 @@ func quoteWide(b []byte, from int, q byte) int {
 	return from
 }
 
+// plainWide returns the place from where nobody looked: all before is plain.
+func plainWide(b []byte) int {
+	if blocks := len(b) / 128; wide && blocks > 0 {
+		return plainBlocks(&b[0], blocks)
+	}
+	return 0
+}
+
 // tripleBlocks looks at blocks of 32 bytes and two bytes behind them for triples, as
 // the halves of their bytes tell. It returns where the first begins, or how many bytes
 // it looked at.
@@ -79,3 +87,9 @@ func eitherBlocks(b *byte, blocks int, c, d byte) int
 //
 //go:noescape
 func quoteBytes(b *byte, n int, q byte) int
+
+// plainBlocks looks at blocks of 128 bytes. It returns how many bytes those have that
+// are plain, up to the first that is not.
+//
+//go:noescape
+func plainBlocks(b *byte, blocks int) int

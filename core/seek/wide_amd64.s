@@ -92,25 +92,47 @@ TEXT ·runBlocks(SB), NOSPLIT, $0-32
 	MOVQ           SI, DI
 	VBROADCASTI128 high<>(SB), Y0
 	VBROADCASTI128 low<>(SB), Y1
-	VPBROADCASTD half<>(SB), Y2
+	VPBROADCASTD   half<>(SB), Y2
 	VPXOR          Y3, Y3, Y3
-	XORQ           DX, DX       // the block before: nothing of the alphabet
+	VPCMPEQB       Y9, Y9, Y9   // the block before: nothing of the alphabet
+	VPXOR          Y7, Y7, Y7   // and no eight bytes of it together
 
 runLoop:
-	VMOVDQU   (SI), Y4
-	VPAND     Y2, Y4, Y5
-	VPSRLW    $4, Y4, Y6
-	VPAND     Y2, Y6, Y6
-	VPSHUFB   Y5, Y1, Y5
-	VPSHUFB   Y6, Y0, Y6
-	VPAND     Y5, Y6, Y5
-	VPCMPEQB  Y3, Y5, Y5
+	VMOVDQU  (SI), Y4
+	VPAND    Y2, Y4, Y5
+	VPSRLW   $4, Y4, Y6
+	VPAND    Y2, Y6, Y6
+	VPSHUFB  Y5, Y1, Y5
+	VPSHUFB  Y6, Y0, Y6
+	VPAND    Y5, Y6, Y5
+	VPCMPEQB Y3, Y5, Y5  // what is not of the alphabet
+	VPCMPEQQ Y3, Y5, Y6  // eight at a place divisible by eight: sixteen in a row hold such
+	VPOR     Y6, Y7, Y8
+	VPTEST   Y8, Y8
+	JNZ      runNear
+
+runNext:
+	VMOVDQA Y5, Y9
+	VMOVDQA Y6, Y7
+	ADDQ    $32, SI
+	DECQ    CX
+	JNZ     runLoop
+	XORQ    AX, AX
+
+runFound:
+	SUBQ DI, SI
+	MOVQ SI, at+16(FP)
+	MOVQ AX, runs+24(FP)
+	VZEROUPPER
+	RET
+
+runNear:
 	VPMOVMSKB Y5, AX
 	NOTL      AX
-	MOVQ      AX, BX
 	SHLQ      $32, AX
+	VPMOVMSKB Y9, DX
+	NOTL      DX
 	ORQ       DX, AX
-	MOVQ      BX, DX
 	MOVQ      AX, BX
 	SHRQ      $1, BX
 	ANDQ      BX, AX
@@ -124,16 +146,7 @@ runLoop:
 	SHRQ      $8, BX
 	ANDQ      BX, AX
 	JNZ       runFound
-	ADDQ      $32, SI
-	DECQ      CX
-	JNZ       runLoop
-
-runFound:
-	SUBQ DI, SI
-	MOVQ SI, at+16(FP)
-	MOVQ AX, runs+24(FP)
-	VZEROUPPER
-	RET
+	JMP       runNext
 
 // func eitherBlocks(b *byte, blocks int, c, d byte) int
 TEXT ·eitherBlocks(SB), NOSPLIT, $0-32
@@ -202,5 +215,34 @@ quoteEither:
 quoteDone:
 	SUBQ DI, SI
 	MOVQ SI, ret+24(FP)
+	VZEROUPPER
+	RET
+
+// func plainBlocks(b *byte, blocks int) int
+TEXT ·plainBlocks(SB), NOSPLIT, $0-24
+	MOVQ  b+0(FP), SI
+	MOVQ  blocks+8(FP), CX
+	MOVQ  SI, DI
+	VPXOR Y0, Y0, Y0
+
+plainLoop:
+	VMOVDQU   (SI), Y1
+	VMOVDQU   32(SI), Y2
+	VMOVDQU   64(SI), Y3
+	VMOVDQU   96(SI), Y4
+	VPMINSB   Y1, Y2, Y1
+	VPMINSB   Y3, Y4, Y3
+	VPMINSB   Y1, Y3, Y1
+	VPCMPGTB  Y0, Y1, Y1
+	VPMOVMSKB Y1, AX
+	CMPL      AX, $-1
+	JNE       plainDone
+	SUBQ      $-128, SI
+	DECQ      CX
+	JNZ       plainLoop
+
+plainDone:
+	SUBQ DI, SI
+	MOVQ SI, ret+16(FP)
 	VZEROUPPER
 	RET

@@ -10,3 +10,4 @@ func (t *Triples) nextWide(_ []byte, from int) int { return from }
 func runWide(_ []byte, from int) (start, next int) { return -1, from }
 func eitherWide(_ []byte, from int, _, _ byte) int { return from }
 func quoteWide(_ []byte, from int, _ byte) int     { return from }
+func plainWide(_ []byte) int                       { return 0 }

@@ -2,7 +2,6 @@ package dump
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -10,6 +9,7 @@ import (
 	"golang.org/x/text/encoding"
 
 	"trimlantern/core/rewrite"
+	"trimlantern/core/seek"
 	"trimlantern/core/text"
 )
 
@@ -166,13 +166,7 @@ func (r *Row) isBytes(i int) bool {
 }
 
 func ascii(b []byte) bool {
-	for len(b) >= 8 {
-		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
-			return false
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
+	for _, c := range b[seek.Plain(b):] { // from the first zero, if there is one
 		if c >= 0x80 {
 			return false
 		}

@@ -85,11 +85,11 @@ type piece struct {
 func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 	coming := readAhead(r)
 	defer coming.stop()
-	in := bufio.NewReaderSize(coming, sniffSize)
-	head, err := in.Peek(sniffSize)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, err
+	first := coming.next(part{})
+	if first.err != nil && !errors.Is(first.err, io.EOF) {
+		return nil, first.err
 	}
+	head := bytes.Clone(first.text()[:min(first.n, sniffSize)])
 	if len(bytes.TrimSpace(head)) == 0 {
 		return nil, fmt.Errorf("it is empty: %w", ErrDialect)
 	}
@@ -108,10 +108,9 @@ func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 	}
 	st := state{session: session{syntax: syntaxOf(o.Dialect)}, model: s.Schema, lines: ownProgram.Match(head), learns: true}
 	st.speak(o.Charset)
-	end := &tail{r: in}
-	err = s.split(ctx, end, st, o)
+	end, err := s.split(ctx, coming, first, st, o)
 	for begins, ends := range complete {
-		if bytes.Contains(head, []byte(begins)) && !bytes.Contains(end.last, []byte(ends)) {
+		if bytes.Contains(head, []byte(begins)) && !bytes.Contains(end, []byte(ends)) {
 			s.CutOff = true
 		}
 	}
@@ -121,90 +120,103 @@ func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 // complete is how dump programs begin, with what they write at the end.
 var complete = map[string]string{"-- MariaDB dump ": "-- Dump completed", "-- MySQL dump ": "-- Dump completed", "\n-- PostgreSQL database dump\n": "\n-- PostgreSQL database dump complete\n"}
 
-// tail keeps the end of what is read.
-type tail struct {
-	r    io.Reader
-	last []byte
-}
-
-func (t *tail) Read(b []byte) (int, error) {
-	const keep = 4 << 10
-	n, err := t.r.Read(b)
-	t.last = append(t.last, b[max(0, n-keep):n]...)
-	t.last = t.last[:copy(t.last, t.last[max(0, len(t.last)-keep):])]
-	return n, err
-}
-
 // ownProgram is how the dump programs of MariaDB and MySQL begin. They write a line
 // break inside a string as \n.
 var ownProgram = regexp.MustCompile(`^(/\*M?!\d+\\- [^\n]*\n)?-- (MariaDB|MySQL) dump `)
 
-// split reads units and notes where pieces of some size begin.
-func (s *Survey) split(ctx context.Context, in io.Reader, st state, o Options) error {
+// endSize is how much of a dump's end tells whether it is complete.
+const endSize = 4 << 10
+
+// split reads units and notes where pieces of some size begin. It returns the end of the text.
+func (s *Survey) split(ctx context.Context, coming *ahead, now part, st state, o Options) (last []byte, err error) {
 	limit := max(cmp.Or(o.MaxUnit, MaxUnit), 2*chunkSize)
-	buf := make([]byte, 0, chunkSize)
 	scratch := make([]field, 0, 64)
-	for eof := false; !eof; {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		if len(buf) == cap(buf) {
-			if len(buf) >= limit {
-				return &TooLarge{s.Bytes, limit}
-			}
-			buf = append(make([]byte, 0, min(2*cap(buf), limit)), buf...)
-		}
-		n, err := io.ReadFull(in, buf[len(buf):cap(buf)])
-		buf = buf[:len(buf)+n]
-		switch {
-		case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
-			eof = true
-		case err != nil:
-			return err
-		}
+	var carry []byte // of the unit in the middle of which the part before ended
+	take := func() {
 		if o.Read != nil {
-			o.Read(int64(n))
+			o.Read(int64(now.n))
 		}
-		begin := st
-		end := 0
-		for end < len(buf) {
-			if to := st.skipRows(buf, end, s.measure(&st)); to > end {
-				end = to
-				continue
+		text := now.text()
+		last = append(last, text[max(0, len(text)-endSize):]...)
+		last = last[:copy(last, last[max(0, len(last)-endSize):])]
+	}
+	take()
+	for {
+		if ctx.Err() != nil {
+			return last, context.Cause(ctx)
+		}
+		var buf []byte
+		if len(carry) <= headroom {
+			buf = now.behind(carry)
+		} else { // a large unit: as much again, so that it is not gone through too often
+			buf = append(carry, now.text()...)
+			for now.err == nil && len(buf) < min(2*len(carry), limit) {
+				now = coming.next(now)
+				take()
+				buf = append(buf, now.text()...)
 			}
-			was := st
-			u, err := st.next(buf, end, scratch[:0])
-			if errors.Is(err, errMore) {
-				st = was
-				break
-			}
-			if err != nil {
-				return &Broken{s.Bytes + int64(end), err}
-			}
-			end = u.end
+		}
+		if now.err != nil && !errors.Is(now.err, io.EOF) {
+			return last, now.err
+		}
+		window := buf[:min(len(buf), limit)]
+		eof := now.err != nil && len(window) == len(buf)
+		end, err := s.units(window, &st, scratch, eof)
+		if err != nil || eof {
+			return last, err
+		}
+		if end == 0 && len(window) == limit {
+			return last, &TooLarge{s.Bytes, limit}
 		}
 		rest := buf[end:]
-		if eof && len(bytes.TrimSpace(rest)) > 0 {
-			if err := st.ending(rest); err != nil {
-				return &Broken{s.Bytes + int64(end), err}
-			}
-			end, rest = len(buf), nil
-		} else if eof && st.mode != between {
-			return &Broken{s.Bytes + int64(len(buf)), errors.New("the dump is cut off between two rows")}
+		if cap(carry) > 4*chunkSize && len(rest) < chunkSize {
+			carry = nil // its memory is not needed any more
 		}
-		if end == 0 && !eof {
-			continue // a unit larger than the buffer
-		}
-		begin.learns = false
-		s.pieces = append(s.pieces, piece{end, begin})
-		s.Bytes += int64(end)
-		if len(rest) < chunkSize && cap(buf) > chunkSize {
-			buf = append(make([]byte, 0, chunkSize), rest...)
+		carry = append(carry[:0], rest...)
+		if now.err == nil {
+			now = coming.next(now)
+			take()
 		} else {
-			buf = buf[:copy(buf, rest)]
+			now.n = 0 // what is left of the text is in carry
 		}
 	}
-	return nil
+}
+
+// units reads the units of a part and notes a piece. It returns where the last whole one ends.
+func (s *Survey) units(buf []byte, st *state, scratch []field, eof bool) (end int, err error) {
+	begin := *st
+	for end < len(buf) {
+		if to := st.skipRows(buf, end, s.measure(st)); to > end {
+			end = to
+			continue
+		}
+		was := *st
+		u, err := st.next(buf, end, scratch[:0])
+		if errors.Is(err, errMore) {
+			*st = was
+			break
+		}
+		if err != nil {
+			return 0, &Broken{s.Bytes + int64(end), err}
+		}
+		end = u.end
+	}
+	rest := buf[end:]
+	if eof && len(bytes.TrimSpace(rest)) > 0 {
+		if err := st.ending(rest); err != nil {
+			return 0, &Broken{s.Bytes + int64(end), err}
+		}
+		end = len(buf)
+	} else if eof && st.mode != between {
+		return 0, &Broken{s.Bytes + int64(len(buf)), errors.New("the dump is cut off between two rows")}
+	}
+	if end == 0 && !eof {
+		return 0, nil // a unit larger than the part
+	}
+	begin.learns = false
+	s.pieces = append(s.pieces, piece{end, begin})
+	s.Bytes += int64(end)
+	return end, nil
 }
 
 // measure asks for the first row of a table whose statements do not name its columns.
@@ -233,7 +245,14 @@ func (s *Survey) Rewrite(ctx context.Context, r io.Reader, w io.Writer, h Handle
 	for n := range workers {
 		running.Go(func() {
 			for c := range todo {
-				c.rewrite(n, h)
+				if c.from != nil {
+					if _, err := c.from.read(c.b, c.offset); err != nil {
+						c.err = readFault(err)
+					}
+				}
+				if c.err == nil {
+					c.rewrite(n, h)
+				}
 				close(c.done)
 			}
 		})
@@ -277,46 +296,50 @@ func (s *Survey) Rewrite(ctx context.Context, r io.Reader, w io.Writer, h Handle
 // hand reads the pieces and hands them on.
 func (s *Survey) hand(ctx context.Context, in io.Reader, free chunks, h Handler, read func(int64), emit func(*chunk)) error {
 	var offset int64
+	file := placedIn(in)
 	for i, p := range s.pieces {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
 		if h.Only != nil && s.within(i) && !h.Only(p.state.table) {
 			offset += int64(p.size)
-			if err := pass(in, int64(p.size)); err != nil {
-				return ErrChanged
+			if file == nil {
+				if _, err := io.CopyN(io.Discard, in, int64(p.size)); err != nil {
+					return readFault(err)
+				}
 			}
 			continue
 		}
 		c := free.get(p.size)
-		n, err := io.ReadFull(in, c.b)
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			return ErrChanged
-		}
-		if err != nil {
-			return err
+		if c.from = file; file == nil { // else whoever works on it reads it
+			if _, err := io.ReadFull(in, c.b); err != nil {
+				return readFault(err)
+			}
 		}
 		if read != nil {
-			read(int64(n))
+			read(int64(p.size))
 		}
 		c.state, c.offset, c.last, c.done = p.state, offset, i == len(s.pieces)-1, make(chan struct{})
-		offset += int64(n)
+		offset += int64(p.size)
 		emit(c)
 	}
-	if n, _ := in.Read(make([]byte, 1)); n > 0 {
+	more := 0
+	if file != nil {
+		more, _ = file.read(make([]byte, 1), offset)
+	} else {
+		more, _ = in.Read(make([]byte, 1))
+	}
+	if more > 0 {
 		return ErrChanged
 	}
 	return nil
 }
 
-// pass goes over n bytes, without reading them where it can.
-func pass(in io.Reader, n int64) error {
-	if s, ok := in.(io.Seeker); ok {
-		if _, err := s.Seek(n, io.SeekCurrent); err == nil {
-			return nil
-		}
+// readFault is why a piece could not be read.
+func readFault(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return ErrChanged
 	}
-	_, err := io.CopyN(io.Discard, in, n)
 	return err
 }
 
@@ -333,6 +356,7 @@ func (s *Survey) within(i int) bool {
 // chunk is a piece of a dump while it is worked on.
 type chunk struct {
 	b       []byte
+	from    *placed        // b is to be read from there; nil: it was read
 	state   state          // at its beginning
 	offset  int64          // in the dump
 	last    bool           // of the dump
