@@ -124,6 +124,9 @@ var crcTable = crc32.MakeTable(crc32.Castagnoli)
 
 // EncodeBlock returns the records as one block to be appended to a journal.
 func EncodeBlock(records ...Record) ([]byte, error) {
+	if size := plainSize(records); size > maxPlain {
+		return encodeLarge(records)
+	}
 	kept := plains.Get().(*[]byte)
 	plain := slices.Grow((*kept)[:0], plainSize(records))
 	defer func() {
@@ -143,13 +146,69 @@ func EncodeBlock(records ...Record) ([]byte, error) {
 			return nil, err
 		}
 	}
-	block := blockEncoder.EncodeAll(plain, make([]byte, guardSize, guardSize+len(plain)/2+512))
+	return guarded(blockEncoder.EncodeAll(plain, make([]byte, guardSize, guardSize+len(plain)/2+512))), nil
+}
+
+// encodeLarge is EncodeBlock for records that are not to be in memory once more: they go into the frame piece by piece.
+func encodeLarge(records []Record) ([]byte, error) {
+	var size counter
+	if err := writeRecords(&size, records); err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	out.Write(make([]byte, guardSize))
+	z, err := zstd.NewWriter(nil, append(blockOptions, zstd.WithEncoderConcurrency(1))...)
+	if err != nil {
+		return nil, err
+	}
+	z.ResetContentSize(&out, int64(size))
+	if err := writeRecords(z, records); err != nil {
+		return nil, err
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return guarded(out.Bytes()), nil
+}
+
+// counter counts what is written.
+type counter int64
+
+func (c *counter) Write(b []byte) (int, error) {
+	*c += counter(len(b))
+	return len(b), nil
+}
+
+// writeRecords writes the lines of records.
+func writeRecords(out io.Writer, records []Record) error {
+	for i := range records {
+		var err error
+		var rest []byte
+		if e := records[i].Entry; e != nil {
+			w := writer{out: out}
+			w.entry(e)
+			rest, err = w.b, w.err
+		} else {
+			rest, err = appendLine(nil, &records[i])
+		}
+		if err == nil {
+			_, err = out.Write(rest)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// guarded fills in what stands before the frame.
+func guarded(block []byte) []byte {
 	frame := block[guardSize:]
 	binary.LittleEndian.PutUint32(block[0:], guardMagic)
 	binary.LittleEndian.PutUint32(block[4:], 12)
 	binary.LittleEndian.PutUint64(block[8:], uint64(len(frame)))
 	binary.LittleEndian.PutUint32(block[16:], crc32.Checksum(frame, crcTable))
-	return block, nil
+	return block
 }
 
 // plainSize says about how long the records are as lines: growing on the way would
@@ -171,8 +230,10 @@ var plains = sync.Pool{New: func() any { return new([]byte) }}
 // maxPlain bounds how much of it is kept.
 const maxPlain = 16 << 20
 
+var blockOptions = []zstd.EOption{zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithNoEntropyCompression(true), zstd.WithEncoderCRC(false)}
+
 var blockEncoder = func() *zstd.Encoder {
-	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithNoEntropyCompression(true), zstd.WithEncoderCRC(false))
+	z, err := zstd.NewWriter(nil, blockOptions...)
 	if err != nil {
 		panic(err) // only wrong options do that
 	}

@@ -3,6 +3,7 @@ package sheet
 import (
 	"bytes"
 	"encoding/base64"
+	"io"
 	"math"
 	"slices"
 	"strconv"
@@ -47,6 +48,11 @@ func appendCell(b []byte, c *Cell) ([]byte, error) {
 // appendEntry adds the line of an entry.
 func appendEntry(b []byte, e *Entry) ([]byte, error) {
 	w := writer{b: b}
+	return w.entry(e).b, w.err
+}
+
+// entry writes the line of an entry.
+func (w *writer) entry(e *Entry) *writer {
 	w.is(`{"entry":{"table":`).text(e.Table).is(`,"key":`).key(e.Key).is(`,"column":`).text(e.Column)
 	w.is(`,"before":`).value(e.Before).is(`,"after":`).text(e.After).is(`,"edits":`).edits(e.Edits)
 	if e.Raw != "" {
@@ -58,13 +64,14 @@ func appendEntry(b []byte, e *Entry) ([]byte, error) {
 	if e.With != "" {
 		w.is(`,"with":`).text(e.With)
 	}
-	return w.is("}}\n").b, w.err
+	return w.is("}}\n")
 }
 
 // writer puts a line together.
 type writer struct {
 	b   []byte
 	err error
+	out io.Writer // where set, large values do not stay in b
 }
 
 func (w *writer) is(s string) *writer {
@@ -86,6 +93,9 @@ func (w *writer) text(s string) *writer {
 }
 
 func (w *writer) value(v Value) *writer {
+	if w.out != nil && len(v) > valuePiece {
+		return w.large(v)
+	}
 	if utf8.Valid(v) {
 		w.b, _ = jsontext.AppendQuote(w.b, v)
 		return w
@@ -93,6 +103,37 @@ func (w *writer) value(v Value) *writer {
 	w.is(`{"base64":"`)
 	w.b = base64.StdEncoding.AppendEncode(w.b, v)
 	return w.is(`"}`)
+}
+
+// valuePiece is how much of a large value is written at once: a number of bytes that base64 writes without padding.
+const valuePiece = 3 << 18
+
+// large writes a value in pieces, as it would be written whole.
+func (w *writer) large(v Value) *writer {
+	text, begin, end := utf8.Valid(v), `"`, `"`
+	if !text {
+		begin, end = `{"base64":"`, `"}`
+	}
+	w.is(begin)
+	for len(v) > 0 {
+		n := min(len(v), valuePiece)
+		if text {
+			for n < len(v) && !utf8.RuneStart(v[n]) {
+				n--
+			}
+			from := len(w.b)
+			w.b, _ = jsontext.AppendQuote(w.b, v[:n])
+			w.b = append(w.b[:from], w.b[from+1:len(w.b)-1]...) // without its quotes
+		} else {
+			w.b = base64.StdEncoding.AppendEncode(w.b, v[:n])
+		}
+		v = v[n:]
+		if _, err := w.out.Write(w.b); w.err == nil {
+			w.err = err
+		}
+		w.b = w.b[:0]
+	}
+	return w.is(end)
 }
 
 func (w *writer) key(key []Value) *writer {
@@ -229,18 +270,21 @@ func (r *reader) number() int {
 	return n
 }
 
-// quoted reads a string as it stands there, and tells whether it means what stands
-// between the quotes.
+var noText = []byte(`""`)
+
+// quoted reads a string as it stands there, with its quotes, and tells whether it means what stands
+// between them.
 func (r *reader) quoted() (s []byte, plain bool) {
+	whole := r.b
 	if !r.may(`"`) {
 		r.other = true
-		return nil, true
+		return noText, true
 	}
 	for end := 0; ; end++ {
 		i := bytes.IndexByte(r.b[end:], '"')
 		if i < 0 {
 			r.other = true
-			return nil, true
+			return noText, true
 		}
 		end += i
 		escapes := 0
@@ -250,8 +294,8 @@ func (r *reader) quoted() (s []byte, plain bool) {
 		if escapes%2 == 1 {
 			continue
 		}
-		s, r.b = r.b[:end], r.b[end+1:]
-		for _, c := range s {
+		s, r.b = whole[:1+end+1], r.b[end+1:]
+		for _, c := range s[1 : 1+end] {
 			if c < ' ' || c == '\\' || c >= utf8.RuneSelf {
 				return s, false
 			}
@@ -260,11 +304,9 @@ func (r *reader) quoted() (s []byte, plain bool) {
 	}
 }
 
-// unquoted returns what a quoted string that is not plain means.
+// unquoted returns what a string in quotes means that is not plain.
 func (r *reader) unquoted(s []byte) []byte {
-	whole := make([]byte, 0, 2+len(s))
-	whole = append(append(append(whole, '"'), s...), '"')
-	out, err := jsontext.AppendUnquote(make([]byte, 0, len(s)), whole)
+	out, err := jsontext.AppendUnquote(make([]byte, 0, len(s)), s)
 	if err != nil {
 		r.other = true
 	}
@@ -274,7 +316,9 @@ func (r *reader) unquoted(s []byte) []byte {
 // text reads a string; like is used where it is the same.
 func (r *reader) text(like string) string {
 	s, plain := r.quoted()
-	if !plain {
+	if plain {
+		s = s[1 : len(s)-1]
+	} else {
 		s = r.unquoted(s)
 	}
 	if string(s) == like {
@@ -289,7 +333,7 @@ func (r *reader) value() Value {
 	if !plain {
 		return r.unquoted(s)
 	}
-	return Value(slices.Clone(s))
+	return Value(slices.Clone(s[1 : len(s)-1]))
 }
 
 func (r *reader) key() []Value { return several(r, r.value) }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -200,4 +201,32 @@ func TestCellID(t *testing.T) {
 		}
 	}
 	assert.Equal(t, key("a", ""), Bytes(Values(key("a", ""))))
+}
+
+// Large records are written piece by piece: the same lines, and read as what they were.
+func TestLargeBlock(t *testing.T) {
+	text := Value(strings.Repeat("é\"\n ☂", maxPlain/6))
+	records := []Record{{Mark: Committed},
+		{Entry: &Entry{Table: "t", Key: []Value{Value("1")}, Column: "a", Before: text, Edits: []Edit{{At: 4, In: Value("s")}}}},
+		{Entry: &Entry{Table: "t", Key: []Value{Value("2")}, Column: "a", Before: append(bytes.Clone(text), 0xff), Edits: []Edit{}, With: "b"}},
+		{Entry: &Entry{Table: "t", Key: []Value{Value("3")}, Column: "a", Before: Value("small"), Edits: []Edit{}}}}
+	require.Greater(t, plainSize(records), maxPlain)
+	var plain, pieces bytes.Buffer
+	for i := range records {
+		b, err := appendLine(nil, &records[i])
+		require.NoError(t, err)
+		plain.Write(b)
+	}
+	require.NoError(t, writeRecords(&pieces, records))
+	assert.True(t, bytes.Equal(plain.Bytes(), pieces.Bytes()))
+	header, err := EncodeBlock(Record{Header: NewJournalHeader(JournalHeader{})})
+	require.NoError(t, err)
+	block, err := EncodeBlock(records...)
+	require.NoError(t, err)
+	var read []Block
+	end, err := EachBlock(bytes.NewReader(append(header, block...)), func(b Block) error { read = append(read, b); return nil })
+	require.NoError(t, err)
+	assert.Equal(t, int64(len(header)+len(block)), end)
+	require.Len(t, read, 2)
+	assert.True(t, reflect.DeepEqual(records, read[1].Records))
 }

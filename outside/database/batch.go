@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -357,9 +358,25 @@ func (b *sqlBatch) one(ctx context.Context, t Table, u Update) error {
 
 // exec runs a statement that changes exactly n rows.
 func (b *sqlBatch) exec(ctx context.Context, q *query, t Table, n int) error {
+	if q.size > largeArguments && b.s.d.raw != nil {
+		did, err := b.s.d.raw(ctx, b.conn, q.String(), q.args)
+		return b.did(driver.RowsAffected(did), err, t, n)
+	}
+	if q.size > largeArguments && b.s.d.apart {
+		if st, err := b.tx.PrepareContext(ctx, q.String()); err == nil { // some proxies and settings do not allow it
+			defer st.Close()
+			res, err := st.ExecContext(ctx, q.args...)
+			if !errors.Is(b.s.failure(err), errUnprepared) {
+				return b.did(res, err, t, n)
+			}
+		}
+	}
 	res, err := b.tx.ExecContext(ctx, q.String(), q.args...)
 	return b.did(res, err, t, n)
 }
+
+// largeArguments is from how many bytes on values are sent apart from their statement.
+const largeArguments = 4 << 20
 
 // did checks that a statement changed exactly n rows.
 func (b *sqlBatch) did(res sql.Result, err error, t Table, n int) error {

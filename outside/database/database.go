@@ -124,6 +124,9 @@ type Table struct {
 	children bool  // PostgreSQL: read what inherits from it too, as partitions do
 }
 
+// Loose reports whether the table's engine knows no transactions: nobody holds a row that was read.
+func (t Table) Loose() bool { return t.loose }
+
 // Column returns the column of that name among those that can hold text.
 func (t Table) Column(name string) (Column, bool) {
 	for _, c := range t.Columns {
@@ -212,7 +215,7 @@ type Update struct {
 	Key     [][]byte
 	Columns []string
 	Values  []Value
-	Was     []Value // what was read: compared once more where nobody holds the row
+	Was     []Value // of a table that is Loose: what was read, which is compared once more
 }
 
 // Batch is one transaction.

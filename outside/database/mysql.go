@@ -55,11 +55,11 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	if err := mysqlTLS(m, c); err != nil {
 		return nil, err
 	}
-	connector, err := mysql.NewConnector(m)
+	db, err := connectMySQL(ctx, m)
 	if err != nil {
 		return nil, err
 	}
-	s := &sqlDatabase{db: sql.OpenDB(connector), stated: c.Identity, failure: mysqlFailure, lock: mysqlLock}
+	s := &sqlDatabase{db: db, stated: c.Identity, failure: mysqlFailure, lock: mysqlLock}
 	s.db.SetMaxOpenConns(6) // two for locks, two batches at work, and what they prepare
 	s.d = mysqlDialect(charset)
 	var host, dir, name, version sql.NullString
@@ -76,6 +76,34 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	}
 	s.identity = fmt.Sprintf("mysql:%s:%s", at, name.String)
 	return s, nil
+}
+
+// largestPacket is how much is sent at once at the most: larger values are cut by the driver, which it does in place.
+const largestPacket = 16 << 20
+
+// connectMySQL opens a database with packets that the server takes.
+func connectMySQL(ctx context.Context, m *mysql.Config) (*sql.DB, error) {
+	for {
+		connector, err := mysql.NewConnector(m)
+		if err != nil {
+			return nil, err
+		}
+		db := sql.OpenDB(connector)
+		var takes sql.NullInt64
+		err = db.QueryRowContext(ctx, "SELECT @@max_allowed_packet").Scan(&takes)
+		if err == nil && m.MaxAllowedPacket == 0 && takes.Int64 > largestPacket {
+			err = db.Close()
+			m.MaxAllowedPacket = largestPacket
+			if err == nil {
+				continue
+			}
+		}
+		if err != nil {
+			_ = db.Close() // what failed before counts
+			return nil, mysqlFailure(err)
+		}
+		return db, nil
+	}
 }
 
 // mysqlDialect is the dialect of MariaDB and MySQL on a connection with a charset.
@@ -113,6 +141,7 @@ func mysqlDialect(charset string) dialect {
 		forUpdate: " FOR UPDATE",
 		byKey:     " FORCE INDEX (PRIMARY)",
 		cases:     true,
+		apart:     true,
 		tables:    mysqlTables,
 		script:    mysqlScript(charset),
 	}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unsafe"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -61,8 +62,9 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 			case c.Kind == Binary:
 				return v.Bytes
 			}
-			return string(v.Bytes)
+			return unsafe.String(unsafe.SliceData(v.Bytes), len(v.Bytes)) // nobody writes into it while the statement runs
 		},
+		raw:       postgresRaw,
 		digest:    postgresDigest,
 		forUpdate: " FOR UPDATE",
 		insert:    " OVERRIDING SYSTEM VALUE",
@@ -83,6 +85,31 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 	s.d.script = postgresScript(schema.String)
 	s.identity = fmt.Sprintf("postgres:%s:%s:%s", server.String, name.String, schema.String)
 	return s, nil
+}
+
+// postgresRaw runs a statement whose parameters are texts, bytes or NULL.
+func postgresRaw(ctx context.Context, conn *sql.Conn, text string, args []any) (did int64, err error) {
+	values, formats := make([][]byte, len(args)), make([]int16, len(args))
+	for i, a := range args {
+		switch a := a.(type) {
+		case []byte:
+			values[i], formats[i] = a, pgx.BinaryFormatCode
+			if a == nil {
+				values[i] = []byte{}
+			}
+		case string:
+			values[i] = unsafe.Slice(unsafe.StringData(a), len(a))
+			if a == "" {
+				values[i] = []byte{}
+			}
+		}
+	}
+	err = conn.Raw(func(c any) error {
+		r := c.(*stdlib.Conn).Conn().PgConn().ExecParams(ctx, text, values, nil, formats, nil).Read()
+		did = r.CommandTag.RowsAffected()
+		return r.Err
+	})
+	return did, err
 }
 
 // postgresConfig says where to connect and as whom. Without a password of its own it takes the

@@ -32,17 +32,23 @@ type dialect struct {
 	insert    string                             // between the columns and VALUES
 	typed     bool                               // values have types, and not columns
 	cases     bool                               // many rows are changed fastest with one statement
+	apart     bool                               // large values go apart from a prepared statement, without being copied into it
+	raw       rawExec                            // runs a statement with large values, without the copies that database/sql makes; nil: nothing does
 	savepoint bool                               // an error spoils a transaction
 	only      string                             // before the name of a table: without what inherits from it
 	tables    func(ctx context.Context, db *sql.DB, prefix string) ([]Table, error)
 	script    Script
 }
 
+// rawExec runs a statement on the driver's own connection. It returns how many rows it changed.
+type rawExec func(ctx context.Context, conn *sql.Conn, text string, args []any) (int64, error)
+
 // query is a statement in the making.
 type query struct {
 	strings.Builder
 	d    *dialect
 	args []any
+	size int // of their values, in bytes
 }
 
 func (q *query) add(parts ...string) {
@@ -53,7 +59,7 @@ func (q *query) add(parts ...string) {
 
 // value adds a parameter.
 func (q *query) value(c Column, v Value) {
-	q.args = append(q.args, q.d.param(c, v))
+	q.args, q.size = append(q.args, q.d.param(c, v)), q.size+len(v.Bytes)
 	q.WriteString(q.d.place(len(q.args), c))
 }
 
@@ -229,14 +235,28 @@ func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit 
 	type page struct {
 		rows []Row
 		read int64
+		done chan struct{} // of a large page: closed when nobody needs it any more
 	}
 	pages := make(chan page, 1)
 	failed := make(chan error, 1)
 	go func() {
 		defer close(pages)
-		failed <- s.pages(ctx, t, pick, func(rows []Row, read int64) error {
+		failed <- s.pages(ctx, t, pick, func(rows []Row, read int64, large bool) error {
+			p := page{rows: rows, read: read}
+			if large { // nothing is read meanwhile
+				p.done = make(chan struct{})
+			}
 			select {
-			case pages <- page{rows, read}:
+			case pages <- p:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			rows, p.rows = nil, nil
+			if !large {
+				return nil
+			}
+			select {
+			case <-p.done:
 				return nil
 			case <-ctx.Done():
 				return ctx.Err()
@@ -253,12 +273,15 @@ func (s *sqlDatabase) Candidates(ctx context.Context, t Table, pick Pick, visit 
 			}
 		}
 		read(p.read)
+		if p.rows = nil; p.done != nil {
+			close(p.done)
+		}
 	}
 	return <-failed
 }
 
 // pages reads a table page by page.
-func (s *sqlDatabase) pages(ctx context.Context, t Table, pick Pick, give func(rows []Row, read int64) error) error {
+func (s *sqlDatabase) pages(ctx context.Context, t Table, pick Pick, give func(rows []Row, read int64, large bool) error) error {
 	r := &reading{s: s, t: t, pick: pick, give: give}
 	head := s.query()
 	head.add("SELECT ")
@@ -324,7 +347,7 @@ type reading struct {
 	s     *sqlDatabase
 	t     Table
 	pick  Pick
-	give  func(rows []Row, read int64) error
+	give  func(rows []Row, read int64, large bool) error
 	asked []int // the columns that may not survive the connection's charset
 	total int64
 	bytes int64 // of the last page
@@ -374,9 +397,13 @@ func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err
 		if s.d.coarse == nil {
 			row.May = slices.Clone(may)
 		}
-		all := make([]byte, 0, size)
+		large := size > 2*pageBytes // it is worked on before the next is read, where the driver left it
+		var all []byte
+		if !large {
+			all = make([]byte, 0, size)
+		}
 		for i, v := range values[len(t.Key):] {
-			if !v.Null {
+			if !v.Null && !large {
 				from := len(all)
 				all = append(all, v.Bytes...)
 				v.Bytes = all[from:len(all):len(all)]
@@ -386,17 +413,19 @@ func (r *reading) page(ctx context.Context, q *query) (n int, last [][]byte, err
 		held += size
 		found = append(found, row)
 		if held > pageBytes {
-			if err := r.give(found, r.total+int64(n)); err != nil {
+			rows := found
+			found = nil // what is given is not held here
+			if err := r.give(rows, r.total+int64(n), large); err != nil {
 				return n, last, err
 			}
-			found, held = nil, 0
+			held = 0
 		}
 	}
 	if err := rows.Err(); err != nil {
 		return n, last, s.failure(err)
 	}
 	r.total += int64(n)
-	return n, last, r.give(found, r.total)
+	return n, last, r.give(found, r.total, false)
 }
 
 // cell takes a value as the driver gives it, without copying bytes.

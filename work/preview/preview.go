@@ -614,17 +614,18 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 		was := row.Values[seal.Column].Bytes
 		seals = append(seals, sheet.Cell{Table: t.Name, Key: cell.Key, Column: t.Columns[seal.Column].Name, Before: sheet.Hash(was), After: sheet.Hash(seal.After), Size: len(was), Edits: sheet.Edits(seal.Edits), Hosts: []rewrite.HostCount{}, Address: cell.Address, With: c.Name})
 	}
-	var shown []byte
+	var shown *Sample
 	if s.samples["table "+t.Name] == 0 {
-		shown = bytes.Clone(v)
+		shown = sampled(t.Name, c.Name, label, v, o.Edits)
 	}
 	return s.opinion.later(v, o.After, func(loads bool) error {
 		if !loads {
 			return s.left(sheet.Left{Reason: rewrite.Unloadable, Table: t.Name, Key: cell.Key, Column: c.Name, Label: label, Count: max(1, o.References)})
 		}
 		count()
-		if shown != nil {
-			s.sample(t.Name, c.Name, label, shown, o.Edits)
+		if shown != nil && s.samples["table "+t.Name] == 0 && len(s.Out.Samples) < maxSamples {
+			s.samples["table "+t.Name]++
+			s.Out.Samples = append(s.Out.Samples, *shown)
 		}
 		for _, c := range append([]sheet.Cell{cell}, seals...) {
 			if err := s.sheet.Cell(c); err != nil {
@@ -656,12 +657,8 @@ func (s *Survey) left(l sheet.Left) error {
 	return nil
 }
 
-// sample keeps the first change of each table as an example.
-func (s *Survey) sample(table, column, label string, before []byte, edits []rewrite.Edit) {
-	if s.samples["table "+table] > 0 || len(s.Out.Samples) >= maxSamples {
-		return
-	}
-	s.samples["table "+table]++
+// sampled returns the first change of a value as an example.
+func sampled(table, column, label string, before []byte, edits []rewrite.Edit) *Sample {
 	e := edits[max(0, slices.IndexFunc(edits, func(e rewrite.Edit) bool { return strings.EqualFold(e.Inserted, "s") }))]
 	from, to := max(0, e.Offset-24), min(len(before), e.Offset+max(40, len(e.Removed)))
 	after := ""
@@ -677,7 +674,7 @@ func (s *Survey) sample(table, column, label string, before []byte, edits []rewr
 	if label != "" {
 		where += ", " + label
 	}
-	s.Out.Samples = append(s.Out.Samples, Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])})
+	return &Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])}
 }
 
 // besideRows adds what stands outside of the rows of a dump to a preview.

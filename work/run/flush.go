@@ -70,7 +70,11 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 // overlaps reports whether a batch may be read while the one before is written:
 // not where rows of the two can stand in each other's way.
 func (a *applying) overlaps(batch []*sheet.Cell) bool {
-	if a.open != nil || a.job.Rate > 0 || !a.db.Concurrent() {
+	size := 0
+	for _, c := range batch {
+		size += c.Size
+	}
+	if a.open != nil || a.job.Rate > 0 || !a.db.Concurrent() || size > batchBytes {
 		return false
 	}
 	for cells := range sameTable(batch) {
@@ -135,6 +139,7 @@ func (f *flushing) carryOut(blocks [][]byte) error {
 			_ = f.tx.Rollback() // what failed before counts
 			return journalFault(err, "apply")
 		}
+		f.journaled()
 	}
 	if err := f.write(); err != nil {
 		_ = f.tx.Rollback() // what failed before counts
@@ -144,6 +149,16 @@ func (f *flushing) carryOut(blocks [][]byte) error {
 		return f.a.dbFailed(err)
 	}
 	return nil
+}
+
+// journaled gives back the memory of large values that the journal has now. Those of keys, by which a row is found
+// again, are never large.
+func (f *flushing) journaled() {
+	for _, r := range f.written {
+		if r.Entry != nil && len(r.Entry.Before) > batchBytes {
+			r.Entry.Before = nil
+		}
+	}
 }
 
 // settle waits for the batch that is being written, and counts it.
@@ -377,7 +392,9 @@ func (f *flushing) schedule(t database.Table, decided []decision) {
 		u := &f.changes[i]
 		u.cells = append(u.cells, d.cell)
 		u.update.Columns = append(u.update.Columns, d.cell.Column)
-		u.update.Was = append(u.update.Was, d.was)
+		if t.Loose() {
+			u.update.Was = append(u.update.Was, d.was)
+		}
 		d.was.Bytes = d.after
 		u.update.Values = append(u.update.Values, d.was)
 	}
@@ -588,7 +605,9 @@ func (r rowChange) parts() []rowChange {
 		p.cells = append(p.cells, c)
 		p.update.Columns = append(p.update.Columns, r.update.Columns[i])
 		p.update.Values = append(p.update.Values, r.update.Values[i])
-		p.update.Was = append(p.update.Was, r.update.Was[i])
+		if r.table.Loose() {
+			p.update.Was = append(p.update.Was, r.update.Was[i])
+		}
 	}
 	return parts
 }

@@ -181,20 +181,40 @@ func (u *undoing) mark(st *work.JournalState, partly bool) error {
 	return nil
 }
 
+// sizeOf returns how many bytes the values of before have.
+func sizeOf(records []sheet.Record) (n int) {
+	for _, r := range records {
+		if r.Entry != nil {
+			n += len(r.Entry.Before)
+		}
+	}
+	return n
+}
+
 // backwards reads the blocks of a journal, the last first, each while the one behind
-// it is worked on.
+// it is worked on, if that is not a large one.
 func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) error) error {
 	type block struct {
 		records []sheet.Record
 		err     error
 	}
-	read, stop := make(chan block), make(chan struct{})
+	read, next, stop := make(chan block), make(chan struct{}, 1), make(chan struct{})
 	defer close(stop)
 	go func() {
 		for _, b := range slices.Backward(blocks) {
 			records, err := b.ReadAt(f)
+			large := sizeOf(records) > batchBytes
 			select {
 			case read <- block{records, err}:
+			case <-stop:
+				return
+			}
+			records = nil // they are the other's now
+			if !large {
+				continue
+			}
+			select {
+			case <-next:
 			case <-stop:
 				return
 			}
@@ -205,8 +225,12 @@ func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) e
 		if b.err != nil {
 			return work.Failed(b.err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 		}
+		large := sizeOf(b.records) > batchBytes
 		if err := visit(b.records); err != nil {
 			return err
+		}
+		if b.records = nil; large {
+			next <- struct{}{}
 		}
 	}
 	return nil
@@ -334,7 +358,7 @@ func (u *undoing) overlaps(records []sheet.Record) bool {
 	if !ok || len(t.Unique) > 0 || len(t.Triggers) > 0 {
 		return false
 	}
-	return !slices.ContainsFunc(records, func(r sheet.Record) bool { return r.Entry == nil || r.Entry.Table != t.Name || t.InKey(r.Entry.Column) })
+	return sizeOf(records) <= batchBytes && !slices.ContainsFunc(records, func(r sheet.Record) bool { return r.Entry == nil || r.Entry.Table != t.Name || t.InKey(r.Entry.Column) })
 }
 
 // settle waits for the block that is being written, and counts it.
@@ -554,7 +578,7 @@ func (p *puttingBack) schedule(decided []backDecision) {
 			change[d.row] = c
 			p.changes = append(p.changes, c)
 		}
-		c.add(d.entry, d.now)
+		c.add(d.entry, d.now, p.table.Loose())
 	}
 }
 
@@ -578,11 +602,13 @@ type rowBack struct {
 }
 
 // add schedules a cell to be restored from its entry; was is its current value.
-func (c *rowBack) add(e *sheet.Entry, was database.Value) {
+func (c *rowBack) add(e *sheet.Entry, was database.Value, loose bool) {
 	before := was
 	before.Bytes = e.Before
 	c.update.Columns, c.update.Values, c.entries = append(c.update.Columns, e.Column), append(c.update.Values, before), append(c.entries, e)
-	c.update.Was = append(c.update.Was, was)
+	if loose {
+		c.update.Was = append(c.update.Was, was)
+	}
 }
 
 // write puts back what was checked.
