@@ -255,20 +255,23 @@ func (r *Region) Carry(edits []Edit) (raw []Edit, ok bool) {
 	raw = make([]Edit, 0, len(edits))
 	same := make([]Edit, 0, len(edits))
 	differs := false
+	elsewhere := map[string][]byte{}
 	for _, e := range edits {
 		from, to := r.Raw(e.Offset), r.Raw(e.Offset+len(e.Removed))
 		if from > to {
 			return nil, false
 		}
-		removed, written := string(r.src[from:to]), r.spellings(e)
+		removed, here := string(r.src[from:to]), map[string][]byte{}
 		raw = append(raw, Edit{from, removed, string(through(e.Inserted))})
 		var in []byte
 		done := 0
-		for p := 0; p < len(e.Inserted); p++ {
-			if w := written[e.Inserted[p]]; w != nil {
+		for p := 0; p < len(e.Inserted); {
+			unit := unitAt(e.Inserted, p)
+			if w := r.spelling(e, unit, here, elsewhere); len(w) > 0 {
 				in = append(append(in, through(e.Inserted[done:p])...), w...)
-				done = p + 1
+				done = p + len(unit)
 			}
+			p += max(1, len(unit))
 		}
 		in = append(in, through(e.Inserted[done:])...)
 		same = append(same, Edit{from, removed, string(in)})
@@ -280,20 +283,63 @@ func (r *Region) Carry(edits []Edit) (raw []Edit, ok bool) {
 	return raw, r.reads(raw, want)
 }
 
-// spellings returns how the source writes the punctuation and the control characters that an
-// edit removes. What the edit moves is best written as it was: that reads the same through
-// any other stack that fits the source as well as this one.
-func (r *Region) spellings(e Edit) (written [256][]byte) {
-	for p := 0; p < len(e.Removed); p++ {
-		c := e.Removed[p]
-		if c >= utf8.RuneSelf || '0' <= c && c <= '9' || 'A' <= c && c <= 'Z' || 'a' <= c && c <= 'z' || written[c] != nil {
-			continue
+// unitAt returns what at a place of a text is written in one way: a character that may be an
+// escape, with the backslashes before it, which may be a part of that; "" for a letter.
+func unitAt(s string, p int) string {
+	n := 0
+	for p+n < len(s) && s[p+n] == '\\' {
+		n++
+	}
+	if p+n < len(s) && punctuation(s[p+n]) {
+		n++
+	}
+	return s[p : p+n]
+}
+
+// punctuation reports whether c may be written as an escape where letters are not.
+func punctuation(c byte) bool { return c < utf8.RuneSelf && !isAlnum(c) }
+
+// spelling returns how the source writes a unit that an edit removes, or else one like it somewhere
+// in the region that is an escape; empty where there is none. What an edit moves is best written as
+// it was: that reads the same through any other stack that fits the source as well as this one.
+// here and elsewhere keep what was found.
+func (r *Region) spelling(e Edit, unit string, here, elsewhere map[string][]byte) []byte {
+	if unit == "" {
+		return nil
+	}
+	w, ok := here[unit]
+	if !ok {
+		w = r.find(unit, e.Offset, e.Offset+len(e.Removed), false)
+		here[unit] = w
+	}
+	if w != nil {
+		return w
+	}
+	if w, ok = elsewhere[unit]; !ok {
+		w = r.find(unit, 0, len(r.Text), true)
+		elsewhere[unit] = w
+	}
+	return w
+}
+
+// find returns how the source writes a unit between two places of the plain text; escaped asks for one
+// that is not written as it is. nil: it does not stand there, as far as a few tries tell.
+func (r *Region) find(unit string, from, to int, escaped bool) []byte {
+	for tries := 64; tries > 0 && from < to; tries-- {
+		n := bytes.Index(r.Text[from:to], []byte(unit))
+		if n < 0 {
+			return nil
 		}
-		if from, to := r.Raw(e.Offset+p), r.Raw(e.Offset+p+1); from < to {
-			written[c] = r.src[from:to]
+		at := from + n
+		from = at + 1
+		if unit[0] == '\\' && at > 0 && r.Text[at-1] == '\\' {
+			continue // a part of another
+		}
+		if begin, end := r.Raw(at), r.Raw(at+len(unit)); begin < end && (!escaped || end-begin > len(unit)) {
+			return r.src[begin:end]
 		}
 	}
-	return written
+	return nil
 }
 
 // knownEscapes are what stands behind a backslash where somebody wrote it there for a reason.
