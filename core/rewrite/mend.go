@@ -202,12 +202,40 @@ func (m *mending) strings(b []byte, s *envelope.Serialized, fixed []Edit, depth 
 		if next < len(fixed) && fixed[next].Offset == digits {
 			next++
 		}
+		if n, err := strconv.Atoi(string(b[digits:old])); err == nil && start > 0 && b[start-1] == '{' && !m.explains(b[start:end], inner, end-start+grown(inner, false)-n) {
+			m.failed(envelope.ErrNoReading) // a payload, of which only what is inside can tell how much it grew
+		}
 		if string(b[digits:old]) != size {
 			edits = append(edits, Edit{Offset: digits, Removed: string(b[digits:old]), Inserted: size})
 		}
 		edits = append(edits, text.Shift(inner, start)...)
 	}
 	return append(edits, fixed[next:]...)
+}
+
+// explains reports whether the cause can have made a text longer by some bytes, corrected lengths included: by as much as
+// the strings in it that are corrected say, and at most by the replacements between them.
+func (m *mending) explains(b []byte, inner []Edit, longer int) bool {
+	per := len(m.cause.Now) - len(m.cause.Was)
+	if per <= 0 || len(inner) == 0 {
+		return true
+	}
+	now, between, covered := []byte(m.cause.Now), 0, 0
+	for _, e := range inner {
+		was, err := strconv.Atoi(e.Removed)
+		is, err2 := strconv.Atoi(e.Inserted)
+		if err != nil || err2 != nil {
+			return true // written in another layer
+		}
+		if e.Offset < covered {
+			continue // inside of the one before
+		}
+		between += bytes.Count(b[covered:e.Offset], now)
+		longer -= is - was + len(e.Inserted) - len(e.Removed)
+		covered = min(e.Offset+len(e.Removed)+is, len(b))
+	}
+	between += bytes.Count(b[covered:], now)
+	return longer >= 0 && longer <= between*per && longer%per == 0
 }
 
 // json mends inside the strings of a document.
@@ -248,7 +276,19 @@ func (m *mending) object(b []byte, start, quote, end, depth int) (edits []Edit, 
 // inside mends the serialized values that stand in a text, and in the JSON that stands there.
 func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 	object, quote, quoteEnd := envelope.NextObject(b, 0)
-	for p := 0; m.budget > 0; {
+	held := 0 // so far a string reaches at least whose length fits in no reading
+	defer func() {
+		if held < 0 {
+			m.failed(envelope.ErrNoReading)
+		}
+	}()
+	add := func(more []Edit) {
+		if len(more) > 0 && more[0].Offset < held {
+			held = -1
+		}
+		edits = append(edits, more...)
+	}
+	for p := 0; m.budget > 0 && held >= 0; {
 		h, ok := envelope.NextHead(b, p)
 		if !ok {
 			break
@@ -259,7 +299,8 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 		if object >= 0 && object < h.Start {
 			more, end := m.object(b, object, quote, quoteEnd, depth)
 			if end > 0 {
-				edits, p = append(edits, more...), end
+				add(more)
+				p = end
 			}
 			object, quote, quoteEnd = envelope.NextObject(b, max(p, object+1))
 			continue
@@ -283,7 +324,8 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 			if len(inner) > 0 || try.err != nil || closes(b, found.End) {
 				fixed, end, err := m.spelled(b, h, depth)
 				if end > 0 {
-					edits, p = append(edits, fixed...), end
+					add(fixed)
+					p = end
 					continue
 				}
 				if errors.Is(err, envelope.ErrTwoReadings) {
@@ -291,7 +333,8 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 				}
 			}
 			m.join(try)
-			edits, p = append(edits, raw...), found.End
+			add(raw)
+			p = found.End
 			continue
 		}
 		fixed, end, _ := m.spelled(b, h, depth)
@@ -299,9 +342,13 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 			if h.Brace && h.Members(b) || h.Type == 'O' || h.Type == 'C' {
 				m.failed(err)
 			}
+			if !h.Brace && !h.Word && (h.Type == 's' || h.Type == 'S') {
+				held = max(held, min(h.Body+h.N, len(b)))
+			}
 			continue
 		}
-		edits, p = append(edits, fixed...), end
+		add(fixed)
+		p = end
 	}
 	return edits
 }
