@@ -79,6 +79,18 @@ var packedStarts = []string{"H4sI", "eNo", "eJw", "eJx", "eJy", "eJz", "eAE", "e
 // NextBase64 returns the place of the first run of base64 at or after from that can
 // hold a reference, or what holds one, or -1: of its first mark, or of its beginning.
 func NextBase64(b []byte, from int) int {
+	mark, end := nextMark(b, from), len(b)
+	if mark >= 0 {
+		end = mark
+	}
+	if cut := nextCut(b, from, end); cut >= 0 {
+		return cut
+	}
+	return mark
+}
+
+// nextMark is NextBase64 for what holds a run.
+func nextMark(b []byte, from int) int {
 	for {
 		start, end := seek.Run(b, from)
 		if start < 0 {
@@ -89,6 +101,54 @@ func NextBase64(b []byte, from int) int {
 		}
 		from = end
 	}
+}
+
+// cuts finds + and / that are percent-encoded, by what stands behind the percent sign, and / behind a backslash.
+var cuts = seek.NewTriples([]seek.Class{{First: "2", Second: "bBfF"}, {First: `\`, Second: "/"}}, `ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_%\`)
+
+// nextCut is NextBase64 for what is cut by escapes, before end, into pieces shorter than a run.
+func nextCut(b []byte, from, end int) int {
+	near := b[:min(len(b), end+2)]
+	for p := from; p < len(near); {
+		if p = cuts.Next(near, p); p < 0 {
+			return -1
+		}
+		start := p - 3
+		if b[p-1] == '/' {
+			for start = p - 2; start > from && b[start-1] == '\\'; start-- {
+			}
+		} else {
+			for start > from && start > p-2*text.MaxSteps-3 && b[start] == '5' && b[start-1] == '2' {
+				start -= 2
+			}
+			if start < from || b[start] != '%' {
+				continue
+			}
+		}
+		chars, cases := 0, byte(0)
+		for q := start - 1; q >= from && base64Values[b[q]] != 0xff; q-- {
+			chars, cases = chars+1, cases|letterCases[b[q]]
+		}
+		mark := p
+		for p < len(b) {
+			c, q, how := text.Unit(b, p)
+			if c >= 128 || base64Values[c] == 0xff {
+				break
+			}
+			if how == 0 {
+				cases |= letterCases[byte(c)]
+			}
+			chars, p = chars+1, q
+		}
+		if chars < seek.MinRun || cases != bothCases {
+			continue
+		}
+		x, ok := OpenBase64(b, mark, max(0, start-queryBack))
+		if ok && (packed(x.Text) || opens(x.Text) || isText(x.Text) && NextBase64(x.Text, 0) >= 0) {
+			return mark
+		}
+	}
+	return -1
 }
 
 // letterCases tells small letters from capitals.
@@ -141,6 +201,7 @@ func markIn(b []byte, start, end int) int {
 		if is.has(v) {
 			return end - 1
 		}
+		cases |= letterCases[byte(c)]
 	}
 	if cases != bothCases {
 		return -1 // words or digits: base64 of that length has letters of both cases
@@ -272,6 +333,7 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	var x Base64
 	var s text.Stack
 	ok := false
+	clean := false
 	stacks := []text.Stack{{}}
 	if spelled {
 		stacks = base64Stacks(b, start, end, mark)
@@ -281,9 +343,14 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 		y, found := inRegion(&r, r.At(mark), before)
 		y.region = r
 		y.Start, y.End = r.Raw(y.from), r.Raw(y.to)
-		if clean := found && (isText(y.Text) || packed(y.Text)); i == 0 || clean || found && !ok {
+		// A text, or something compressed that is there to its last byte, is surely read rightly; what only
+		// begins like something compressed may be cut where another reading goes on.
+		sure := found && (isText(y.Text) || len(stacks) > 1 && opens(y.Text))
+		likely := found && packed(y.Text)
+		if i == 0 || sure || likely && !clean || found && !ok {
 			x, s, ok = y, stack, found
-			if clean {
+			clean = likely
+			if sure {
 				break
 			}
 		}

@@ -81,6 +81,12 @@ func OpenPacked(b []byte) (Packed, error) {
 	return Packed{Kind: "deflate", Text: t}, nil
 }
 
+// opens reports whether b is a compressed value, to its last byte.
+func opens(b []byte) bool {
+	_, err := OpenPacked(b)
+	return err == nil
+}
+
 // Stored reports whether raw deflate begins with a block that is stored as it is, which its length
 // and the complement of that tell.
 func Stored(b []byte) bool {

@@ -344,6 +344,9 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 			}
 			if !h.Brace && !h.Word && (h.Type == 's' || h.Type == 'S') {
 				held = max(held, min(h.Body+h.N, len(b)))
+				if m.outgrown(b, h) {
+					m.failed(envelope.ErrNoReading)
+				}
 			}
 			continue
 		}
@@ -351,6 +354,28 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 		p = end
 	}
 	return edits
+}
+
+// outgrown reports whether a string ends as far behind its length as the cause can have made it longer.
+func (m *mending) outgrown(b []byte, h envelope.Head) bool {
+	per := len(m.cause.Now) - len(m.cause.Was)
+	for _, s := range h.Stacks(b) {
+		r := text.Open(b, h.Start, s, len(b))
+		if m.budget -= len(r.Text); per <= 0 || m.budget < 0 {
+			return false
+		}
+		body := bytes.IndexByte(r.Text, '"') + 1
+		end := body + h.N
+		if body == 0 || end > len(r.Text) {
+			continue
+		}
+		for times := bytes.Count(r.Text[body:], []byte(m.cause.Now)); times > 0; times-- {
+			if at := end + times*per; at+1 < len(r.Text) && r.Text[at] == '"' && r.Text[at+1] == ';' && bytes.Count(r.Text[body:at], []byte(m.cause.Now)) >= times {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // closes reports whether the end of a string or a payload is written at p.

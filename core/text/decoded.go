@@ -255,7 +255,6 @@ func (r *Region) Carry(edits []Edit) (raw []Edit, ok bool) {
 	raw = make([]Edit, 0, len(edits))
 	same := make([]Edit, 0, len(edits))
 	differs := false
-	elsewhere := map[string][]byte{}
 	for _, e := range edits {
 		from, to := r.Raw(e.Offset), r.Raw(e.Offset+len(e.Removed))
 		if from > to {
@@ -267,7 +266,7 @@ func (r *Region) Carry(edits []Edit) (raw []Edit, ok bool) {
 		done := 0
 		for p := 0; p < len(e.Inserted); {
 			unit := unitAt(e.Inserted, p)
-			if w := r.spelling(e, unit, here, elsewhere); len(w) > 0 {
+			if w := r.spelling(e, unit, here); len(w) > 0 {
 				in = append(append(in, through(e.Inserted[done:p])...), w...)
 				done = p + len(unit)
 			}
@@ -299,32 +298,24 @@ func unitAt(s string, p int) string {
 // punctuation reports whether c may be written as an escape where letters are not.
 func punctuation(c byte) bool { return c < utf8.RuneSelf && !isAlnum(c) }
 
-// spelling returns how the source writes a unit that an edit removes, or else one like it somewhere
-// in the region that is an escape; empty where there is none. What an edit moves is best written as
-// it was: that reads the same through any other stack that fits the source as well as this one.
-// here and elsewhere keep what was found.
-func (r *Region) spelling(e Edit, unit string, here, elsewhere map[string][]byte) []byte {
+// spelling returns how the source writes a unit that an edit removes; nil where it removes none like it.
+// What an edit moves is best written as it was: that reads the same through any other stack that fits
+// the source as well as this one. known keeps what was found.
+func (r *Region) spelling(e Edit, unit string, known map[string][]byte) []byte {
 	if unit == "" {
 		return nil
 	}
-	w, ok := here[unit]
+	w, ok := known[unit]
 	if !ok {
-		w = r.find(unit, e.Offset, e.Offset+len(e.Removed), false)
-		here[unit] = w
-	}
-	if w != nil {
-		return w
-	}
-	if w, ok = elsewhere[unit]; !ok {
-		w = r.find(unit, 0, len(r.Text), true)
-		elsewhere[unit] = w
+		w = r.find(unit, e.Offset, e.Offset+len(e.Removed))
+		known[unit] = w
 	}
 	return w
 }
 
-// find returns how the source writes a unit between two places of the plain text; escaped asks for one
-// that is not written as it is. nil: it does not stand there, as far as a few tries tell.
-func (r *Region) find(unit string, from, to int, escaped bool) []byte {
+// find returns how the source writes a unit between two places of the plain text; nil: it does not stand
+// there, as far as a few tries tell.
+func (r *Region) find(unit string, from, to int) []byte {
 	for tries := 64; tries > 0 && from < to; tries-- {
 		n := bytes.Index(r.Text[from:to], []byte(unit))
 		if n < 0 {
@@ -335,7 +326,7 @@ func (r *Region) find(unit string, from, to int, escaped bool) []byte {
 		if unit[0] == '\\' && at > 0 && r.Text[at-1] == '\\' {
 			continue // a part of another
 		}
-		if begin, end := r.Raw(at), r.Raw(at+len(unit)); begin < end && (!escaped || end-begin > len(unit)) {
+		if begin, end := r.Raw(at), r.Raw(at+len(unit)); begin < end {
 			return r.src[begin:end]
 		}
 	}
