@@ -1,0 +1,68 @@
+package rewrite
+
+import (
+	"encoding/base64"
+	"html"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/envelope"
+	"trimlantern/core/text"
+)
+
+// Base64 of compressed text that escapes cut into pieces, begin or end: none of it is missed.
+func TestBase64Cut(t *testing.T) {
+	r := rules(t)
+	for why, v := range map[string]string{
+		"a plus sign behind its first character, encoded once more than what is around": `W3ZjX3Jhd19odG1sXUpUTkRZU1V5TUdoeVpXWWxNMFFsTWpKb2RIUndjeVV6UVNVeVJpVXlSbTkwYUdWeUxtVjRZVzF3YkdVbE1rWWxNMFprSlRORU1DVXlOVEpDVkV0TFEydHdjMDVNV0V3d2EzUjVhWFpMVkRnM1YxTTJNVWw2UXpOSlUyUldXSE5zVURSTlNEbEhVVE5yZUZWTVN6aDJSbmRRV0ZsSFQyZHBXVUVsTWpaaGJYQWxNMEp1SlRORU1TVXlNaVV6UlE9PVsvdmNfcmF3X2h0bWxd`,
+		"in a block, encoded twice":          `[vc_raw_html]SU5TRVJUJTIwSU5UTyUyMHQlMjBWQUxVRVMlMjAlMjgxJTJDJTIwJTI3UzFSUVUwaFNzRk40MURESEl5UWt3RXBmdnlTMUtLOG9QemxiTDdVaU1iY2dKOVhLd3NEQzRGSERYRHVGSENCZklhT2twQUNMS3YxRSUyNTBBJTI1MkZTUzlncngwb01LU2pGU0Zrdnp5MUNLRlJMRGhBQSUyNTNEJTI1M0QlMjclMjklM0I=[/vc_raw_html]`,
+		"the first piece has capitals alone": `x=%22LY5NC4JAFEX7LQ%2FchIvGMbIXLdJwMKTA0NRo4Vj0wViROlbif2%2BKVvdwuXDPCk0EPyvugBTbEglCDROVpqIWMkCiwwEQnlPNMGLHpvn7Jn0aiLwYvrixfPhFZCYb0nAWSo8GMnfsQcbC456NaRp7R87cSnW3yA2a1dmSEYteXCxkYpR1Gp9OPLbLdG1d1L7xmFunzkyjc3UGOgjALdGvtRC77mulXHv93v2P1eFx%2FbkiqDzjaNJ9AA%3D%3D%22`,
+		"COMPRESS, a line break encoded twice, behind an equals sign that is encoded once": `C:11:"ArrayObject":268:{x:i:0;a:1:{s:1:"u";s:230:"[lamp d=%3Ca+href%3D%22https%3A%2F%2Fother.example%2F%3Fd%3DbwAAAHicy0nMLVCosFUyVFLIKCkpsNLXr9ArSS3KK8pPztZLrQDK5qTq5wApXUsDYwszC1NDs0cN%250Ac%252B0UMkvUixUS81IUPsyf0QDViaEvUT9JryAvnaskI1WhJL88tUgBAHuOJ5E%253D%26amp%3Bn%3D1%22%3E]";};m:a:0:{}}`,
+		"a slash behind its first character":                                               `[lamp d=%3Ca+href%3D%22https%3A%2F%2Fother.example%2Fgo%3Fd%3D4%252FIICQmw0tfPK0ktyivKT87WS61IzC3ISdVRKMlIVSjJL08tUsgsUS9W0Pwwf0ZDRkhIAVA1umL9AvtCW0M9hI5HDXOgSkOASoOQleYAKV1LQwNTSwsDI3MFOwUA%26amp%3Bn%3D1%22%3E]`,
+		"no piece is as long as a run":                                                     `x=%22H4sIAAAAAAAAA%2FMwKfZ0hIF4X0%2FnwNxyg5LkMp%2FK%2BAhvg%2BySyswy7xAL8%2FBgM0PPKmdjz%2BCUiADHMG%2BzjNxI94rSSPeC4qhcp%2BxCr9TgbO88j0hvR0ezqow81yqQcQAWg%2B8%2BXAAAAA%3D%3D%22`,
+		"no piece is as long as a run, behind backslashes":                                 `INSERT INTO t VALUES (1, '<div data-x=\'{&quot;e&quot;:&quot;e9Qwp7zYSl8\\/JLUoLyg\\/OVsvtSIxtyAnVb\\/AvtDWUE8TAA==&quot;}\'>lamp</div>', 2);`,
+	} {
+		res := r.Value([]byte(v))
+		assert.NotZero(t, res.References, why)
+		assert.NotEmpty(t, res.Edits, why)
+	}
+}
+
+// A slash behind seven backslashes stays one when it moves, though the layers around it can be read in several ways.
+func TestMovedEscape(t *testing.T) {
+	v := `<script>let d = {e: "\u003Cdiv data-x='{&quot;e&quot;:&quot;&lt;script&gt;var d = {\\&quot;e\\&quot;:\\&quot;eJzLKCkpsNLXLy8v1ytJLcoryk\\\\\\\/O1kutSMwtyEnV11EAAK+KCuk=\\&quot;};&lt;\\\/script&gt;&quot;}'\u003Elamp\u003C\/div\u003E", n: 1,};</script>`
+	res := rules(t).Value([]byte(v))
+	after, err := Apply([]byte(v), res.Edits)
+	require.NoError(t, err)
+	require.NotEqual(t, v, string(after))
+	plain := after
+	for range 3 {
+		plain = []byte(html.UnescapeString(string(text.Decode(plain, text.Script))))
+	}
+	found := regexp.MustCompile(`"(eJ[^"]*)"`).FindSubmatch(plain)
+	require.NotNil(t, found, "%s", plain)
+	packed, err := base64.StdEncoding.DecodeString(string(found[1]))
+	require.NoError(t, err, "%s", found[1])
+	p, err := envelope.OpenPacked(packed)
+	require.NoError(t, err)
+	assert.Equal(t, "https://www.ternrock.example/, ", string(p.Text)[len(p.Text)-31:])
+}
+
+// Nothing is mended inside a string whose own length fits in no reading, nor a payload that would have grown by more
+// than what is in it: the value is named.
+func TestMendLeavesWhole(t *testing.T) {
+	cause := envelope.Cause{Was: "http://", Now: "https://"}
+	for _, v := range []string{
+		`<input value="s:72:&quot;lamp|i:1;cart|a:1:{s:1:\&quot;u\&quot;;s:32:\&quot;lamp https://ternrock.example/12 \&quot;;}&quot;;">`,
+		`<input value=\"C:11:&quot;ArrayObject&quot;:304:{x:i:0;a:1:{s:1:&quot;u&quot;;s:266:&quot;O:4:&quot;Lamp&quot;:3:{s:1:&quot;u&quot;;s:75:&quot;https://ternrock.example/6https://other.example/ https://ternrock.example/19 &quot;;s:4:&quot;\0*\0p&quot;;s:4:&quot;tern&quot;;s:1:&quot;v&quot;;a:2:{i:0;s:75:&quot;https://ternrock.example/6https://other.example/ https://ternrock.example/19 &quot;;i:1;s:25:&quot;https://ternrock.example/v&quot;;}}&quot;;};m:a:0:{}}\">`,
+		`<input value="s:358:&quot;{&quot;a&quot;:1,&quot;e&quot;:&quot;a:3:{s:1:\&quot;k\&quot;;s:114:\&quot;https://other.example/ https://ternrock.example/97 lamp https://ternrock.example/83 a:1:{https://ternrock.example/19 \&quot;;s:27:\&quot;https://ternrock.example/117\&quot;;i:1;s:1:\&quot;n\&quot;;a:2:{i:0;s:4:\&quot;tern\&quot;;i:1;s:114:\&quot;https://other.example/ https://ternrock.example/97 lamp https://ternrock.example/83 a:1:{https://ternrock.example/19 \&quot;;}}&quot;}&quot;;">`,
+	} {
+		edits, broken, err := Mend([]byte(v), cause)
+		assert.True(t, broken, v)
+		assert.Error(t, err, v)
+		assert.Empty(t, edits, v)
+	}
+}
