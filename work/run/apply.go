@@ -248,16 +248,13 @@ type applying struct {
 	open    []sheet.Record  // the last block of an interrupted run: written ahead, maybe not carried out
 	drops   bool            // cached rows are removed too
 	changed map[string]bool // files that an interrupted run had in its journal
-	behind  *flushing       // the batch that is being written, and how it ended
-	ended   chan error
 	batch   []*sheet.Cell
 	bytes   int
 	step    step
-	lost    *flushing // the batch that the database took back last
 	files   *work.SiteFiles
 	refused []*sheet.Cell // by the database
-
-	unproven map[string]bool // cells that the database would not hold as they were written
+	relay
+	doubts doubts
 }
 
 // openJournal begins a journal for the sheet, or goes on with the one of a run

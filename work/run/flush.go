@@ -24,7 +24,7 @@ func (a *applying) flush() error {
 // write the journal through to the disk, then the database. While disk and database
 // write, the next batch is read and checked already; its block goes into the
 // journal only when the batch before is committed. It returns the batch where it was begun to be
-// written. The error may be of the batch before: then a.lost is that one.
+// written. The error may be of the batch before: then that one is lost.
 func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 	if a.ctx.Err() != nil {
 		if err := a.settle(); err != nil {
@@ -51,13 +51,12 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 		return nil, a.dbFailed(err)
 	}
 	f := &flushing{a: a, ctx: ctx, tx: tx, cells: cells, again: a.open != nil, ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
-	blocks, err := a.checked(f)
+	f.blocks, err = a.checked(f)
 	if err != nil {
 		_ = tx.Rollback() // what failed before counts
 		return nil, err
 	}
-	a.behind, a.ended = f, make(chan error, 1)
-	go func() { a.ended <- f.carryOut(blocks) }()
+	a.start(f)
 	if !together {
 		if err := a.settle(); err != nil {
 			return f, err
@@ -131,16 +130,17 @@ func (a *applying) checked(f *flushing) ([][]byte, error) {
 	return blocks, nil
 }
 
-// carryOut writes a batch: the blocks into the journal, through to the disk, then
+// finish writes a batch: the blocks into the journal, through to the disk, then
 // the database.
-func (f *flushing) carryOut(blocks [][]byte) error {
-	if blocks != nil {
-		if err := f.a.journal.AppendBlocks(blocks...); err != nil {
+func (f *flushing) finish() error {
+	if f.blocks != nil {
+		if err := f.a.journal.AppendBlocks(f.blocks...); err != nil {
 			_ = f.tx.Rollback() // what failed before counts
 			return journalFault(err, "apply")
 		}
 		f.journaled()
 	}
+	f.blocks = nil
 	if err := f.write(); err != nil {
 		_ = f.tx.Rollback() // what failed before counts
 		return err
@@ -161,19 +161,9 @@ func (f *flushing) journaled() {
 	}
 }
 
-// settle waits for the batch that is being written, and counts it.
-func (a *applying) settle() error {
-	f := a.behind
-	if f == nil {
-		return nil
-	}
-	a.behind = nil
-	if err := <-a.ended; err != nil {
-		if !f.again {
-			a.lost = f
-		}
-		return err
-	}
+// count adds the batch to what the run did; what comes next into the journal says that it is committed.
+func (f *flushing) count() {
+	a := f.a
 	if len(a.carry) == 0 {
 		a.carry = []sheet.Record{{Mark: sheet.Committed}}
 	}
@@ -187,7 +177,6 @@ func (a *applying) settle() error {
 		a.out.Tables[t] += n
 	}
 	a.out.Skipped = append(a.out.Skipped, slices.Concat(f.skips, f.refused)...)
-	return nil
 }
 
 func journalFault(err error, command string) error {
@@ -232,20 +221,14 @@ type flushing struct {
 	ahead      map[string]*sheet.Entry // written ahead by an interrupted run
 	passed     map[string]string       // and what that run skipped, with why
 	records    []sheet.Record
-	changes    []rowChange
+	blocks     [][]byte // of the journal, to be written before the database
+	changes    []*rowTask
 	changed    int // cells
 	proven     int // of them, by the database's own hash
 	references int
 	tables     map[string]int
 	skips      []sheet.Skip
 	refused    []sheet.Skip
-}
-
-// rowChange is what is to be written into one row.
-type rowChange struct {
-	table  database.Table
-	update database.Update
-	cells  []*sheet.Cell
 }
 
 func (f *flushing) skip(c *sheet.Cell, why string) {
@@ -312,10 +295,10 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			return f.a.dbFailed(err)
 		}
 	}
-	decided := make([]decision, len(cells))
+	tasks := make([]task, len(cells))
 	for i, c := range cells {
-		d := &decided[i]
-		d.cell, d.row = c, sheet.RowID(c.Key)
+		d := &tasks[i]
+		d.cell, d.column, d.with, d.row, d.key = c, c.Column, c.With, sheet.RowID(c.Key), sheet.Bytes(c.Key)
 		column, ok := t.Column(c.Column)
 		switch row := at[d.row]; {
 		case !ok:
@@ -332,72 +315,19 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 			}
 		}
 	}
-	bind(decided)
-	f.schedule(t, decided)
-	return nil
-}
-
-// decision is what becomes of a cell.
-type decision struct {
-	cell  *sheet.Cell
-	row   string         // of its key
-	was   database.Value // what it holds
-	after []byte         // what is to be written; nil: nothing
-	entry *sheet.Entry   // what goes into the journal before
-	why   string         // why it is left
-	held  bool           // it holds what was to be written
-}
-
-// bind leaves all cells that go together where one of them is left.
-func bind(decided []decision) {
-	type group struct{ row, with string }
-	left := map[group]*decision{}
-	for i := range decided {
-		if d := &decided[i]; d.cell.With != "" && d.why != "" && !d.held {
-			left[group{d.row, d.cell.With}] = d
-		}
-	}
-	for i := range decided {
-		d := &decided[i]
-		if l := left[group{d.row, d.cell.With}]; l != nil && d.after != nil {
-			d.after, d.why = nil, goesWith(l.cell.Column, l.why)
-		}
-	}
-}
-
-// goesWith is why a cell is left that goes with another column of its row.
-func goesWith(column, why string) string {
-	return "goes with column " + column + ": " + why
-}
-
-// schedule records what was decided, and gathers what is to be written of each row.
-func (f *flushing) schedule(t database.Table, decided []decision) {
-	change := map[string]int{} // row: its place in f.changes
-	for _, d := range decided {
-		switch {
+	bind(tasks)
+	for i := range tasks {
+		switch d := &tasks[i]; {
 		case d.why != "":
 			f.skip(d.cell, d.why)
-			continue
 		case d.held:
 			f.done(d.cell)
-			continue
+		default:
+			f.record(sheet.Record{Entry: d.entry})
 		}
-		f.record(sheet.Record{Entry: d.entry})
-		i, ok := change[d.row]
-		if !ok {
-			i = len(f.changes)
-			change[d.row] = i
-			f.changes = append(f.changes, rowChange{table: t, update: database.Update{Key: sheet.Bytes(d.cell.Key)}})
-		}
-		u := &f.changes[i]
-		u.cells = append(u.cells, d.cell)
-		u.update.Columns = append(u.update.Columns, d.cell.Column)
-		if t.Loose() {
-			u.update.Was = append(u.update.Was, d.was)
-		}
-		d.was.Bytes = d.after
-		u.update.Values = append(u.update.Values, d.was)
 	}
+	f.changes = append(f.changes, gather(t, tasks)...)
+	return nil
 }
 
 // lossy is why a cell is left whose text the connection would change.
@@ -454,7 +384,7 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 
 // decide says what becomes of a cell that holds v; raw is the database's hash of its bytes where the
 // connection converts them.
-func (f *flushing) decide(d *decision, column database.Column, v database.Value, raw string) error {
+func (f *flushing) decide(d *task, column database.Column, v database.Value, raw string) error {
 	c, id := d.cell, ""
 	if f.again {
 		id = sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)
@@ -472,7 +402,7 @@ func (f *flushing) decide(d *decision, column database.Column, v database.Value,
 		d.held, d.why = true, "changed already, by the database itself or by somebody else"
 	case errors.Is(err, sheet.ErrChanged):
 		d.why = changedSince
-	case f.a.unproven[sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)]:
+	case f.a.doubts.of(c.Table, d):
 		d.why = unproven
 	case err != nil:
 		return work.BadUse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
@@ -490,7 +420,7 @@ func (f *flushing) decide(d *decision, column database.Column, v database.Value,
 		}
 		hash = sheet.Hash(normal.Bytes)
 	}
-	d.was, d.after = v, after
+	d.now, d.to, d.write = v, after, true
 	d.entry = &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits, Raw: raw, With: c.With}
 	if v.As != 0 {
 		d.entry.As = string(rune(v.As))
@@ -501,27 +431,19 @@ func (f *flushing) decide(d *decision, column database.Column, v database.Value,
 // write changes the rows, those of one table together.
 func (f *flushing) write() error {
 	for len(f.changes) > 0 {
-		t, n := f.changes[0].table, 0
-		var updates []database.Update
-		for n < len(f.changes) && f.changes[n].table.Name == t.Name {
-			updates = append(updates, f.changes[n].update)
+		n := 1
+		for n < len(f.changes) && f.changes[n].table.Name == f.changes[0].table.Name {
 			n++
 		}
-		refused, err := f.tx.Write(f.ctx, t, updates)
+		proven, refused, err := write(f.ctx, f.tx, f.changes[:n], &f.a.doubts)
 		if err != nil {
 			return f.a.dbFailed(err)
 		}
-		if err := f.prove(t, f.changes[:n], refused); err != nil {
-			return err
-		}
-		for i, change := range f.changes[:n] {
+		f.proven += proven
+		for i, r := range f.changes[:n] {
 			if refused[i] == nil {
-				for _, c := range change.cells {
-					f.done(c)
-				}
-				continue
-			}
-			if err := f.singly(change, refused[i]); err != nil {
+				f.wrote(r)
+			} else if err := f.singly(r, refused[i]); err != nil {
 				return err
 			}
 		}
@@ -530,51 +452,26 @@ func (f *flushing) write() error {
 	return nil
 }
 
-// prove has the database say of each cell that was written what it holds now. One that is not what
-// was to be written is noted, and the batch is made again without it.
-func (f *flushing) prove(t database.Table, changes []rowChange, refused []error) error {
-	var written []database.Update
-	for i, c := range changes {
-		if refused[i] == nil {
-			written = append(written, c.update)
-		}
+// wrote counts the cells of a row.
+func (f *flushing) wrote(r *rowTask) {
+	for _, t := range r.tasks {
+		f.done(t.cell)
 	}
-	now, err := held(f.ctx, f.tx, t, written)
-	if err != nil {
-		return f.a.dbFailed(err)
-	}
-	wrong := 0
-	for i, u := range written {
-		for k, d := range now[i] {
-			switch {
-			case d == database.NoDigest:
-			case d.Text == sheet.Hash(u.Values[k].Bytes):
-				f.proven++
-			default:
-				f.a.unproven = noted(f.a.unproven, sheet.CellID(t.Name, u.Key, u.Columns[k]))
-				wrong++
-			}
-		}
-	}
-	if wrong > 0 {
-		return f.a.dbFailed(fmt.Errorf("%w: %s of %d cells", database.ErrAgain, unproven, wrong))
-	}
-	return nil
 }
 
 // singly writes the cells of a row that was refused one by one, those that go together
 // at once, so that only those at fault stay.
-func (f *flushing) singly(change rowChange, why error) error {
-	for _, part := range change.parts() {
-		if len(part.cells) < len(change.cells) {
-			refused, err := f.tx.Write(f.ctx, change.table, []database.Update{part.update})
+func (f *flushing) singly(row *rowTask, why error) error {
+	parts := row.parts()
+	for _, part := range parts {
+		if len(parts) > 1 {
+			proven, refused, err := write(f.ctx, f.tx, []*rowTask{part}, &f.a.doubts)
 			if err != nil {
 				return f.a.dbFailed(err)
 			}
 			if why = refused[0]; why == nil {
-				for _, c := range part.cells {
-					f.done(c)
-				}
+				f.proven += proven
+				f.wrote(part)
 				continue
 			}
 		}
@@ -582,32 +479,10 @@ func (f *flushing) singly(change rowChange, why error) error {
 		if errors.Is(why, database.ErrChanged) {
 			words = changedSince
 		}
-		for _, c := range part.cells {
-			f.refused = append(f.refused, sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: words})
-			f.a.refused = append(f.a.refused, c)
+		for _, t := range part.tasks {
+			f.refused = append(f.refused, sheet.Skip{Table: row.table.Name, Key: t.cell.Key, Column: t.column, Why: words})
+			f.a.refused = append(f.a.refused, t.cell)
 		}
 	}
 	return nil
-}
-
-// parts divides what is to be written into a row into the least that can be written by itself.
-func (r rowChange) parts() []rowChange {
-	var parts []rowChange
-	with := map[string]int{} // the part of the cells that go together
-	for i, c := range r.cells {
-		k, ok := with[c.With]
-		if !ok || c.With == "" {
-			k = len(parts)
-			parts = append(parts, rowChange{table: r.table, update: database.Update{Key: r.update.Key}})
-			with[c.With] = k
-		}
-		p := &parts[k]
-		p.cells = append(p.cells, c)
-		p.update.Columns = append(p.update.Columns, r.update.Columns[i])
-		p.update.Values = append(p.update.Values, r.update.Values[i])
-		if r.table.Loose() {
-			p.update.Was = append(p.update.Was, r.update.Was[i])
-		}
-	}
-	return parts
 }

@@ -52,12 +52,3 @@ func keyAfter(t database.Table, u database.Update) [][]byte {
 	}
 	return key
 }
-
-// noted adds a name to a set, which is made where there is none.
-func noted(set map[string]bool, name string) map[string]bool {
-	if set == nil {
-		set = map[string]bool{}
-	}
-	set[name] = true
-	return set
-}

@@ -73,8 +73,7 @@ func (a *applying) through(cells []*sheet.Cell, open []sheet.Record) error {
 			return cells[i].Table == cells[i-1].Table && sheet.RowID(cells[i].Key) == sheet.RowID(cells[i-1].Key)
 		})
 		tried, err := a.attempt(cells[:n])
-		lost := a.lost
-		a.lost = nil
+		lost := a.took()
 		if err == nil {
 			cells, p = cells[n:], patience{}
 			a.step.grow()
@@ -99,12 +98,20 @@ func (a *applying) through(cells []*sheet.Cell, open []sheet.Record) error {
 	return nil
 }
 
+// took returns the batch that the database took back last; nil where its block is in the journal as that of an
+// earlier attempt, whose cells are tried again as they are.
+func (a *applying) took() *flushing {
+	if f, _ := a.taken().(*flushing); f != nil && !f.again {
+		return f
+	}
+	return nil
+}
+
 // settled waits for the batch that is being written, and sees to it that it gets through.
 func (a *applying) settled() error {
 	for p := (patience{}); ; {
 		err := a.settle()
-		lost := a.lost
-		a.lost = nil
+		lost := a.took()
 		if lost == nil || !p.wait(a.ctx, err) {
 			return err
 		}
@@ -125,8 +132,7 @@ func (u *undoing) through(records []sheet.Record) error {
 			return x != nil && y != nil && x.Table == y.Table && sheet.RowID(x.Key) == sheet.RowID(y.Key)
 		})
 		tried, err := u.attempt(records[k-n:])
-		lost := u.lost
-		u.lost = nil
+		lost, _ := u.taken().(*puttingBack)
 		if err == nil {
 			records, p = records[:k-n], patience{}
 			u.step.grow()
@@ -154,8 +160,7 @@ func (u *undoing) through(records []sheet.Record) error {
 func (u *undoing) settled() error {
 	for p := (patience{}); ; {
 		err := u.settle()
-		lost := u.lost
-		u.lost = nil
+		lost, _ := u.taken().(*puttingBack)
 		if lost == nil || !p.wait(u.ctx, err) {
 			return err
 		}

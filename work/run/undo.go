@@ -281,15 +281,12 @@ type undoing struct {
 	total  int
 	files  int // that the run changed
 	out    *Undone
-	behind *puttingBack // what is being written, and how it ended
-	ended  chan error
 	step   step
-	lost   *puttingBack // what the database took back last
+	relay
+	doubts doubts
 
 	refused []*sheet.Entry
 	second  bool // those that were refused are tried once more
-
-	unproven map[string]bool // cells that the database would not hold as they were put back
 }
 
 // block puts back the entries of one block, in one transaction. Where the rows of two
@@ -306,7 +303,7 @@ func (u *undoing) block(records []sheet.Record) error {
 }
 
 // attempt puts back records in one transaction. It returns it where it was begun to be written. The
-// error may be of the one before: then u.lost is that one.
+// error may be of the one before: then that one is lost.
 func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 	together := u.overlaps(records)
 	if u.ctx.Err() != nil || !together {
@@ -340,8 +337,7 @@ func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 		_ = tx.Rollback() // what failed before counts
 		return nil, err
 	}
-	u.behind, u.ended = part, make(chan error, 1)
-	go func() { u.ended <- part.finish() }()
+	u.start(part)
 	if !together {
 		err = u.settle()
 	}
@@ -361,17 +357,9 @@ func (u *undoing) overlaps(records []sheet.Record) bool {
 	return sizeOf(records) <= batchBytes && !slices.ContainsFunc(records, func(r sheet.Record) bool { return r.Entry == nil || r.Entry.Table != t.Name || t.InKey(r.Entry.Column) })
 }
 
-// settle waits for the block that is being written, and counts it.
-func (u *undoing) settle() error {
-	p := u.behind
-	if p == nil {
-		return nil
-	}
-	u.behind = nil
-	if err := <-u.ended; err != nil {
-		u.lost = p
-		return err
-	}
+// count adds the block to what was done.
+func (p *puttingBack) count() {
+	u := p.u
 	for t, n := range p.back {
 		u.out.Tables[t] += n
 		u.out.Back += n
@@ -381,7 +369,6 @@ func (u *undoing) settle() error {
 	u.out.Proven += p.proven
 	u.out.Left = append(u.out.Left, p.left...)
 	u.refused = append(u.refused, p.refused...)
-	return nil
 }
 
 // inOrder puts back the records of a block, one table after the other, the last
@@ -445,8 +432,7 @@ type puttingBack struct {
 	ctx     context.Context
 	tx      database.Batch
 	records []sheet.Record
-	table   database.Table // of the changes
-	changes []*rowBack     // what is still to be written
+	changes []*rowTask // what is still to be written, of one table
 	back    map[string]int
 	rows    int
 	already int
@@ -495,8 +481,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	if err != nil {
 		return p.u.failed(err)
 	}
-	p.table = t
-	decided := make([]backDecision, len(entries))
+	tasks := make([]task, len(entries))
 	for k, e := range entries {
 		id := sheet.RowID(e.Key)
 		row := at[id]
@@ -507,8 +492,8 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			}
 			now[row], rows[row] = old[0], sheet.Bytes(e.Key)
 		}
-		d := &decided[k]
-		d.entry, d.row, d.key = e, id, rows[row]
+		d := &tasks[k]
+		d.entry, d.column, d.with, d.row, d.key, d.to, d.raw = e, e.Column, e.With, id, rows[row], e.Before, e.Raw
 		switch i := slices.Index(columns, e.Column); {
 		case now[row] == nil:
 			d.why = "the row is gone"
@@ -519,66 +504,32 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 			p.decide(d)
 		}
 	}
-	p.schedule(decided)
+	bind(tasks)
+	for i := range tasks {
+		switch d := &tasks[i]; {
+		case d.held:
+			p.already++
+		case d.why != "":
+			p.leave(d.entry.Table, d.entry.Key, d.column, d.why)
+		}
+	}
+	p.changes = append(p.changes, gather(t, tasks)...)
 	return nil
 }
 
-// backDecision is what becomes of a cell that is to be put back.
-type backDecision struct {
-	entry *sheet.Entry
-	row   string         // of the key in the journal
-	key   [][]byte       // under which its row is now
-	now   database.Value // what it holds
-	why   string         // why it is left
-	back  bool           // it is as it was before the run
-}
-
 // decide says what becomes of a cell.
-func (p *puttingBack) decide(d *backDecision) {
-	e := d.entry
+func (p *puttingBack) decide(d *task) {
 	switch hash := sheet.Hash(d.now.Bytes); {
-	case hash == sheet.Hash(e.Before):
-		d.back = true
+	case hash == sheet.Hash(d.to):
+		d.held = true
 	case d.now.Lossy:
 		d.why = lossy
-	case hash != e.After:
+	case hash != d.entry.After:
 		d.why = "changed by somebody since"
-	case p.u.unproven[sheet.CellID(e.Table, sheet.Bytes(e.Key), e.Column)]:
+	case p.u.doubts.of(d.entry.Table, d):
 		d.why = unproven
-	}
-}
-
-// schedule counts what is as before, names what is left, and gathers what is to be written of each
-// row. Of cells that go together all are left where one is.
-func (p *puttingBack) schedule(decided []backDecision) {
-	type group struct{ row, with string }
-	left := map[group]*backDecision{}
-	for i := range decided {
-		if d := &decided[i]; d.entry.With != "" && d.why != "" {
-			left[group{d.row, d.entry.With}] = d
-		}
-	}
-	change := map[string]*rowBack{}
-	for _, d := range decided {
-		l := left[group{d.row, d.entry.With}]
-		switch {
-		case d.back:
-			p.already++
-			continue
-		case d.why != "":
-			p.leave(d.entry.Table, d.entry.Key, d.entry.Column, d.why)
-			continue
-		case l != nil:
-			p.leave(d.entry.Table, d.entry.Key, d.entry.Column, goesWith(l.entry.Column, l.why))
-			continue
-		}
-		c := change[d.row]
-		if c == nil {
-			c = &rowBack{update: database.Update{Key: d.key}}
-			change[d.row] = c
-			p.changes = append(p.changes, c)
-		}
-		c.add(d.entry, d.now, p.table.Loose())
+	default:
+		d.write = true
 	}
 }
 
@@ -595,82 +546,28 @@ func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) 
 	return to, nil
 }
 
-// rowBack is what is to be put back into one row.
-type rowBack struct {
-	update  database.Update
-	entries []*sheet.Entry
-}
-
-// add schedules a cell to be restored from its entry; was is its current value.
-func (c *rowBack) add(e *sheet.Entry, was database.Value, loose bool) {
-	before := was
-	before.Bytes = e.Before
-	c.update.Columns, c.update.Values, c.entries = append(c.update.Columns, e.Column), append(c.update.Values, before), append(c.entries, e)
-	if loose {
-		c.update.Was = append(c.update.Was, was)
-	}
-}
-
 // write puts back what was checked.
 func (p *puttingBack) write() error {
-	changes := p.changes
-	if p.changes = nil; len(changes) == 0 {
+	rows := p.changes
+	if p.changes = nil; len(rows) == 0 {
 		return nil
 	}
-	updates := make([]database.Update, len(changes))
-	for i, c := range changes {
-		updates[i] = c.update
-	}
-	refused, err := p.tx.Write(p.ctx, p.table, updates)
+	proven, refused, err := write(p.ctx, p.tx, rows, &p.u.doubts)
 	if err != nil {
 		return p.u.failed(err)
 	}
-	if err := p.prove(changes, refused); err != nil {
-		return err
-	}
-	for i, c := range changes {
-		for _, e := range c.entries {
-			if refused[i] != nil && !p.u.second {
-				p.refused = append(p.refused, e)
-				continue
-			}
-			if refused[i] != nil {
+	p.proven += proven
+	for i, r := range rows {
+		for _, t := range r.tasks {
+			switch e := t.entry; {
+			case refused[i] == nil:
+				p.back[e.Table]++
+			case p.u.second:
 				p.leave(e.Table, e.Key, e.Column, refused[i].Error())
-				continue
+			default:
+				p.refused = append(p.refused, e)
 			}
-			p.back[e.Table]++
 		}
-	}
-	return nil
-}
-
-// prove has the database say of each cell that was put back what it holds now: the bytes that it had
-// before the run, as far as charsets are converted by its own hash of then.
-func (p *puttingBack) prove(changes []*rowBack, refused []error) error {
-	var written []database.Update
-	var entries []*sheet.Entry // of all columns of all updates
-	for i, c := range changes {
-		if refused[i] == nil {
-			written, entries = append(written, c.update), append(entries, c.entries...)
-		}
-	}
-	now, err := held(p.ctx, p.tx, p.table, written)
-	if err != nil {
-		return p.u.failed(err)
-	}
-	wrong := 0
-	for n, d := range slices.Concat(now...) {
-		switch e := entries[n]; {
-		case d == database.NoDigest:
-		case d.Text == sheet.Hash(e.Before) && (e.Raw == "" || e.Raw == d.Raw):
-			p.proven++
-		default:
-			p.u.unproven = noted(p.u.unproven, sheet.CellID(e.Table, sheet.Bytes(e.Key), e.Column))
-			wrong++
-		}
-	}
-	if wrong > 0 {
-		return p.u.failed(fmt.Errorf("%w: %s of %d cells", database.ErrAgain, unproven, wrong))
 	}
 	return nil
 }
