@@ -71,7 +71,7 @@ $layers = [
 	'coded' => [null, fn($x) => '<a href="https://other.example/go?d=' . urlencode(base64_encode($x)) . '&amp;n=1">', fn($s) => ($v = between($s, '<a href="https://other.example/go?d=', '&amp;n=1">')) === null ? null : un64(urldecode($v))],
 	'path' => [null, fn($x) => '<img src="https://other.example/img/' . url64($x) . '/x.jpg">', fn($s) => un64(between($s, '<img src="https://other.example/img/', '/x.jpg">'))],
 	'quoted' => [null, fn($x) => 'x=%22' . urlencode(base64_encode($x)) . '%22', fn($s) => ($v = between($s, 'x=%22', '%22')) === null ? null : un64(urldecode($v))],
-	'short' => [null, fn($x) => '[vc_raw_html]' . base64_encode(rawurlencode($x)) . '[/vc_raw_html]', fn($s) => ($v = un64(between($s, '[vc_raw_html]', '[/vc_raw_html]'))) === null ? null : rawurldecode($v)],
+	'short' => [null, fn($x) => '[raw_html]' . base64_encode(rawurlencode($x)) . '[/raw_html]', fn($s) => ($v = un64(between($s, '[raw_html]', '[/raw_html]'))) === null ? null : rawurldecode($v)],
 	'dataurl' => ['utf8', fn($x) => '<img src="data:image/svg+xml;base64,' . base64_encode('<svg>' . $x . '</svg>') . '">', fn($s) => between(un64(between($s, '<img src="data:image/svg+xml;base64,', '">')) ?? '', '<svg>', '</svg>')],
 	'gzip' => [null, fn($x) => gzencode($x), fn($s) => ($v = @gzdecode($s)) === false ? null : $v],
 	'zlib' => [null, fn($x) => gzcompress($x), fn($s) => ($v = @gzuncompress($s)) === false ? null : $v],
