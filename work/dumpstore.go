@@ -42,14 +42,16 @@ func (j *Job) Connect(ctx context.Context, c database.Config) (database.Database
 		}
 		return mirror.Open(ctx, j.mirrored(c, filepath.Join(j.Book.Path(), "dump.db")))
 	}
+	tells, err := j.tells()
+	if err != nil {
+		return nil, err
+	}
 	dir, err := os.MkdirTemp("", "trimlantern-*")
 	if err != nil {
 		return nil, err
 	}
 	some := j.mirrored(c, filepath.Join(dir, "dump.db"))
-	if some.Rows, err = j.tells(); err != nil {
-		return nil, err
-	}
+	some.Rows = tells
 	s, err := mirror.Open(ctx, some)
 	if err != nil {
 		_ = os.RemoveAll(dir) // it is ours
@@ -109,6 +111,8 @@ func dumpFault(err error, c database.Config) error {
 	switch {
 	case errors.Is(err, mirror.ErrRows):
 		return BadUse(err, c.Where(), "export it again with structure and data")
+	case errors.Is(err, mirror.ErrValues):
+		return BadUse(err, c.Where(), "the file is damaged, or was edited: export it again")
 	case errors.Is(err, mirror.ErrUpdates):
 		return BadUse(err, c.Where(), "export it again with INSERT; or use the filter: trimlantern filter --site https://HOST IN OUT")
 	case errors.Is(err, dump.ErrDialect):

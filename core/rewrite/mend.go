@@ -360,7 +360,7 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 func (m *mending) outgrown(b []byte, h envelope.Head) bool {
 	per := len(m.cause.Now) - len(m.cause.Was)
 	for _, s := range h.Stacks(b) {
-		r := text.Open(b, h.Start, s, len(b))
+		r := text.Open(b, h.Start, s, 8*min(h.N, len(b))+1<<10) // as far as it can reach, or the budget is soon spent on prose
 		if m.budget -= len(r.Text); per <= 0 || m.budget < 0 {
 			return false
 		}

@@ -49,7 +49,8 @@ var ErrRows = errors.New("it has rows of tables that it does not define")
 // ErrUpdates says that a dump changes rows instead of holding them.
 var ErrUpdates = errors.New("it changes rows (UPDATE) instead of holding them")
 
-var errValues = errors.New("it has a row that does not fit its table")
+// ErrValues says that a row of a dump has more or fewer values than its table columns.
+var ErrValues = errors.New("it has a row that does not fit its table")
 
 // Store is the working copy of a dump.
 type Store struct {
@@ -578,7 +579,7 @@ func (b *builder) row(worker int, r *dump.Row) error {
 		return nil // of what is set where the row is there, beside counts the references
 	}
 	if len(r.Columns) != r.Len() {
-		return fmt.Errorf("%w: %s has %d columns, and a row %d values", errValues, r.Table, len(r.Table.Columns), r.Len())
+		return fmt.Errorf("%w: %s has %d columns, and a row %d values", ErrValues, r.Table, len(r.Table.Columns), r.Len())
 	}
 	g := &b.gather[worker]
 	if !g.shape.of(r) {

@@ -150,7 +150,7 @@ func TestRefuses(t *testing.T) {
 	for in, want := range map[string]error{
 		"INSERT INTO `t` VALUES (1);\n":                                    ErrRows,
 		"CREATE TABLE `t` (`a` int);\nUPDATE `t` SET `a`=1;\n":             ErrUpdates,
-		"CREATE TABLE `t` (`a` int);\nINSERT INTO `t` VALUES (1),(2,3);\n": errValues,
+		"CREATE TABLE `t` (`a` int);\nINSERT INTO `t` VALUES (1),(2,3);\n": ErrValues,
 		"EXPORT x;\n": dump.ErrDialect,
 	} {
 		file := filepath.Join(dir, "in.sql")
