@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"html"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -64,5 +65,39 @@ func TestMendLeavesWhole(t *testing.T) {
 		assert.True(t, broken, v)
 		assert.Error(t, err, v)
 		assert.Empty(t, edits, v)
+	}
+}
+
+// A length that fits by chance, at a quote of the JSON that it spans, is corrected all the same.
+func TestMendFitsTwice(t *testing.T) {
+	v := `<input value="s:163:&quot;{&quot;a&quot;:1,&quot;e&quot;:&quot;s:135:\&quot;a:1:{https://ternrock.example/61 &lt;a href=\&quot;https://ternrock.example/37it&#039;s https://ternrock.example/28\&quot;;&lt;a href=\&quot;https://ternrock.example/18\&quot;;&quot;}&quot;;">`
+	edits, _, err := Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
+	require.NoError(t, err)
+	after, err := Apply([]byte(v), edits)
+	require.NoError(t, err)
+	assert.Equal(t, strings.NewReplacer("s:163", "s:167", "s:135", "s:139").Replace(v), string(after))
+}
+
+// A sound value inside a string whose opening quote is another byte is left with it.
+func TestDamagedAround(t *testing.T) {
+	for _, v := range []string{
+		`<input value="s:42:*s:34:&quot;http://www.ternrock.example/a |ide&quot;;&quot;;">`,
+		`d=s%3A42%3A*s%3A34%3A%22http%3A%2F%2Fwww.ternrock.example%2Fa%20%7Cide%22%3B%22%3B`,
+		`{"e":"s:42:*s:34:\"http://www.ternrock.example/a |ide\";\";"}`,
+		`<p>a:2:*i:0;s:24:"http://ternrock.example/";i:1;s:24:"http://ternrock.example/";}</p>`,
+		`<p>a:1:Ai:0;a:1:{i:0;s:24:"http://ternrock.example/";}}</p>`,
+		`<p>s:42:s:34:"http://www.ternrock.example/a | tide";";</p>`,
+	} {
+		res := rules(t).Value([]byte(v))
+		assert.Empty(t, res.Edits, v)
+		assert.NotEmpty(t, res.Left, v)
+	}
+	for _, v := range []string{
+		`<p>at 12:30: s:24:"http://ternrock.example/";</p>`,
+		`[x p:s:24:"http://ternrock.example/";]`,
+		`cart|s:24:"http://ternrock.example/";lamp|i:1;`,
+	} {
+		res := rules(t).Value([]byte(v))
+		assert.Len(t, res.Edits, 2, v)
 	}
 }

@@ -147,6 +147,10 @@ func (t *reading) head(h envelope.Head, last int) int {
 	switch {
 	case err == nil && !inner:
 		defer f.Value.Done()
+		if p := t.segmentOf(h.Start); p < h.Start && !t.quiet && envelope.IsDamaged(t.b[p:h.Start]) {
+			t.p = t.hold(h.Start, f.End, Unsound, errPart) // the quote of a string around it is damaged
+			return 0
+		}
 		t.references(h.Start)
 		pos := h.Start
 		t.add(t.sealIn(&f.Region, f.Value, &place{up: t.at, pos: pos, use: t.useOf(pos)}, pos, t.depth))
@@ -540,21 +544,26 @@ const segmentBack = 512
 // damaged reports whether the reference at start stands in a segment of the text, between
 // quotes or the like, that begins as a serialized value does, but for a byte.
 func (t *reading) damaged(start int) bool {
+	p := t.segmentOf(start)
+	if p != t.segment.start || t.segment.end == 0 {
+		t.isBroken = envelope.IsDamaged(t.b[p:])
+	}
+	t.segment = span{p, start}
+	return t.isBroken
+}
+
+// segmentOf returns where the segment begins that holds start.
+func (t *reading) segmentOf(start int) int {
 	p := start
 	for p > 0 && start-p < segmentBack && strings.IndexByte("\"'><\n", t.b[p-1]) < 0 {
 		if t.b[p-1] == '=' && p > 1 && (t.b[p-2] < '0' || t.b[p-2] > '9') {
 			break // behind a name
 		}
 		if p--; p == t.segment.end && t.segment.end > 0 {
-			p = t.segment.start
-			break
+			return t.segment.start
 		}
 	}
-	if p != t.segment.start || t.segment.end == 0 {
-		t.isBroken = envelope.IsDamaged(t.b[p:])
-	}
-	t.segment = span{p, start}
-	return t.isBroken
+	return p
 }
 
 // span is a stretch of a text.

@@ -315,13 +315,14 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 			try := m.try()
 			inner := try.strings(found.Region.Text, found.Value, nil, depth+1)
 			raw, ok := found.Region.Carry(inner)
+			cut := cutsJSON(found.Region.Text, found.Value)
 			found.Value.Done()
 			if !ok {
 				try.failed(envelope.ErrNoReading)
 			}
 			// Where what is inside is wrong, or what follows looks like its own end, perhaps its own
 			// length is what is wrong.
-			if len(inner) > 0 || try.err != nil || closes(b, found.End) {
+			if len(inner) > 0 || try.err != nil || cut || closes(b, found.End) {
 				fixed, end, err := m.spelled(b, h, depth)
 				if end > 0 {
 					add(fixed)
@@ -373,6 +374,16 @@ func (m *mending) outgrown(b []byte, h envelope.Head) bool {
 			if at := end + times*per; at+1 < len(r.Text) && r.Text[at] == '"' && r.Text[at+1] == ';' && bytes.Count(r.Text[body:at], []byte(m.cause.Now)) >= times {
 				return true
 			}
+		}
+	}
+	return false
+}
+
+// cutsJSON reports whether a string of a value begins as a JSON object does, and is none to its end.
+func cutsJSON(b []byte, s *envelope.Serialized) bool {
+	for _, t := range s.Texts {
+		if in := b[t.Start:t.End]; bytes.HasPrefix(in, []byte(`{"`)) && !envelope.OpenJSON(in, func(envelope.JSONText) {}) {
+			return true
 		}
 	}
 	return false
