@@ -60,6 +60,7 @@ check-long: check
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 common
 	bench/filter.sh 1000 5 dense
+	bench/patch.sh 1000 5
 	bench/stores.sh 1000 5 mariadb
 	bench/stores.sh 300 3 postgres sqlite
 	bench/scan.sh 20000 3

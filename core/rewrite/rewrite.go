@@ -64,8 +64,16 @@ type Edit = text.Edit
 // Apply makes the edits; see text.Apply.
 func Apply(b []byte, edits []Edit) ([]byte, error) { return text.Apply(b, edits) }
 
+// AppendApplied makes the edits in memory that is there; see text.AppendApplied.
+func AppendApplied(out, b []byte, edits []Edit) ([]byte, error) {
+	return text.AppendApplied(out, b, edits)
+}
+
 // Invert returns the edits that take edits back.
 func Invert(edits []Edit) []Edit { return text.Invert(edits) }
+
+// AppendInverted appends the edits that take edits back; see text.AppendInverted.
+func AppendInverted(back, edits []Edit) []Edit { return text.AppendInverted(back, edits) }
 
 // Finding is one insecure reference, or one value, that was left alone. Its texts are
 // valid UTF-8: what was not is shown as \xHH.

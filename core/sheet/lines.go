@@ -175,14 +175,14 @@ func list[T any](w *writer, things []T, write func(*T)) *writer {
 }
 
 // readCell reads the line of a cell. It reports whether the line looks as appendCell writes it;
-// others are for the library. like is the cell before, whose words are used again.
-func readCell(b []byte, like *Cell) (*Cell, bool) {
-	r := reader{b: b}
-	c := &Cell{}
+// others are for the library. like is the cell before, whose words are used again. Of a lent one the bytes stay in the
+// line, and it may be the one before.
+func readCell(b []byte, c, like *Cell, lent bool) bool {
+	r := reader{b: b, lent: lent}
 	r.is(`{"cell":{"table":`)
 	c.Table = r.text(like.Table)
 	r.is(`,"key":`)
-	c.Key = r.key()
+	c.Key = several(&r, c.Key, r.value)
 	r.is(`,"column":`)
 	c.Column = r.text(like.Column)
 	r.is(`,"size":`)
@@ -192,7 +192,7 @@ func readCell(b []byte, like *Cell) (*Cell, bool) {
 	r.is(`,"after":`)
 	c.After = r.text("")
 	r.is(`,"edits":`)
-	c.Edits = r.edits()
+	c.Edits = r.edits(c.Edits)
 	r.is(`,"references":`)
 	c.References = r.number()
 	r.is(`,"hosts":`)
@@ -200,7 +200,7 @@ func readCell(b []byte, like *Cell) (*Cell, bool) {
 	c.Address = r.may(`,"address":true`)
 	c.With = r.mayText(`,"with":`, like.With)
 	r.is("}}\n")
-	return c, !r.other && len(r.b) == 0
+	return !r.other && len(r.b) == 0
 }
 
 // readEntry reads the line of an entry, as readCell does that of a cell.
@@ -210,7 +210,7 @@ func readEntry(b []byte, like *Entry) (*Entry, bool) {
 	r.is(`{"entry":{"table":`)
 	e.Table = r.text(like.Table)
 	r.is(`,"key":`)
-	e.Key = r.key()
+	e.Key = several(&r, nil, r.value)
 	r.is(`,"column":`)
 	e.Column = r.text(like.Column)
 	r.is(`,"before":`)
@@ -218,7 +218,7 @@ func readEntry(b []byte, like *Entry) (*Entry, bool) {
 	r.is(`,"after":`)
 	e.After = r.text("")
 	r.is(`,"edits":`)
-	e.Edits = r.edits()
+	e.Edits = r.edits(nil)
 	e.Raw = r.mayText(`,"raw":`, "")
 	e.As = r.mayText(`,"as":`, like.As)
 	e.With = r.mayText(`,"with":`, like.With)
@@ -230,6 +230,7 @@ func readEntry(b []byte, like *Entry) (*Entry, bool) {
 type reader struct {
 	b     []byte // what is still to be read
 	other bool   // it does not look as a writer writes it
+	lent  bool   // bytes and lists may stay where they are: what they are for is gone with the line
 }
 
 // may reads s where it stands there.
@@ -333,13 +334,15 @@ func (r *reader) value() Value {
 	if !plain {
 		return r.unquoted(s)
 	}
-	return Value(slices.Clone(s[1 : len(s)-1]))
+	if s = s[1 : len(s)-1]; r.lent {
+		return s[:len(s):len(s)]
+	}
+	return Value(slices.Clone(s))
 }
 
-func (r *reader) key() []Value { return several(r, r.value) }
-
-func (r *reader) edits() []Edit {
-	return several(r, func() (e Edit) {
+// edits reads a list of edits; out has memory for it.
+func (r *reader) edits(out []Edit) []Edit {
+	return several(r, out, func() (e Edit) {
 		r.is(`{"at":`)
 		e.At = r.number()
 		if r.may(`,"out":`) {
@@ -365,7 +368,7 @@ func (r *reader) some() Value {
 // hosts reads how often each host was found; like is used where it is the same.
 func (r *reader) hosts(like []rewrite.HostCount) []rewrite.HostCount {
 	n := 0
-	hosts := several(r, func() (h rewrite.HostCount) {
+	hosts := several(r, nil, func() (h rewrite.HostCount) {
 		r.is(`{"host":`)
 		if n < len(like) {
 			h.Host = like[n].Host
@@ -383,12 +386,14 @@ func (r *reader) hosts(like []rewrite.HostCount) []rewrite.HostCount {
 	return hosts
 }
 
-// several reads what list writes.
-func several[T any](r *reader, one func() T) []T {
+// several reads what list writes; where it is lent, into the memory of out.
+func several[T any](r *reader, out []T, one func() T) []T {
 	if r.may("null") {
 		return nil
 	}
-	out := []T{}
+	if out = out[:0]; !r.lent || out == nil {
+		out = []T{}
+	}
 	for r.is("["); !r.other && !r.may("]"); {
 		if len(out) > 0 {
 			r.is(",")

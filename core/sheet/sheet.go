@@ -365,6 +365,7 @@ type Reader struct {
 	n      int   // lines that were read
 	cell   *Cell // the last
 	blind  bool  // nobody looks at cells: the checksum alone counts
+	lent   bool  // see Visit
 }
 
 // How the last line begins, and those of what was left.
@@ -413,7 +414,11 @@ func (s *Reader) next() (line, error) {
 	if s.blind && !bytes.HasPrefix(b, endBegins) || bytes.HasPrefix(b, leftBegins) {
 		return l, nil // it is for people and for jq
 	}
-	if c, ok := readCell(b, s.cell); ok {
+	c := &Cell{}
+	if s.lent {
+		c = s.cell
+	}
+	if readCell(b, c, s.cell, s.lent) {
 		s.cell, l.Cell = c, c
 		return l, nil
 	}
@@ -448,14 +453,16 @@ func readLine(r *bufio.Reader, out []byte) ([]byte, error) {
 // Visit is what Each calls for the lines of a sheet, in their order. What is nil is not called.
 type Visit struct {
 	Copy   func(*Copy) error
-	Cell   func(*Cell) error // its memory is used for the next
+	Cell   func(*Cell) error
 	Drop   func(*Drop) error
 	Source func(*Source) error
+	Lent   bool // a cell and all in it is gone when Cell returns
 }
 
 // Each visits the lines of a sheet, to its end. It returns an error where the sheet is cut off or was changed.
 func (s *Reader) Each(v Visit) error {
 	s.blind = v.Copy == nil && v.Cell == nil && v.Drop == nil && v.Source == nil
+	s.lent = v.Lent
 	for {
 		l, err := s.next()
 		switch {

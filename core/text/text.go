@@ -27,12 +27,20 @@ func Apply(b []byte, edits []Edit) ([]byte, error) {
 	for _, e := range edits {
 		size += len(e.Inserted) - len(e.Removed)
 	}
-	out := make([]byte, 0, max(size, 0))
-	p := 0
+	out, err := AppendApplied(make([]byte, 0, max(size, 0)), b, edits)
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// AppendApplied is Apply; it appends what becomes of b to out. Where there is an error, it returns out as it was.
+func AppendApplied(out, b []byte, edits []Edit) ([]byte, error) {
+	before, p := len(out), 0
 	for _, e := range edits {
 		if e.Offset < p || e.Offset > len(b) || len(e.Removed) > len(b)-e.Offset ||
 			string(b[e.Offset:e.Offset+len(e.Removed)]) != e.Removed {
-			return nil, fmt.Errorf("the edit at byte %d does not fit the value", e.Offset)
+			return out[:before], fmt.Errorf("the edit at byte %d does not fit the value", e.Offset)
 		}
 		out = append(out, b[p:e.Offset]...)
 		out = append(out, e.Inserted...)
@@ -42,11 +50,13 @@ func Apply(b []byte, edits []Edit) ([]byte, error) {
 }
 
 // Invert returns the edits that take edits back.
-func Invert(edits []Edit) []Edit {
-	back := make([]Edit, len(edits))
+func Invert(edits []Edit) []Edit { return AppendInverted(make([]Edit, 0, len(edits)), edits) }
+
+// AppendInverted is Invert; it appends them to back.
+func AppendInverted(back, edits []Edit) []Edit {
 	moved := 0
-	for i, e := range edits {
-		back[i] = Edit{e.Offset + moved, e.Inserted, e.Removed}
+	for _, e := range edits {
+		back = append(back, Edit{e.Offset + moved, e.Inserted, e.Removed})
 		moved += len(e.Inserted) - len(e.Removed)
 	}
 	return back

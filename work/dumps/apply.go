@@ -3,7 +3,6 @@ package dumps
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -12,7 +11,6 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -82,31 +80,15 @@ type dumpApplying struct {
 	o      ApplyOptions
 	store  *mirror.Store
 	tables map[string]dump.Table
-	f      *filtering          // how the dump is read and written
-	rows   map[string]*dumpRow // those that change, by table and key
-	patch  *patching           // nil: the dump is written
+	f      *filtering // how the dump is read and written
+	plan   *plan
+	patch  *patching // nil: the dump is written
 	out    *Applied
 
-	lock  sync.Mutex
-	done  map[int64]*dumpRow // by the row's place
-	grew  map[int64]int      // by how many bytes rows grew
-	err   error
-	names map[string]string // of columns, each once
-}
-
-// dumpRow is a row of the dump that changes.
-type dumpRow struct {
-	table string
-	cells []dumpCell
-}
-
-// dumpCell is a cell of the sheet, as small as it can be.
-type dumpCell struct {
-	column        string
-	before, after [sha256.Size]byte
-	edits         []rewrite.Edit
-	references    int32
-	address       bool
+	lock sync.Mutex
+	done map[int64]int32 // the first cells of the rows that were found, by the row's place
+	grew map[int64]int   // by how many bytes rows grew
+	err  error
 }
 
 // Apply makes of a sheet of a dump a new dump, or a patch. The dump itself stays as it is.
@@ -133,7 +115,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	}
 	defer db.Close()
 	name := j.File.Abs(j.File.Database.File)
-	d := &dumpApplying{job: j, o: o, store: work.Store(db), tables: map[string]dump.Table{}, rows: map[string]*dumpRow{}, done: map[int64]*dumpRow{}, grew: map[int64]int{}, names: map[string]string{},
+	d := &dumpApplying{job: j, o: o, store: work.Store(db), tables: map[string]dump.Table{}, plan: newPlan(), done: map[int64]int32{}, grew: map[int64]int{},
 		f:   &filtering{o: Options{In: name, Out: o.Write, Charset: j.File.Database.Charset, Row: work.StoredRow}, p: j.Progress, site: j.Site},
 		out: &Applied{Site: j.Site.String(), Sheet: id, Dump: name, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
 	for _, t := range d.store.About.Tables {
@@ -143,6 +125,9 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 		return nil, d.f.failed(err, true)
 	}
 	defer d.f.in.close()
+	// What is kept is small: collect seldom, and before much has gathered.
+	defer debug.SetGCPercent(debug.SetGCPercent(800))
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(128 << 20))
 	// That the file is the one that was copied is known; each value is held against the sheet, which is read meanwhile.
 	ctx, stop := context.WithCancel(ctx)
 	surveyed := make(chan error, 1)
@@ -151,7 +136,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 		d.f.survey, err = d.f.surveyAs(ctx, d.store.About.Dialect)
 		surveyed <- err
 	}()
-	header, end, err := run.CheckSheet(j, id, db, sheet.Visit{Cell: d.plan})
+	header, end, err := run.CheckSheet(j, id, db, sheet.Visit{Cell: d.take, Lent: true})
 	if err != nil {
 		stop()
 		<-surveyed
@@ -163,8 +148,6 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 		return nil, d.f.failed(err, true)
 	}
 	d.out.CutOff = d.f.survey.CutOff
-	// What is kept is small: collect seldom.
-	defer debug.SetGCPercent(debug.SetGCPercent(200))
 	d.out.Makes, d.out.Drops = d.f.survey.Schema.Makes, d.f.survey.Schema.Drops
 	if o.Patch != "" {
 		if d.patch, err = newPatch(d); err == nil {
@@ -187,55 +170,21 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	return d.out, j.Note(run, filepath.Base(d.out.Wrote[0]), d.out.Changed)
 }
 
-// plan takes one cell of the sheet.
-func (d *dumpApplying) plan(c *sheet.Cell) error {
+// take takes one cell of the sheet.
+func (d *dumpApplying) take(c *sheet.Cell) error {
 	if _, ok := d.tables[c.Table]; !ok {
 		return work.BadUse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
 	}
-	k := rowKey(c.Table, c.Key)
-	row := d.rows[k]
-	if row == nil {
-		row = &dumpRow{table: d.name(c.Table)}
-		d.rows[k] = row
-	}
-	cell := dumpCell{column: d.name(c.Column), edits: c.Rewrites(), references: int32(c.References), address: c.Address}
-	for _, sum := range []struct {
-		to   *[sha256.Size]byte
-		text string
-	}{{&cell.before, c.Before}, {&cell.after, c.After}} {
-		if n, err := hex.Decode(sum.to[:], []byte(sum.text)); err != nil || n != sha256.Size {
-			return errBroken
-		}
-	}
-	row.cells = append(row.cells, cell)
 	d.out.Addresses = d.out.Addresses || c.Address
-	return nil
+	return d.plan.add(c)
 }
 
 // errBroken says that a sheet holds what no preview writes.
 var errBroken = errors.New("it is broken")
 
-// name returns a name that all cells share.
-func (d *dumpApplying) name(n string) string {
-	if same, ok := d.names[n]; ok {
-		return same
-	}
-	d.names[n] = n
-	return n
-}
-
-func rowKey(table string, key []sheet.Value) string {
-	b := append([]byte(table), 0)
-	for _, v := range key {
-		b = strconv.AppendInt(b, int64(len(v)), 10)
-		b = append(append(b, ':'), v...)
-	}
-	return string(b)
-}
-
 // each reads the dump and calls change for each row that changes, in several goroutines; what that returns is
 // called for one row at a time.
-func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, change func(row *dumpRow, r *dump.Row) (finish func() error, err error)) error {
+func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, change func(row int32, r *dump.Row) (finish func() error, err error)) error {
 	in, end, err := d.f.in.text()
 	if err != nil {
 		return err
@@ -254,8 +203,9 @@ func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, cha
 		if !ok {
 			return
 		}
-		row := d.rows[rowKey(r.Table.String(), key)] // nobody changes the map now
-		if row == nil {
+		name, _ := d.plan.row(make([]byte, 0, 256), r.Table.String(), key)
+		row, ok := d.plan.rows[name] // nobody changes the map now
+		if !ok {
 			return
 		}
 		finish, err := change(row, r)
@@ -276,7 +226,7 @@ func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, cha
 	if err := d.f.survey.Rewrite(ctx, in, w, h, o); err != nil {
 		return err
 	}
-	if d.err == nil && len(d.done) != len(d.rows) {
+	if d.err == nil && len(d.done) != len(d.plan.rows) {
 		return errNotAsSeen
 	}
 	return d.err
@@ -298,30 +248,28 @@ var errNotAsSeen = errors.New("the dump is not what the preview saw")
 // found is a cell in the dump.
 type found struct {
 	column  int
+	edits   []rewrite.Edit
 	was, is []byte // read as the preview read it; gone with the row
 	again   bool   // that is not as Row.Value reads it
 }
 
-// find finds a cell in its row.
-func find(r *dump.Row, c *dumpCell) (found, error) {
-	f := found{column: slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == c.column })}
+// find finds a cell in its row, as the preview saw it; f has memory to use again. That the value has the right hash
+// with the edits says also what it is without them: edits name what they remove, and so lead back to one value only.
+func (p *plan) find(r *dump.Row, c *planCell, f found) (found, error) {
+	f.column, f.again = slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == p.column(c) }), false
 	if f.column < 0 {
 		return f, errNotAsSeen
 	}
-	v, ok := r.Value(f.column)
-	for ok && sha256.Sum256(v) != c.before {
-		v, ok = r.Again(f.column)
+	f.edits = p.of(c, f.edits)
+	for v, ok := r.Value(f.column); ok; v, ok = r.Again(f.column) {
+		var err error
+		if f.is, err = rewrite.AppendApplied(f.is[:0], v, f.edits); err == nil && sha256.Sum256(f.is) == c.after {
+			f.was = v
+			return f, nil
+		}
 		f.again = true
 	}
-	if !ok {
-		return f, errNotAsSeen
-	}
-	is, err := rewrite.Apply(v, c.edits)
-	if err == nil && sha256.Sum256(is) != c.after {
-		err = errNotAsSeen
-	}
-	f.was, f.is = v, is
-	return f, err
+	return f, errNotAsSeen
 }
 
 // write writes the new dump, reads it again and puts it under its name.
@@ -331,15 +279,16 @@ func (d *dumpApplying) write(ctx context.Context) error {
 		return err
 	}
 	defer out.discard()
-	err = d.each(ctx, out, dump.Output{Cuts: d.f.in.cuts(), Next: out.Next}, func(row *dumpRow, r *dump.Row) (func() error, error) {
-		for k := range row.cells {
-			f, err := find(r, &row.cells[k])
+	err = d.each(ctx, out, dump.Output{Cuts: d.f.in.cuts(), Next: out.Next}, func(row int32, r *dump.Row) (_ func() error, failed error) {
+		d.plan.each(row, func(c *planCell) {
+			f, err := d.plan.find(r, c, found{})
 			if err != nil {
-				return nil, err
+				failed = err
+				return
 			}
-			r.Edit(f.column, slices.Clone(row.cells[k].edits))
-		}
-		return func() error { d.count(row); return nil }, nil
+			r.Edit(f.column, f.edits)
+		})
+		return func() error { d.count(row); return nil }, failed
 	})
 	if err == nil && d.out.Changed != d.out.Planned {
 		err = errNotAsSeen
@@ -354,12 +303,12 @@ func (d *dumpApplying) write(ctx context.Context) error {
 	return d.prove(ctx)
 }
 
-func (d *dumpApplying) count(row *dumpRow) {
-	for _, c := range row.cells {
+func (d *dumpApplying) count(row int32) {
+	d.plan.each(row, func(c *planCell) {
 		d.out.Refs += int(c.references)
-	}
-	d.out.Changed += len(row.cells)
-	d.out.Tables[row.table] += len(row.cells)
+		d.out.Changed++
+		d.out.Tables[d.plan.table(row)]++
+	})
 }
 
 // prove reads the new dump and looks for every cell that was changed.
@@ -385,21 +334,21 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 	}
 	defer end()
 	// Each row stands where it stood, but for what the rows before it grew.
-	now := map[int64]*dumpRow{}
+	now := map[int64]int32{}
 	grown := int64(0)
 	for _, place := range slices.Sorted(maps.Keys(d.done)) {
 		now[place+grown] = d.done[place]
 		grown += int64(d.grew[place])
 	}
 	var lock sync.Mutex
-	h := dump.Handler{Want: func(place int64) bool { return now[place] != nil }, Row: func(_ int, r *dump.Row) {
-		if r.Len() == 0 || now[r.Offset()] == nil {
+	h := dump.Handler{Want: func(place int64) bool { return now[place] != 0 }, Row: func(_ int, r *dump.Row) {
+		if r.Len() == 0 {
 			return
 		}
-		for _, c := range now[r.Offset()].cells {
-			i := slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == c.column })
+		d.plan.each(now[r.Offset()], func(c *planCell) {
+			i := slices.IndexFunc(r.Columns, func(x dump.Column) bool { return x.Name == d.plan.column(c) })
 			if i < 0 {
-				continue
+				return
 			}
 			for v, ok := r.Value(i); ok; v, ok = r.Again(i) {
 				if sha256.Sum256(v) == c.after {
@@ -409,7 +358,7 @@ func (d *dumpApplying) prove(ctx context.Context) error {
 					break
 				}
 			}
-		}
+		})
 	}}
 	if err := again.survey.Rewrite(ctx, in, io.Discard, h, dump.Output{}); err != nil {
 		return failed(err)

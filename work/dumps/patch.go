@@ -3,8 +3,10 @@ package dumps
 import (
 	"bufio"
 	"cmp"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"math/bits"
 	"os"
 	"path/filepath"
 	"slices"
@@ -39,6 +41,7 @@ type patchedRow struct {
 type patchedMemory struct {
 	cells       []patchedCell
 	there, back []byte
+	undo        []rewrite.Edit
 }
 
 // spool keeps statements in a file without a name.
@@ -88,6 +91,9 @@ func (s *spool) text(at stretch) ([]byte, error) {
 	return s.window[at.from-s.from:][:at.size], nil
 }
 
+// largeCell is how large a value is whose memory is not kept.
+const largeCell = 1 << 20
+
 // maxSplices is how many edits of a value are written as edits; more are written as the whole value.
 const maxSplices = 24
 
@@ -108,15 +114,17 @@ func (p *patching) close() {
 
 // patchedCell is a cell of a row that a patch changes.
 type patchedCell struct {
-	*dumpCell
-	was, is []byte
-	binary  bool
-	typ     string // of its column
+	*planCell
+	found
+	name   string
+	binary bool
+	typ    string // of its column
 }
 
 // row writes the statements for one row.
-func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err error) {
-	t := p.d.tables[row.table]
+func (p *patching) row(row int32, r *dump.Row) (finish func() error, err error) {
+	table := p.d.plan.table(row)
+	t := p.d.tables[table]
 	var primary []string
 	for _, u := range t.Unique {
 		if u.Primary {
@@ -124,58 +132,82 @@ func (p *patching) row(row *dumpRow, r *dump.Row) (finish func() error, err erro
 		}
 	}
 	if len(primary) == 0 {
-		return func() error { p.d.out.Keyless[row.table] += len(row.cells); return nil }, nil
+		return func() error { p.leave(p.d.out.Keyless, row); return nil }, nil
 	}
 	m := p.memory.Get().(*patchedMemory)
-	m.cells = m.cells[:0]
-	own := false
-	for k := range row.cells {
-		c := &row.cells[k]
-		found, err := find(r, c)
+	cells := m.cells[:0]
+	own, other := false, false
+	p.d.plan.each(row, func(c *planCell) {
 		if err != nil {
-			return nil, err
+			return
 		}
-		one := patchedCell{c, found.was, found.is, r.Blob(found.column), r.Columns[found.column].Type}
-		if found.again || !one.binary && !r.Unicode(found.column) {
-			// The database converts to UTF-8 what the software reads in another charset.
-			return func() error { p.d.out.Charset[row.table] += len(row.cells); return nil }, nil
+		var f found
+		if len(cells) < cap(cells) {
+			f = cells[:len(cells)+1][len(cells)].found // its memory
 		}
-		m.cells, own = append(m.cells, one), own || c.address
+		if f, err = p.d.plan.find(r, c, f); err != nil {
+			return
+		}
+		one := patchedCell{c, f, p.d.plan.column(c), r.Blob(f.column), r.Columns[f.column].Type}
+		// The database converts to UTF-8 what the software reads in another charset.
+		other = other || f.again || !one.binary && !r.Unicode(f.column)
+		cells, own = append(cells, one), own || c.address
+	})
+	m.cells = cells
+	if err != nil {
+		return nil, err
 	}
-	m.there = p.statement(m.there[:0], t, r, primary, m.cells, true)
-	m.back = p.statement(m.back[:0], t, r, primary, m.cells, false)
+	if other {
+		return func() error { p.leave(p.d.out.Charset, row); return nil }, nil
+	}
+	m.there = p.statement(m.there[:0], t, r, primary, m, true)
+	m.back = p.statement(m.back[:0], t, r, primary, m, false)
 	place := r.Offset()
 	return func() error {
 		p.d.count(row)
 		there, err := p.there.add(m.there)
 		back, other := p.back.add(m.back)
 		p.rows = append(p.rows, patchedRow{place, own, there, back})
+		for k := range m.cells {
+			if cap(m.cells[k].is) > largeCell {
+				m.cells[k].is = nil // few are as large
+			}
+		}
 		p.memory.Put(m)
 		return errors.Join(err, other)
 	}, nil
 }
 
+// leave counts the cells of a row that a patch does not change.
+func (p *patching) leave(count map[string]int, row int32) {
+	p.d.plan.each(row, func(*planCell) { count[p.d.plan.table(row)]++ })
+}
+
 // statement adds the statement that changes a row, or changes it back.
-func (p *patching) statement(b []byte, t dump.Table, r *dump.Row, primary []string, cells []patchedCell, forth bool) []byte {
+func (p *patching) statement(b []byte, t dump.Table, r *dump.Row, primary []string, m *patchedMemory, forth bool) []byte {
+	cells := m.cells
 	b = append(append(b, p.sql.before...), "UPDATE "...)
 	if t.Schema != "" && t.Others {
 		b = append(p.sql.name(b, t.Schema), '.')
 	}
 	b = append(p.sql.name(b, t.Name), " SET "...)
-	for k, c := range cells {
-		from, to, edits := c.was, c.is, c.edits
+	for k := range cells {
+		c := &cells[k]
+		from, to, edits := c.was, c.is, c.found.edits
 		if !forth {
-			from, to, edits = c.is, c.was, rewrite.Invert(c.edits)
+			m.undo = rewrite.AppendInverted(m.undo[:0], edits)
+			from, to, edits = c.is, c.was, m.undo
 		}
 		if k > 0 {
 			b = append(b, ", "...)
 		}
-		b = append(p.sql.name(b, c.column), " = "...)
-		end := ""
-		if p.sql.casts(&c) {
-			b, end = append(b, "CAST("...), " AS "+c.typ+")"
+		b = append(p.sql.name(b, c.name), " = "...)
+		if p.sql.casts(c) {
+			b = append(p.value(append(b, "CAST("...), c, from, to, edits), " AS "...)
+			b = append(append(b, c.typ...), ')')
+		} else {
+			b = p.value(b, c, from, to, edits)
 		}
-		b = append(p.value(b, &c, from, to, edits), end...)
 	}
 	for _, c := range t.Columns {
 		if c.Stamp {
@@ -194,16 +226,17 @@ func (p *patching) statement(b []byte, t dump.Table, r *dump.Row, primary []stri
 			b = append(b, v...)
 		} else {
 			v, _ := r.Value(i)
-			for _, c := range cells { // a key that changes is found by what it is now
-				if c.column == name && !forth {
-					v = c.is
+			for k := range cells { // a key that changes is found by what it is now
+				if cells[k].name == name && !forth {
+					v = cells[k].is
 				}
 			}
 			b = p.sql.literal(b, v, r.Columns[i].Bytes)
 		}
 		b = append(b, " AND "...)
 	}
-	for k, c := range cells {
+	for k := range cells {
+		c := &cells[k]
 		from, sum := c.was, c.before
 		if !forth {
 			from, sum = c.is, c.after
@@ -211,7 +244,7 @@ func (p *patching) statement(b []byte, t dump.Table, r *dump.Row, primary []stri
 		if k > 0 {
 			b = append(b, " AND "...)
 		}
-		b = p.sql.is(b, c.column, from, sum, c.binary)
+		b = p.sql.is(b, c.name, from, sum, c.binary)
 	}
 	return append(b, p.sql.after...)
 }
@@ -241,12 +274,12 @@ func (p *patching) value(b []byte, c *patchedCell, from, to []byte, edits []rewr
 			if !utf8.RuneStart(startOf(from, e.Offset)) || !utf8.ValidString(e.Removed) {
 				return p.sql.literal(b, to, c.binary)
 			}
-			letters, read = letters+utf8.RuneCount(from[read:e.Offset]), e.Offset
+			letters, read = letters+lettersOf(from[read:e.Offset]), e.Offset
 			places[k] = letters
 		}
 		b = append(b, p.sql.spliced...)
 	}
-	b = p.sql.name(b, c.column)
+	b = p.sql.name(b, c.name)
 	if p.sql.dialect == dump.Postgres && !c.binary {
 		b = append(b, "::text"...)
 	}
@@ -261,6 +294,23 @@ func (p *patching) value(b []byte, c *patchedCell, from, to []byte, edits []rewr
 		return p.sql.literal(b[:length], to, c.binary)
 	}
 	return b
+}
+
+// lettersOf counts the letters of a text that is UTF-8.
+func lettersOf(b []byte) int {
+	const high = 0x8080808080808080
+	n := len(b)
+	for ; len(b) >= 8; b = b[8:] { // bytes within a letter are 10xxxxxx
+		if x := binary.LittleEndian.Uint64(b); x&high != 0 {
+			n -= bits.OnesCount64(x & high &^ (x << 1))
+		}
+	}
+	for _, c := range b {
+		if c&0xc0 == 0x80 {
+			n--
+		}
+	}
+	return n
 }
 
 // startOf is the byte at a place of a text; behind its end, one that begins a letter.
