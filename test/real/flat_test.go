@@ -5,8 +5,11 @@ package real
 import (
 	"bytes"
 	"crypto/sha256"
+	"crypto/tls"
 	"fmt"
 	"io/fs"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -74,6 +77,18 @@ func TestFlatFileSystem(t *testing.T) {
 	assert.Equal(t, before, tree(t, filepath.Join(b.dir, "wiki")), "preview changes nothing")
 	said = b.tool(1, "trace", "http://ternrock.example/lamp.png")
 	assert.Contains(t, said, "src/index.mdwn:2")
+	// Its pages, as a server hands them out.
+	cert, key := b.certificate()
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	require.NoError(t, err)
+	server := httptest.NewUnstartedServer(http.FileServer(http.Dir(filepath.Join(b.dir, "wiki", "html"))))
+	server.TLS = &tls.Config{Certificates: []tls.Certificate{pair}}
+	server.StartTLS()
+	t.Cleanup(server.Close)
+	look := []string{"scan", "--ca", cert, "--resolve", host + ":443:" + server.Listener.Addr().String(), "--resolve", "www." + host + ":443:" + server.Listener.Addr().String()}
+	said = b.tool(1, look...)
+	assert.Contains(t, said, "http://ternrock.example/lamp.png")
+	assert.Contains(t, b.tool(1, "trace", "1"), "src/index.mdwn:2", "what the scan found, where it is stored\n"+said)
 	said = b.tool(0, "apply", "--offline")
 	assert.Contains(t, said, "Now run: ikiwiki --setup ikiwiki.setup --rebuild")
 	build()
@@ -82,6 +97,9 @@ func TestFlatFileSystem(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 3, strings.Count(string(page), "https://ternrock.example"), "%s", page)
 	assert.Contains(t, b.tool(1, "status"), "none: the content is files")
+	said = b.tool(1, look...) // a script's pages are not there, and pictures are missing
+	assert.NotContains(t, said, "http://ternrock.example/")
+	assert.Contains(t, said, "Clean as far as read: 3 of 11 pages")
 
 	said = b.tool(0, "undo")
 	assert.Contains(t, said, "Now run: ")
