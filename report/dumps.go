@@ -43,7 +43,7 @@ func (t *Text) DumpApplied(d *dumps.Applied) {
 	} else {
 		t.wrap("  ", "The dump it was made of stays as it is: "+Clean(d.Dump))
 		if d.Proven > 0 {
-			t.printf("  Read again: the new dump has %s as planned.\n", plural(d.Proven, "cell"))
+			t.printf("  Read again: as it was written, with %s as planned.\n", plural(d.Proven, "cell"))
 		}
 	}
 	t.onLoading(d.CutOff, len(d.Back) > 0 || d.Makes, len(d.Back) > 0 || d.Drops, d.Addresses)

@@ -85,6 +85,14 @@ func writeTo(path string, looked fs.FileInfo) (*Pending, error) {
 	return &Pending{File: f}, nil
 }
 
+// Unnamed returns where the file can be read before it has its name; "": nowhere, since it is no regular file.
+func (p *Pending) Unnamed() string {
+	if p.folder == nil {
+		return ""
+	}
+	return filepath.Join(p.folder.Name(), p.part)
+}
+
 // Commit writes the file through to the disk and gives it its name.
 func (p *Pending) Commit() error {
 	if p.folder == nil {

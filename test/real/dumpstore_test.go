@@ -52,7 +52,7 @@ func TestDumpIsAStore(t *testing.T) {
 	e.tool(0, "preview", "--offline")
 	code, said := e.try("apply", "--write", "new.sql")
 	require.Equal(t, 0, code, said)
-	assert.Contains(t, said, "Read again: the new dump has")
+	assert.Contains(t, said, "Read again: as it was written, with")
 	code, said = e.filtered(file, filepath.Join(e.dir, "filtered.sql"))
 	require.Equal(t, 1, code, said)
 	assert.Equal(t, string(read("filtered.sql")), string(read("new.sql")), "filter and apply --write")

@@ -5,9 +5,9 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"maps"
-	"os"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -272,14 +272,15 @@ func (p *plan) find(r *dump.Row, c *planCell, f found) (found, error) {
 	return f, errNotAsSeen
 }
 
-// write writes the new dump, reads it again and puts it under its name.
+// write writes the new dump, reads it again and gives it its name.
 func (d *dumpApplying) write(ctx context.Context) error {
 	out, err := d.f.openOutput()
 	if err != nil {
 		return err
 	}
 	defer out.discard()
-	err = d.each(ctx, out, dump.Output{Cuts: d.f.in.cuts(), Next: out.Next}, func(row int32, r *dump.Row) (_ func() error, failed error) {
+	sum := crc32.New(crc32.MakeTable(crc32.Castagnoli))
+	err = d.each(ctx, io.MultiWriter(out, sum), dump.Output{Cuts: d.f.in.cuts(), Next: out.Next}, func(row int32, r *dump.Row) (_ func() error, failed error) {
 		d.plan.each(row, func(c *planCell) {
 			f, err := d.plan.find(r, c, found{})
 			if err != nil {
@@ -294,13 +295,13 @@ func (d *dumpApplying) write(ctx context.Context) error {
 		err = errNotAsSeen
 	}
 	if err == nil {
-		err = out.commit()
+		err = out.commit(func(name string) error { return d.prove(ctx, name, sum.Sum32()) })
 	}
 	if err != nil {
 		return d.f.failed(err, false)
 	}
 	d.out.Wrote = append(d.out.Wrote, d.o.Write)
-	return d.prove(ctx)
+	return nil
 }
 
 func (d *dumpApplying) count(row int32) {
@@ -311,20 +312,33 @@ func (d *dumpApplying) count(row int32) {
 	})
 }
 
-// prove reads the new dump and looks for every cell that was changed.
-func (d *dumpApplying) prove(ctx context.Context) error {
-	if info, err := os.Stat(d.o.Write); err != nil || !info.Mode().IsRegular() {
-		return nil // a pipe cannot be read again: nothing is said to be proven
-	}
+// prove reads the new dump, holds it against the sum of what was written, and looks for every cell that was changed.
+func (d *dumpApplying) prove(ctx context.Context, name string, sum uint32) error {
 	failed := func(err error) error {
-		return work.Failed(err, "the new dump is not as it was written", "check the disk; delete "+d.o.Write+" and run the command again")
+		if errors.Is(err, context.Canceled) {
+			return err
+		}
+		return work.Failed(err, "the new dump, read again, is not as it was written, and was thrown away", "check the disk of "+filepath.Dir(d.o.Write)+" and run the command again")
 	}
-	again := &filtering{o: Options{In: d.o.Write, Charset: d.f.o.Charset, Row: work.StoredRow}, p: d.job.Progress, site: d.job.Site}
+	again := &filtering{o: Options{In: name, Charset: d.f.o.Charset, Row: work.StoredRow}, p: d.job.Progress, site: d.job.Site}
 	var err error
 	if again.in, err = openInput(again.o); err != nil {
 		return failed(err)
 	}
 	defer again.in.close()
+	whole, stop, err := again.in.text()
+	if err != nil {
+		return failed(err)
+	}
+	defer stop()
+	d.job.Progress.At("checking", 0, d.f.survey.Bytes>>20)
+	is := crc32.New(crc32.MakeTable(crc32.Castagnoli))
+	if _, err := io.Copy(is, whole); err != nil {
+		return failed(err)
+	}
+	if is.Sum32() != sum {
+		return failed(errors.New("its checksum is another"))
+	}
 	if again.survey, err = again.surveyAs(ctx, d.store.About.Dialect); err != nil {
 		return failed(err)
 	}

@@ -141,7 +141,7 @@ func Filter(ctx context.Context, o Options, p work.Progress) (*Filtered, error) 
 			return nil, f.failed(err, false)
 		}
 	}
-	if err := out.commit(); err != nil {
+	if err := out.commit(nil); err != nil {
 		return nil, f.failed(err, false)
 	}
 	return f.out, nil
@@ -302,9 +302,17 @@ func (f *filtering) openOutput() (*output, error) {
 	return &output{w, file}, nil
 }
 
-func (o *output) commit() error {
+// commit ends the output and gives it its name, where prove, which reads it before, finds it right; nil: nobody reads it.
+func (o *output) commit(prove func(name string) error) error {
 	if err := o.Close(); err != nil {
 		return err
+	}
+	if o.f != nil && prove != nil {
+		if name := o.f.Unnamed(); name != "" {
+			if err := prove(name); err != nil {
+				return err
+			}
+		}
 	}
 	if o.f == nil {
 		return nil
