@@ -38,7 +38,8 @@ const (
 	Malformed  Reason = "malformed"  // an address that is not well formed
 	Hidden     Reason = "hidden"     // a table of which the database hides rows
 	Unloadable Reason = "unloadable" // PHP, asked for a second opinion, would not load it after the change
-	Immutable  Reason = "immutable"  // a row that its system never changes: an old version, or addressed by its content
+	Immutable  Reason = "immutable"  // a row that its system never changes, of a table that is not looked at: addressed by its content
+	Unchanging Reason = "unchanging" // in such a row of a table that is looked at: an old version
 	Nameless   Reason = "nameless"   // nobody can tell the columns of its row apart, and some are not to be changed
 	Code       Reason = "code"       // in what a database keeps or runs: a view, a trigger, a function, a default
 	Statement  Reason = "statement"  // in a statement of a dump that is no row, or in an expression
@@ -47,7 +48,7 @@ const (
 )
 
 // settled are the reasons about which nobody needs to do anything.
-var settled = map[Reason]bool{Linked: true, Standard: true, Identifier: true, LookAlike: true, Kept: true, Cached: true, Immutable: true, Remark: true, NotChosen: true}
+var settled = map[Reason]bool{Linked: true, Standard: true, Identifier: true, LookAlike: true, Kept: true, Cached: true, Immutable: true, Unchanging: true, Remark: true, NotChosen: true}
 
 // NeedsPerson reports whether somebody must act on it.
 func (r Reason) NeedsPerson() bool { return r != "" && !settled[r] }

@@ -2,6 +2,7 @@ package system
 
 import (
 	"fmt"
+	"path/filepath"
 	"strconv"
 	"strings"
 )
@@ -38,20 +39,62 @@ func (c *ConfigFile) Connect(file string) (*Connection, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, ok := set[c.Database]; !ok {
-		if in, ok := set[unknownInclude]; ok {
-			return nil, &Unclear{c.Database, in}
-		}
-		return nil, fmt.Errorf("%s sets no %s: is it the system's configuration?", file, c.Database)
-	}
-	for _, name := range []string{c.Database, c.Host, c.User, c.Password, c.Prefix, c.Port} {
-		if s, ok := set[name]; ok && s.How != Literally {
-			return nil, &Unclear{name, s}
+	for _, name := range settingsIn(c.Database) {
+		if _, ok := set[name]; !ok {
+			if in, ok := set[unknownInclude]; ok {
+				return nil, &Unclear{name, in}
+			}
+			return nil, fmt.Errorf("%s sets no %s: is it the system's configuration?", file, name)
 		}
 	}
-	conn := &Connection{File: file, User: set[c.User].Value, Password: set[c.Password].Value,
-		Database: set[c.Database].Value, Charset: set[c.Charset].Value, Prefix: set[c.Prefix].Value, Locks: c.locks(set), settings: set}
-	return conn, conn.at(set[c.Host], set[c.Port])
+	var at [6]Setting
+	for i, written := range []string{c.Database, c.Host, c.User, c.Password, c.Prefix, c.Port} {
+		for _, name := range settingsIn(written) {
+			if s, ok := set[name]; ok && s.How != Literally {
+				return nil, &Unclear{name, s}
+			}
+		}
+		at[i] = joined(set, written)
+	}
+	conn := &Connection{File: file, Database: at[0].Value, User: at[2].Value, Password: at[3].Value, Prefix: at[4].Value,
+		Charset: set[c.Charset].Value, Locks: c.locks(set), settings: set}
+	if c.Kind == "sqlite" {
+		if path := filepath.FromSlash(conn.Database); !filepath.IsAbs(path) {
+			path = filepath.Join(filepath.Dir(file), path)
+			conn.Database = path
+		}
+	}
+	return conn, conn.at(at[1], at[5])
+}
+
+// settingsIn returns the names of the settings that a value of the system description is made of: one name, or a text
+// with names in braces.
+func settingsIn(written string) (names []string) {
+	if !strings.Contains(written, "{") {
+		return []string{written}
+	}
+	for _, part := range strings.Split(written, "{")[1:] {
+		name, _, _ := strings.Cut(part, "}")
+		names = append(names, name)
+	}
+	return names
+}
+
+// joined is the value that the settings make, at the place of the last of them.
+func joined(set map[string]Setting, written string) (s Setting) {
+	if !strings.Contains(written, "{") {
+		return set[written]
+	}
+	value, rest, _ := strings.Cut(written, "{")
+	for rest != "" {
+		var name, behind string
+		name, rest, _ = strings.Cut(rest, "}")
+		s = set[name]
+		behind, rest, _ = strings.Cut(rest, "{")
+		value += s.Value + behind
+	}
+	s.Value = value
+	return s
 }
 
 // Locks reads which addresses the configuration holds, by the address's name; also where it does not say

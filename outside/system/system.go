@@ -33,6 +33,7 @@ type System struct {
 	Identifiers []Column    `yaml:"identifiers" json:"identifiers"` // permanent identifiers: never changed
 	Caches      []Cache     `yaml:"caches" json:"caches"`           // rows that the system makes anew
 	Kept        []string    `yaml:"kept" json:"kept"`               // tables whose rows are never changed: old versions, rows addressed by their content
+	KeptRows    []Cache     `yaml:"kept_rows" json:"kept_rows"`     // such rows of other tables, by the beginnings of a column's value
 	CacheFiles  []CacheDir  `yaml:"cache_files" json:"cache_files"` // folders that the system fills anew
 	Labels      []Label     `yaml:"labels" json:"labels"`           // how a row is called
 	Idle        []Cache     `yaml:"idle" json:"idle"`               // rows that no visitor sees: drafts, old versions
@@ -201,7 +202,8 @@ func (l Label) Needs() []string {
 }
 
 // ConfigFile says where the system keeps its database and locked addresses. The
-// values are names of constants or, with a dollar sign, of variables.
+// values are names of constants or, with a dollar sign, of variables. Those of the database may be joined from several:
+// {FOLDER}/{NAME}.db.
 type ConfigFile struct {
 	File     string            `yaml:"file" json:"file"`
 	Format   string            `yaml:"format" json:"format"` // "php" (literals in code) or "env" (NAME=value lines)
@@ -210,7 +212,7 @@ type ConfigFile struct {
 	Password string            `yaml:"password" json:"password"`
 	Host     string            `yaml:"host" json:"host"` // may hold a port or a socket too
 	Port     string            `yaml:"port" json:"port"`
-	Database string            `yaml:"database" json:"database"`
+	Database string            `yaml:"database" json:"database"` // its name; of sqlite the file, below the configuration's folder
 	Charset  string            `yaml:"charset" json:"charset"`
 	Prefix   string            `yaml:"prefix" json:"prefix"`
 	Locks    map[string]string `yaml:"locks" json:"locks"` // address name: constant that locks it
@@ -340,6 +342,11 @@ func Parse(b []byte) (*System, error) {
 			return nil, fmt.Errorf("system description %s: a cache needs a table, and with a column also begins", l.Name)
 		}
 	}
+	for _, k := range l.KeptRows {
+		if k.Table == "" || k.Column == "" || len(k.Begins) == 0 || k.Safe {
+			return nil, fmt.Errorf("system description %s: kept_rows needs table, column and begins; a whole table stands in kept", l.Name)
+		}
+	}
 	for _, m := range l.SiteMaps {
 		if !strings.HasPrefix(m, "/") {
 			return nil, fmt.Errorf("system description %s: site_maps: %q is no path; begin it with /", l.Name, m)
@@ -397,6 +404,12 @@ func (l *System) IsIdentifier(table, column string) bool {
 
 // IsKept reports whether rows of a table are never changed.
 func (l *System) IsKept(table string) bool { return slices.Contains(l.Kept, table) }
+
+// IsKeptRow reports whether a row of a table that is not kept as a whole is never changed; get returns a column's value.
+func (l *System) IsKeptRow(table string, get func(column string) string) bool {
+	kept, _ := among(l.KeptRows, table, get)
+	return kept
+}
 
 // IsCache reports whether a row is a cached copy, and whether it may be removed;
 // get returns a column's value.
@@ -512,6 +525,9 @@ func (l *System) Known() []string {
 	}
 	for _, t := range l.Kept {
 		add(t)
+	}
+	for _, k := range l.KeptRows {
+		add(k.Table)
 	}
 	for _, lb := range l.Labels {
 		add(lb.Table)

@@ -54,6 +54,7 @@ var reasons = map[rewrite.Reason]string{
 	rewrite.Unloadable: "values that PHP would no longer load",
 	rewrite.Charset:    "text that the connection's charset would change",
 	rewrite.Immutable:  "rows that are never changed (old versions, named by their content): not looked at",
+	rewrite.Unchanging: "in rows that are never changed (old versions)",
 	rewrite.Nameless:   "rows whose columns cannot be told apart",
 	rewrite.Code:       "in views, triggers, functions and definitions",
 	rewrite.Statement:  "in statements and expressions that are no values",

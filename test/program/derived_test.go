@@ -217,3 +217,48 @@ func TestDerivedColumns(t *testing.T) {
 		assert.Contains(t, want(t, 2, dir, "systems", "bad.yaml").errs, say)
 	}
 }
+
+// A description of the user's own says which rows stay, and puts the file of the database together from several settings:
+// on the live database, on its dump, and by filter.
+func TestKeptRowsJoinedFile(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "www", "var", "data"), 0o700))
+	file := filepath.Join(dir, "www", "var", "data", "site-live.sqlite")
+	db := open(t, file)
+	script := "CREATE TABLE tr_settings (id INTEGER PRIMARY KEY, name TEXT, value TEXT);\nCREATE TABLE tr_pages (id INTEGER PRIMARY KEY, state TEXT, body TEXT);\n" +
+		"INSERT INTO tr_settings VALUES (1,'site_url','http://ternrock.example');\n" +
+		"INSERT INTO tr_pages VALUES (1,'public','<p>http://ternrock.example/now</p>');\nINSERT INTO tr_pages VALUES (2,'old-3','<p>http://ternrock.example/then</p>');\nINSERT INTO tr_pages VALUES (3,'old','s:9:\"http://ternrock.example/\";');\n"
+	_, err := db.Exec(script)
+	require.NoError(t, err)
+	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600)) }
+	write("own.yaml", "name: own\ntitle: own\ntables: [settings, pages]\n"+
+		"addresses: [{name: public, title: public address, table: settings, column: value, where: name, equals: site_url}]\n"+
+		"kept_rows: [{table: pages, column: state, begins: [old]}]\n"+
+		`config: {file: .env, format: env, kind: sqlite, database: "{DATA_DIR}/site-{STAGE}.sqlite", prefix: DB_PREFIX}`+"\n")
+	write("www/.env", "DATA_DIR=var/data\nSTAGE=live\nDB_PREFIX=tr_\n")
+	write("export.sql", "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n"+script+"COMMIT;\n")
+	isRight := func(said, body1, body2 string) {
+		t.Helper()
+		assert.Contains(t, said, "in rows that are never changed (old versions)")
+		assert.Contains(t, body1, "https://ternrock.example/now")
+		assert.Contains(t, body2, "http://ternrock.example/then")
+	}
+
+	r := want(t, 0, dir, "init", "--here", "--site", "https://ternrock.example", "--system", "own.yaml", "www")
+	assert.Contains(t, r.out, "database: the SQLite file www/var/data/site-live.sqlite, as www/.env says")
+	said := want(t, 0, dir, "preview", "--offline").out
+	assert.Contains(t, want(t, 0, dir, "mend").out, "Nothing")
+	want(t, 0, dir, "preview", "--offline")
+	want(t, 0, dir, "apply", "--offline")
+	bodies := make([]string, 2)
+	for i := range bodies {
+		require.NoError(t, db.QueryRow("SELECT body FROM tr_pages WHERE id = ?", i+1).Scan(&bodies[i]))
+	}
+	isRight(said, bodies[0], bodies[1])
+	f := run(t, dir, "filter", "--site", "https://ternrock.example", "--system", "own.yaml", "export.sql")
+	isRight(f.errs, f.out, f.out)
+
+	write("www/.env", "DATA_DIR=var/data\nDB_PREFIX=tr_\n")
+	require.NoError(t, os.Remove(filepath.Join(dir, "trimlantern.yaml")))
+	assert.Contains(t, want(t, 2, dir, "init", "--here", "--site", "https://ternrock.example", "--system", "own.yaml", "www").errs, "sets no STAGE")
+}

@@ -71,7 +71,7 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 	}
 	out = g.out[:0]
 	defer func() { g.out = out }()
-	cached, safe, asked := false, false, false
+	kept, cached, safe, asked := false, false, false, false
 	for i, c := range columns {
 		if maybe != nil && !maybe(i) {
 			continue
@@ -92,10 +92,10 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 		}
 		if !asked {
 			cached, safe = g.System.IsCache(short, get)
-			asked = true
+			kept, asked = g.System.IsKeptRow(short, get), true
 		}
 		o := Outcome{Column: i}
-		whole := g.whole(short, c, cached, keyed)
+		whole := g.whole(short, c, kept, cached, keyed)
 		if whole == "" && refuse != nil {
 			whole = refuse(i)
 		}
@@ -104,7 +104,7 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 		if whole != "" && res.References > 0 {
 			o.Left = append(o.Left, sheet.Left{Reason: whole, Count: res.References})
 		}
-		if whole != rewrite.Identifier && whole != rewrite.Cached && whole != rewrite.NotChosen {
+		if whole != rewrite.Identifier && whole != rewrite.Cached && whole != rewrite.Unchanging && whole != rewrite.NotChosen {
 			for _, f := range res.Left {
 				l := sheet.Left{Reason: f.Reason, Host: f.Host, URL: f.URL, Path: f.Path, Note: f.Note, Count: 1}
 				if f.Host != "" {
@@ -190,8 +190,10 @@ func (g *Judge) labelled(o Outcome) bool {
 }
 
 // whole says why all of a value is left, whatever it holds, or "".
-func (g *Judge) whole(short string, c database.Column, cached, keyed bool) rewrite.Reason {
+func (g *Judge) whole(short string, c database.Column, kept, cached, keyed bool) rewrite.Reason {
 	switch {
+	case kept:
+		return rewrite.Unchanging
 	case g.System.IsIdentifier(short, c.Name):
 		return rewrite.Identifier
 	case cached:

@@ -553,6 +553,15 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		}
 	}
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
+	if s.job.System.IsKeptRow(s.job.Short(t.Name), func(column string) string {
+		i := slices.IndexFunc(t.Columns, func(c database.Column) bool { return c.Name == column })
+		if i < 0 {
+			return ""
+		}
+		return string(row.Values[i].Bytes)
+	}) {
+		return nil
+	}
 	for i, c := range t.Columns {
 		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.Cause)
 		if !broken {

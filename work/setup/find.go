@@ -191,6 +191,9 @@ func (in *initing) take(path, base string, l *system.System) error {
 			"say where the database is: --database mysql://USER@HOST/NAME (or postgres://, sqlite:FILE), --prefix PREFIX, and --password-env VARIABLE or --password-file FILE")
 	case err != nil:
 		return work.BadUse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
+	case l.Config.Kind == "sqlite":
+		d.Kind, d.File = "sqlite", in.relative(conn.Database)
+		in.out.Used = append(in.out.Used, "database: the SQLite file "+d.File+", as "+in.relative(path)+" says")
 	default:
 		d.Kind = l.Config.Kind
 		in.out.Used = append(in.out.Used, "database, user, password and prefix: "+in.relative(path))
