@@ -230,7 +230,9 @@ func TestKeptRowsJoinedFile(t *testing.T) {
 		"INSERT INTO tr_pages VALUES (1,'public','<p>http://ternrock.example/now</p>');\nINSERT INTO tr_pages VALUES (2,'old-3','<p>http://ternrock.example/then</p>');\nINSERT INTO tr_pages VALUES (3,'old','s:9:\"http://ternrock.example/\";');\n"
 	_, err := db.Exec(script)
 	require.NoError(t, err)
-	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600)) }
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
 	write("own.yaml", "name: own\ntitle: own\ntables: [settings, pages]\n"+
 		"addresses: [{name: public, title: public address, table: settings, column: value, where: name, equals: site_url}]\n"+
 		"kept_rows: [{table: pages, column: state, begins: [old]}]\n"+
