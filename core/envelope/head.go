@@ -3,6 +3,7 @@ package envelope
 import (
 	"bytes"
 	"errors"
+	"slices"
 	"sync/atomic"
 
 	"trimlantern/core/seek"
@@ -181,7 +182,8 @@ func (h Head) Stacks(b []byte) []text.Stack {
 type Found struct {
 	Value  *Serialized // of Region.Text
 	Region text.Region
-	End    int // behind it, in the text
+	End    int  // behind it, in the text
+	sure   bool // what stands around it says how it is read
 }
 
 // Members reports whether what stands behind the brace of a head begins a key, or ends the
@@ -219,7 +221,8 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 			found, n, ferr := h.openIn(b, s)
 			cost += n
 			if ferr == nil {
-				return found, found.End, cost, nil
+				found, n = h.likelier(b, s, found)
+				return found, found.End, cost + n, nil
 			}
 			if i == 0 {
 				err = ferr
@@ -228,7 +231,8 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 				found, n, ferr := h.openIn(b, v)
 				cost += n
 				if ferr == nil {
-					return found, found.End, cost, nil
+					found, n = h.likelier(b, s, found)
+					return found, found.End, cost + n, nil
 				}
 			}
 		}
@@ -242,6 +246,67 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 		err = &NotSound{Offset: h.Start, Why: "its quotes cannot be read"}
 	}
 	return f, end, cost, err
+}
+
+// likelier returns the reading of a value directly behind a single quote in which single quotes are doubled, where they
+// are and that reading is sound too: a length can fit both, where backslashes are letters in the one.
+func (h Head) likelier(b []byte, s text.Stack, found Found) (_ Found, cost int) {
+	if h.Start == 0 || s.Has(text.Doubled) {
+		return found, 0
+	}
+	if before, _, ok := text.Before(b, h.Start); !ok && b[h.Start-1] != '\'' || ok && before != '\'' {
+		return found, 0
+	}
+	if !bytes.Contains(found.Region.Text[:found.Value.End], []byte("''")) {
+		return found, 0
+	}
+	for _, v := range s.Doubled() {
+		other, n, err := h.openIn(b, v)
+		cost += n
+		if err == nil {
+			found.Value.Done()
+			other.sure = true
+			return other, cost
+		}
+	}
+	return found, cost
+}
+
+// StaysSound reports whether the value at the head, which is sound as f and in other ways of reading its escapes too, is
+// so in all of them with the edits: whichever of them its own software knows. Edits count in b, within the value.
+func (h Head) StaysSound(b []byte, f Found, edits []text.Edit) (stays bool, cost int) {
+	if f.Region.Stack.Plain() || f.sure {
+		return true, 0
+	}
+	var tried []text.Stack
+	for _, s := range h.Stacks(b) {
+		for _, v := range append([]text.Stack{s}, s.Variants(b[h.Start:min(len(b), h.Start+max(h.N, 1<<14))])...) {
+			if v == f.Region.Stack || slices.Contains(tried, v) {
+				continue
+			}
+			tried = append(tried, v)
+			other, n, err := h.openIn(b, v)
+			if cost += n; err != nil {
+				continue
+			}
+			other.Value.Done()
+			from, to := h.Start, min(len(b), max(f.End, other.End)+spelledMax)
+			after, err := text.Apply(b[from:to], text.Shift(slices.Clone(edits), -from))
+			if err != nil {
+				return false, cost
+			}
+			now, ok := NextHead(after, 0)
+			if !ok || now.Start != 0 {
+				return false, cost
+			}
+			other, n, err = now.openIn(after, v)
+			if cost += n; err != nil {
+				return false, cost
+			}
+			other.Value.Done()
+		}
+	}
+	return true, cost
 }
 
 // openIn reads the value at the head through one stack.
@@ -267,7 +332,7 @@ func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
 			v.Done()
 		}
 		if err == nil {
-			return Found{v, r, r.Raw(v.End)}, cost, nil
+			return Found{Value: v, Region: r, End: r.Raw(v.End)}, cost, nil
 		}
 		var bad *NotSound
 		if errors.As(err, &bad) {

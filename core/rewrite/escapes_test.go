@@ -101,3 +101,31 @@ func TestDamagedAround(t *testing.T) {
 		assert.Len(t, res.Edits, 2, v)
 	}
 }
+
+// A length that fits with the backslashes read, and as well with the quotes read that are doubled, is corrected as the quotes
+// before it say.
+func TestDoubledOrEscaped(t *testing.T) {
+	for v, length := range map[string]string{
+		`INSERT INTO t VALUES (1, 's:196:"INSERT INTO t VALUES (1, ''PGEgaHJlZj0iaHR0cHM6Ly9vdGhlci5leGFtcGxlL2dvP2Q9OEolMkJZZ0doMGRIQTZMeTkwWlhK\ndWNtOWpheTVsZUdGdGNHeGxMM0ElMkZjVDB4NG9DZGRHaGxJSFJ2ZDJWeUlBJTNEJTNEJmFtcDtu\nPTEiPg=='', 2);";');`:                                                                                                                                                                                                                       "s:186:",
+		`<div data-x='{&quot;e&quot;:&quot;INSERT INTO t VALUES (1, &#039;s:285:\&quot;&lt;div data-x=&#039;&#039;{&amp;quot;e&amp;quot;:&amp;quot;8J+YgEhUVFA6Ly93d3cudGVybnJvY2suZXhhbXBsZS9hL2IucG5n4oCdPiDigJxoVFRwOi8vdGVy\\nbnJvY2suZXhhbXBsZS9sYW1wLTEwNzU5MzQxMDEKYW5kIGNhZsOpIHdzOi8vVGVyblJvY2suZXhh\\nbXBsZS9hL2IucG5nCuaXpeacrGh0dHA6Ly93d3cudGVybnJvY2suZXhhbXBsZS9hL2IucG5nLik=&amp;quot;}&#039;&#039;&gt;lamp&lt;/div&gt;\&quot;;&#039;);&quot;}'>lamp</div>`: "s:291:",
+	} {
+		res := rules(t).Value([]byte(v))
+		after, err := Apply([]byte(v), res.Edits)
+		require.NoError(t, err)
+		assert.Contains(t, string(after), length)
+	}
+}
+
+// Where a value can be read in two ways that are sound, and an edit would leave only one of them sound, it is left: nobody
+// knows which of them its own software reads.
+func TestTwoReadings(t *testing.T) {
+	for _, v := range []string{
+		// Either the backslash and the n are one letter, or the two quotes are: no quote before it says which.
+		`INSERT INTO t VALUES (1, [s:196:"INSERT INTO t VALUES (1, ''PGEgaHJlZj0iaHR0cHM6Ly9vdGhlci5leGFtcGxlL2dvP2Q9OEolMkJZZ0doMGRIQTZMeTkwWlhK\ndWNtOWpheTVsZUdGdGNHeGxMM0ElMkZjVDB4NG9DZGRHaGxJSFJ2ZDJWeUlBJTNEJTNEJmFtcDtu\nPTEiPg=='', 2);";');`,
+	} {
+		res := rules(t).Value([]byte(v))
+		assert.Empty(t, res.Edits, v)
+		require.NotEmpty(t, res.Left, v)
+		assert.Contains(t, res.Left[0].Note, "more than one way")
+	}
+}

@@ -152,8 +152,16 @@ func (t *reading) head(h envelope.Head, last int) int {
 			return 0
 		}
 		t.references(h.Start)
-		pos := h.Start
-		t.add(t.sealIn(&f.Region, f.Value, &place{up: t.at, pos: pos, use: t.useOf(pos)}, pos, t.depth))
+		pos, before := h.Start, t.save()
+		edits := t.sealIn(&f.Region, f.Value, &place{up: t.at, pos: pos, use: t.useOf(pos)}, pos, t.depth)
+		if len(edits) > 0 && !t.quiet {
+			stays, cost := h.StaysSound(t.b, f, edits)
+			if t.budget -= cost; !stays {
+				t.refuse(before, t.at, pos, Unsealed, "its escapes can be read in more than one way")
+				return f.End
+			}
+		}
+		t.add(edits)
 		return f.End
 	case t.quiet:
 		return 0 // only whether there is something to change

@@ -141,7 +141,7 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 		}
 	}
 	if seen.has['\''] {
-		add(s.with(0, Step{Layer: Doubled}))
+		all = append(all, s.Doubled()...)
 	}
 	if seen.has['&'] {
 		for _, v := range bases {
@@ -157,6 +157,17 @@ func (s Stack) Variants(sample []byte) (all []Stack) {
 		add(s.with(0, Step{Layer: Percent, Stop: '"'}))
 		if inside > 0 {
 			add(s.with(inside, Step{Layer: Percent, Stop: '"'}))
+		}
+	}
+	return all
+}
+
+// Doubled returns the stacks that are s inside of single quotes which double those in them, around all of it or
+// inside of all.
+func (s Stack) Doubled() (all []Stack) {
+	for i := 0; i <= int(s.n); i += max(1, int(s.n)) {
+		if v, ok := s.with(i, Step{Layer: Doubled}); ok {
+			all = append(all, v)
 		}
 	}
 	return all
