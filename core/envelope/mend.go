@@ -39,17 +39,30 @@ type Cause struct {
 // length follows from the one that stands there: it grew by as much with each place
 // where Now stands.
 func Mend(b []byte, cause Cause) ([]Length, error) {
-	lengths, _, err := mend(b, cause, false)
-	return lengths, err
+	readings, err := mend(b, cause, false, 2)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(readings) > 1:
+		return nil, ErrTwoReadings
+	}
+	return readings[0].Lengths, nil
 }
 
-// MendPrefix is Mend for a value that other text follows; end is behind it.
-func MendPrefix(b []byte, cause Cause) (lengths []Length, end int, err error) {
-	return mend(b, cause, true)
+// Reading is a way in which corrected lengths make a value sound.
+type Reading struct {
+	Lengths []Length
+	End     int // behind the value
 }
 
-func mend(b []byte, cause Cause, prefix bool) ([]Length, int, error) {
-	m := &mender{b: b, prefix: prefix, budget: 4096 + mendSteps*len(b), step: len(cause.Now) - len(cause.Was), now: len(cause.Now)}
+// MaxReadings is how many readings MendPrefix returns at the most.
+const MaxReadings = 8
+
+// MendPrefix returns the ways to mend a value that other text follows.
+func MendPrefix(b []byte, cause Cause) ([]Reading, error) { return mend(b, cause, true, MaxReadings) }
+
+func mend(b []byte, cause Cause, prefix bool, most int) ([]Reading, error) {
+	m := &mender{b: b, prefix: prefix, most: most, budget: 4096 + mendSteps*len(b), step: len(cause.Now) - len(cause.Was), now: len(cause.Now)}
 	if m.step != 0 {
 		for p := 0; ; {
 			n := bytes.Index(b[p:], []byte(cause.Now))
@@ -61,21 +74,19 @@ func mend(b []byte, cause Cause, prefix bool) ([]Length, int, error) {
 		}
 		m.all = true // as a rule every place was replaced
 		m.read(0, &mendFrame{left: 1, value: true}, nil)
-		if m.found > 0 {
-			return m.lengths, m.last, nil
+		if len(m.found) > 0 {
+			return m.found, nil
 		}
 		m.all, m.budget = false, 4096+mendSteps*len(b)
 	}
 	m.read(0, &mendFrame{left: 1, value: true}, nil)
 	switch {
 	case m.budget <= 0:
-		return nil, 0, ErrTooHard
-	case m.found == 0:
-		return nil, 0, ErrNoReading
-	case m.found > 1:
-		return nil, 0, ErrTwoReadings
+		return nil, ErrTooHard
+	case len(m.found) == 0:
+		return nil, ErrNoReading
 	}
-	return m.lengths, m.last, nil
+	return m.found, nil
 }
 
 // mendFrame is what is still to be read: so many items of a container, and then
@@ -99,16 +110,15 @@ type mender struct {
 	now     int   // how long that is
 	marks   []int // these places
 	all     bool  // each of them was replaced
-	last    int   // where the reading that was found ends
 	budget  int
 	misfits int // strings that were tried with other lengths
-	found   int
-	lengths []Length
+	most    int // so many readings are enough
+	found   []Reading
 }
 
 // read goes on at p and counts the readings that come to a sound end.
 func (m *mender) read(p int, f *mendFrame, fixes *mendFix) {
-	for m.found < 2 && m.budget > 0 && !(m.all && m.found > 0) {
+	for m.wants() {
 		m.budget--
 		if f.left == 0 {
 			if f.value {
@@ -184,7 +194,7 @@ func (m *mender) text(p int, f *mendFrame, fixes *mendFix) int {
 	if m.misfits++; m.misfits > maxMisfits {
 		m.budget = 0
 	}
-	for at := body; m.found < 2 && m.budget > 0; {
+	for at := body; m.wants(); {
 		i := bytes.Index(m.b[at:], []byte(`";`))
 		if i < 0 {
 			return -1
@@ -214,7 +224,7 @@ func (m *mender) grown(n, start, end, body int, closing string, f *mendFrame, fi
 			}
 			continue
 		}
-		if m.budget -= 2; m.budget <= 0 || m.found > 1 || m.all && m.found > 0 {
+		if m.budget -= 2; !m.wants() {
 			return -1
 		}
 		if at+len(closing) > len(m.b) || string(m.b[at:at+len(closing)]) != closing || m.all && k != places {
@@ -274,16 +284,16 @@ func (m *mender) part(from, to int, prefix bool) (end int) {
 	}
 	first, _ := slices.BinarySearch(m.marks, from)
 	last, _ := slices.BinarySearch(m.marks, to-m.now+1)
-	in := &mender{b: b, prefix: prefix, step: m.step, now: m.now, budget: min(m.budget, 4096+mendSteps*len(b))}
+	in := &mender{b: b, prefix: prefix, most: 2, step: m.step, now: m.now, budget: min(m.budget, 4096+mendSteps*len(b))}
 	for _, p := range m.marks[first:max(first, last)] {
 		in.marks = append(in.marks, p-from)
 	}
 	before := in.budget
 	in.read(0, &mendFrame{left: 1, value: true}, nil)
-	if m.budget -= before - in.budget; in.found == 0 {
+	if m.budget -= before - in.budget; len(in.found) == 0 {
 		return 0
 	}
-	return from + in.last
+	return from + in.found[len(in.found)-1].End
 }
 
 // payload reads the C: at p, whose payload has a length too.
@@ -314,12 +324,20 @@ func (m *mender) end(p int, fixes *mendFix) {
 	if !m.prefix && len(bytes.TrimSpace(m.b[p:])) > 0 {
 		return
 	}
-	m.found++
-	m.last = p
-	m.lengths = nil
+	var lengths []Length
 	for ; fixes != nil; fixes = fixes.up {
-		m.lengths = append([]Length{fixes.Length}, m.lengths...)
+		lengths = append([]Length{fixes.Length}, lengths...)
 	}
+	m.found = append(m.found, Reading{lengths, p})
+}
+
+// wants reports whether another reading is to be looked for.
+func (m *mender) wants() bool {
+	most := m.most
+	if m.all {
+		most = 1
+	}
+	return len(m.found) < most && m.budget > 0
 }
 
 // Digits returns the corrected length as it is written.

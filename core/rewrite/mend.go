@@ -140,7 +140,13 @@ func (m *mending) value(b []byte, depth int) (edits []Edit, end int, ok bool) {
 		lengths, merr := envelope.Mend(b, m.cause)
 		last := len(b)
 		if merr != nil && m.cause != (envelope.Cause{}) {
-			lengths, last, merr = envelope.MendPrefix(b, m.cause)
+			var all []envelope.Reading
+			if all, merr = envelope.MendPrefix(b, m.cause); len(all) > 1 {
+				merr = envelope.ErrTwoReadings
+			}
+			if merr == nil {
+				lengths, last = all[0].Lengths, all[0].End
+			}
 		}
 		if merr == nil && len(lengths) == 0 {
 			merr = err
@@ -322,7 +328,14 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 			}
 			// Where what is inside is wrong, or what follows looks like its own end, perhaps its own
 			// length is what is wrong.
-			if len(inner) > 0 || try.err != nil || cut || closes(b, found.End) {
+			wrong := len(inner) > 0 || try.err != nil || cut || closes(b, found.End)
+			likeliest := h.Stacks(b)[:1]
+			if !wrong && found.Region.Stack != likeliest[0] {
+				if _, end, _ := m.spelledAs(b, h, likeliest, depth); end > 0 { // sound as it stands, in another way
+					try.failed(envelope.ErrTwoReadings)
+				}
+			}
+			if wrong {
 				fixed, end, err := m.spelled(b, h, depth)
 				if end > 0 {
 					add(fixed)
@@ -405,32 +418,45 @@ func closes(b []byte, p int) bool {
 // spelled mends the value at a head, in whatever layers it is written; end == 0: it cannot be
 // done, as err says.
 func (m *mending) spelled(b []byte, h envelope.Head, depth int) (edits []Edit, end int, err error) {
-	if m.cause == (envelope.Cause{}) {
-		return nil, 0, envelope.ErrNoReading
-	}
 	stacks := h.Stacks(b)
 	for _, s := range slices.Clone(stacks) {
 		stacks = append(stacks, s.Variants(b[h.Start:min(len(b), h.Start+1<<14)])...)
+	}
+	return m.spelledAs(b, h, stacks, depth)
+}
+
+// spelledAs mends the value at a head where it is written as one of the stacks.
+func (m *mending) spelledAs(b []byte, h envelope.Head, stacks []text.Stack, depth int) (edits []Edit, end int, err error) {
+	if m.cause == (envelope.Cause{}) {
+		return nil, 0, envelope.ErrNoReading
 	}
 	for _, s := range stacks {
 		r := text.Open(b, h.Start, s, len(b))
 		if m.budget -= len(r.Text); m.budget < 0 {
 			return nil, 0, envelope.ErrTooHard
 		}
-		lengths, last, merr := envelope.MendPrefix(r.Text, m.cause)
-		if merr != nil || len(lengths) == 0 {
-			if err == nil || errors.Is(merr, envelope.ErrTwoReadings) {
-				err = merr
+		all, merr := envelope.MendPrefix(r.Text, m.cause)
+		fits := 0
+		for _, reading := range all {
+			if len(reading.Lengths) == 0 {
+				continue
 			}
-			continue
+			try := m.try()
+			inner, _, ok := try.value(r.Text[:reading.End], depth+1)
+			if m.budget = try.budget; !ok || try.err != nil {
+				continue
+			}
+			if raw, ok := r.Carry(inner); ok {
+				edits, end, fits = raw, r.Raw(reading.End), fits+1
+			}
 		}
-		try := m.try()
-		inner, _, ok := try.value(r.Text[:last], depth+1)
-		if !ok || try.err != nil {
-			continue
-		}
-		if raw, ok := r.Carry(inner); ok {
-			return raw, r.Raw(last), nil
+		switch {
+		case fits == 1:
+			return edits, end, nil
+		case fits > 1:
+			err = envelope.ErrTwoReadings
+		case err == nil:
+			err = merr
 		}
 	}
 	return nil, 0, err
