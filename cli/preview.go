@@ -5,15 +5,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"trimlantern/core/change"
 	"trimlantern/core/envelope"
-	"trimlantern/core/sheet"
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/preview"
 )
 
 // choice adds the flags that choose a part of the site.
-func (a *app) choice(c *cobra.Command, o *sheet.Choice) {
+func (a *app) choice(c *cobra.Command, o *change.Choice) {
 	f := c.Flags()
 	f.StringArrayVar(&o.Tables, "table", nil, "read only this `TABLE` (repeatable); * and ? are wildcards")
 	f.StringArrayVar(&o.Except, "except", nil, "leave out what fits `PATTERN`: TABLE, TABLE.COLUMN or file:FILE (repeatable)")
@@ -26,7 +26,7 @@ func strict(c *cobra.Command, kinds *[]string) {
 }
 
 func (a *app) previewCommand() *cobra.Command {
-	var choice sheet.Choice
+	var choice change.Choice
 	var judge string
 	var failOn []string
 	c := &cobra.Command{
@@ -63,7 +63,7 @@ class: what it would no longer load is left and named.
 }
 
 func (a *app) mendCommand() *cobra.Command {
-	var choice sheet.Choice
+	var choice change.Choice
 	var judge string
 	var failOn []string
 	var cause envelope.Cause

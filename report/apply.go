@@ -8,8 +8,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/report/words"
 	"trimlantern/work/preview"
 	"trimlantern/work/run"
@@ -109,7 +109,7 @@ func (t *Text) checked(a *run.Applied) {
 	}
 }
 
-func firstPlace(left []sheet.Left, r rewrite.Reason) string {
+func firstPlace(left []change.Left, r rewrite.Reason) string {
 	for _, l := range left {
 		if l.Reason == r {
 			return place(l)
@@ -118,7 +118,7 @@ func firstPlace(left []sheet.Left, r rewrite.Reason) string {
 	return ""
 }
 
-func (t *Text) skips(skips []sheet.Skip) {
+func (t *Text) skips(skips []change.Skip) {
 	const most = 20
 	for i, s := range skips {
 		if i == most {

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 )
 
 var update = flag.Bool("update", false, "write the schemas anew")
@@ -33,7 +33,7 @@ func schema(t *testing.T, comments map[string]string, name, what string, of any)
 		},
 		Mapper: func(typ reflect.Type) *jsonschema.Schema {
 			switch typ {
-			case reflect.TypeFor[sheet.Value](): // text, or bytes that are none
+			case reflect.TypeFor[change.Value](): // text, or bytes that are none
 				return &jsonschema.Schema{Type: "string"}
 			case reflect.TypeFor[time.Time]():
 				return &jsonschema.Schema{Type: "string", Format: "date-time"}

@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"trimlantern/core/change"
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/files"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
@@ -33,21 +33,21 @@ func results() map[string]struct {
 	v    any
 	text func(*Text)
 } {
-	left := []sheet.Left{}
+	left := []change.Left{}
 	counts := map[rewrite.Reason]int{}
 	for _, r := range []rewrite.Reason{rewrite.Linked, rewrite.Identifier, rewrite.NoHTTPS, rewrite.Unsound, rewrite.ReadOnly, rewrite.Subdomain} {
 		counts[r] = 1234567
-		left = append(left, sheet.Left{Reason: r, Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Label: nasty, Path: nasty, Host: nasty, URL: nasty, Note: nasty, Count: 1},
-			sheet.Left{Reason: r, File: nasty, Line: 7, URL: nasty, Host: nasty, Count: 1}, sheet.Left{Reason: r, Note: nasty, Count: 1})
+		left = append(left, change.Left{Reason: r, Table: nasty, Key: []change.Value{change.Value(nasty)}, Column: nasty, Label: nasty, Path: nasty, Host: nasty, URL: nasty, Note: nasty, Count: 1},
+			change.Left{Reason: r, File: nasty, Line: 7, URL: nasty, Host: nasty, Count: 1}, change.Left{Reason: r, Note: nasty, Count: 1})
 	}
 	preview := &preview.Result{Kind: preview.References, Site: "https://ternrock.example", Sheet: "1", Cells: 3, Refs: 4, Hosts: map[string]int{nasty: 4}, Counts: counts, Left: left,
 		Addresses: []preview.AddressState{{Name: "public", Title: "public address", Value: nasty, Change: true}, {Name: "core", Title: "core address", Value: nasty, Locked: nasty}},
-		Tables:    []sheet.TableCount{{Table: nasty, Rows: 1 << 40, Cells: 3, References: 4}, {Table: "idle"}},
+		Tables:    []change.TableCount{{Table: nasty, Rows: 1 << 40, Cells: 3, References: 4}, {Table: "idle"}},
 		Files:     []preview.FileChange{{Path: nasty, References: 5, Lines: []preview.LineChange{{Line: 7, Before: nasty, After: nasty}}}}, FileRefs: 5,
 		Samples: []preview.Sample{{Where: nasty, Before: nasty, After: nasty}}, Verdicts: map[string]string{nasty: "insecure: " + nasty}, Skipped: []files.Skipped{{Path: nasty, Why: nasty}}}
-	skip := sheet.Skip{Table: nasty, Key: []sheet.Value{sheet.Value(nasty)}, Column: nasty, Why: "changed since the preview"}
-	applied := &run.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []sheet.Skip{skip}, Addresses: true, Remain: preview}
-	undone := &run.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []sheet.Skip{skip}}
+	skip := change.Skip{Table: nasty, Key: []change.Value{change.Value(nasty)}, Column: nasty, Why: "changed since the preview"}
+	applied := &run.Applied{Site: "https://ternrock.example", Sheet: "1", Journal: "2", Resumed: true, Planned: 9, Changed: 8, Tables: map[string]int{nasty: 8}, Skipped: []change.Skip{skip}, Addresses: true, Remain: preview}
+	undone := &run.Undone{Site: "https://ternrock.example", Journal: "2", Back: 8, Already: 1, Tables: map[string]int{nasty: 8}, Left: []change.Skip{skip}}
 	places := []findings.Origin{{Table: nasty, Column: nasty, Label: nasty, Path: nasty, Page: nasty, Match: findings.Address, Count: 3, Do: nasty}, {File: nasty, Line: 7, Col: 9, Text: nasty, Match: findings.Scaled, Do: "trimlantern preview changes it"}}
 	traced := &trace.Traced{URL: nasty, Places: places}
 	scan := &findings.Scan{Site: "https://ternrock.example", Classes: map[mixed.Class]int{mixed.Blocked: 1, mixed.Link: 2}, Outward: 3, LeftOut: 4,
@@ -61,7 +61,7 @@ func results() map[string]struct {
 	inited := &setup.Inited{Path: nasty, Site: "https://ternrock.example", System: "wordpress", Database: nasty, Prefix: nasty, Files: []string{nasty}, Used: []string{nasty}, Locked: []string{nasty}, Others: []string{nasty}}
 	past := &status.History{Site: "https://ternrock.example", Path: nasty, Entries: []work.PastEntry{{ID: nasty, Run: "apply", State: nasty, Cells: 1 << 40}, {ID: "1", Run: "scan", State: "clean"}}}
 	filtered := &dumps.Filtered{Site: "https://ternrock.example", As: "dump", Dialect: "SQLite", Rows: 1 << 40, Cells: 1, References: 1, Counts: counts, Left: left, Nameless: []string{nasty},
-		Tables: []sheet.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}
+		Tables: []change.TableCount{{Table: nasty, Rows: 1, Cells: 1, References: 1}}}
 	return map[string]struct {
 		v    any
 		text func(*Text)

@@ -9,8 +9,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/files"
 	"trimlantern/report/words"
 	"trimlantern/work/preview"
@@ -230,11 +230,11 @@ func (t *Text) addresses(p *preview.Result) {
 	}
 	t.heading("The site's own addresses")
 	var rows [][]string
-	change := false
+	becomes := false
 	for _, a := range p.Addresses {
 		what := "stays"
 		if a.Change {
-			what, change = "becomes secure", true
+			what, becomes = "becomes secure", true
 		}
 		if a.Locked != "" {
 			what = t.care("locked: " + t.clip(a.Locked, 22))
@@ -242,7 +242,7 @@ func (t *Text) addresses(p *preview.Result) {
 		rows = append(rows, []string{t.clip(a.Title, 20), t.clip(a.Value, 26), what})
 	}
 	t.rows(nil, rows)
-	if change {
+	if becomes {
 		t.wrap("  ", "They are changed last. Everybody who is logged in has to log in again.")
 	}
 	for _, a := range p.Addresses {
@@ -339,12 +339,12 @@ func (t *Text) notRead(list []files.Skipped) {
 // culprit is one thing that stands at however many places.
 type culprit struct {
 	what   string
-	first  sheet.Left
+	first  change.Left
 	places int
 }
 
 // byCulprit groups a reason's findings by what was found, in order of appearance.
-func byCulprit(left []sheet.Left, r rewrite.Reason) (out []culprit) {
+func byCulprit(left []change.Left, r rewrite.Reason) (out []culprit) {
 	at := map[string]int{}
 	for _, l := range left {
 		if l.Reason != r {
@@ -366,7 +366,7 @@ func byCulprit(left []sheet.Left, r rewrite.Reason) (out []culprit) {
 }
 
 // hostsOf lists the hosts of a reason's findings, each once.
-func hostsOf(left []sheet.Left, r rewrite.Reason) []string {
+func hostsOf(left []change.Left, r rewrite.Reason) []string {
 	hosts := map[string]int{}
 	for _, l := range left {
 		if l.Reason == r && l.Host != "" {
@@ -377,7 +377,7 @@ func hostsOf(left []sheet.Left, r rewrite.Reason) []string {
 }
 
 // place says where a finding stands.
-func place(l sheet.Left) string {
+func place(l change.Left) string {
 	if l.File != "" {
 		return fmt.Sprintf("%s:%d", l.File, l.Line)
 	}
@@ -394,7 +394,7 @@ func place(l sheet.Left) string {
 	return where
 }
 
-func example(left []sheet.Left, r rewrite.Reason) string {
+func example(left []change.Left, r rewrite.Reason) string {
 	for _, l := range left {
 		if l.Reason == r {
 			if l.URL != "" {

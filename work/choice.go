@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/outside/system"
 )
@@ -93,7 +93,7 @@ func (j *Job) Places() []Place {
 
 // JoinedChoice joins what the site file and the flags choose, and refuses patterns that
 // cannot be read and sites that are not there.
-func (j *Job) JoinedChoice() (sheet.Choice, error) {
+func (j *Job) JoinedChoice() (change.Choice, error) {
 	c, o := j.File.Choose, j.Choice
 	if len(o.Tables) > 0 {
 		c.Tables = o.Tables
@@ -127,7 +127,7 @@ func (j *Job) JoinedChoice() (sheet.Choice, error) {
 
 // Chosen picks the tables of a choice. A pattern that fits no table is refused: it
 // is a slip.
-func (j *Job) Chosen(c sheet.Choice, tables []database.Table) ([]database.Table, error) {
+func (j *Job) Chosen(c change.Choice, tables []database.Table) ([]database.Table, error) {
 	for _, p := range slices.Concat(c.Tables, c.ExceptTables()) {
 		if !slices.ContainsFunc(tables, func(t database.Table) bool { return j.Fits(p, t.Name) }) {
 			return nil, BadUse(nil, fmt.Sprintf("no table matches %q", p), "check the name; it may be given with or without the prefix")

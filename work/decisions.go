@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"trimlantern/core/change"
 	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 )
 
 // InsecureAddress is the finding under which an owner accepts one insecure URL, wherever it is stored and
@@ -38,7 +38,7 @@ func SameURL(raw string) string {
 }
 
 // About returns what a finding of preview is about, as decisions name it: a URL, or a place.
-func About(l *sheet.Left) (finding, of string) {
+func About(l *change.Left) (finding, of string) {
 	if l.URL != "" && ByAddress[l.Reason] {
 		return InsecureAddress, SameURL(l.URL)
 	}
@@ -46,7 +46,7 @@ func About(l *sheet.Left) (finding, of string) {
 }
 
 // placeID names a place from one run to the next: a file, or a row by its key, and the path inside the value.
-func placeID(l *sheet.Left) string {
+func placeID(l *change.Left) string {
 	if l.File != "" {
 		return fmt.Sprintf("%s %s", l.File, l.URL)
 	}
@@ -64,7 +64,7 @@ func placeID(l *sheet.Left) string {
 const EditStale = "your edit cannot be made: the text was changed since, or the logbook holds yours no more"
 
 // CellPlace names a cell from one run to the next, as decisions do: by its table, its column and the key of its row.
-func CellPlace(table, column string, key []sheet.Value) string {
+func CellPlace(table, column string, key []change.Value) string {
 	var b strings.Builder
 	b.WriteString(table)
 	if column != "" {
@@ -129,7 +129,7 @@ func (r *Replacements) List(j *Job) []Replacement {
 }
 
 // Settled turns a finding that the owner accepted into one that needs nobody.
-func (j *Job) Settled(l *sheet.Left) {
+func (j *Job) Settled(l *change.Left) {
 	if len(j.File.Accepted) == 0 || !l.Reason.NeedsPerson() {
 		return
 	}

@@ -12,8 +12,8 @@ import (
 	"strings"
 	"syscall"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/mirror"
@@ -94,7 +94,7 @@ func (j *Job) mirrored(c database.Config, to string) mirror.Config {
 	rules := &rewrite.Rules{Site: j.Site}
 	return mirror.Config{Dump: c.File, Copy: to, Rules: fmt.Sprintf("%+v", j.Site), Charset: strings.ToLower(c.Charset), MaxUnit: StoredRow << 20,
 		Unsound: func(v []byte) bool { return judge.IsUnsound(rules.Value(v)) },
-		Beside:  func(p *dump.Passage) []sheet.Left { return BesideRows(&rewrite.Rules{Site: j.Site}, p) },
+		Beside:  func(p *dump.Passage) []change.Left { return BesideRows(&rewrite.Rules{Site: j.Site}, p) },
 		Progress: func(what string, done, total int64) {
 			if j.Progress != nil {
 				j.Progress.At(what, done>>20, total>>20)
@@ -131,20 +131,20 @@ func dumpFault(err error, c database.Config) error {
 }
 
 // BesideRows returns what is found in text of a dump that is no value.
-func BesideRows(rules *rewrite.Rules, p *dump.Passage) (left []sheet.Left) {
+func BesideRows(rules *rewrite.Rules, p *dump.Passage) (left []change.Left) {
 	res := rules.Value(p.Text)
 	table := ""
 	if p.Table != nil {
 		table = p.Table.String()
 	}
 	if res.References > 0 {
-		left = append(left, sheet.Left{Reason: besideReason(p), Table: table, URL: firstReference(p.Text, res.Edits), Count: res.References})
+		left = append(left, change.Left{Reason: besideReason(p), Table: table, URL: firstReference(p.Text, res.Edits), Count: res.References})
 	}
 	if p.Remark {
 		return left // what else a comment holds, nobody loads
 	}
 	for _, l := range res.Left {
-		left = append(left, sheet.Left{Reason: l.Reason, Table: table, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1})
+		left = append(left, change.Left{Reason: l.Reason, Table: table, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1})
 	}
 	return left
 }

@@ -4,13 +4,13 @@ import (
 	"errors"
 	"fmt"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 )
 
 // JournalState is what a journal says of its run.
 type JournalState struct {
 	ID      string
-	Header  sheet.JournalHeader
+	Header  change.JournalHeader
 	End     int64 // where the last whole block ends
 	Blocks  int
 	Cells   int // entries
@@ -19,15 +19,15 @@ type JournalState struct {
 	Partly  []string        // tables that were put back by themselves
 	Dropped int             // cached rows removed
 	Files   map[string]bool // changed, by their absolute paths
-	Mark    sheet.Mark      // the last milestone but Committed, or ""
+	Mark    change.Mark     // the last milestone but Committed, or ""
 	Time    string          // of the mark
 	Left    int
 }
 
 // ReadState reads a journal; visit, where not nil, sees each block.
-func (j *Job) ReadState(id string, visit func(sheet.Block) error) (*JournalState, error) {
+func (j *Job) ReadState(id string, visit func(change.Block) error) (*JournalState, error) {
 	st := &JournalState{ID: id, Tables: map[string]int{}}
-	end, err := j.Book.ReadJournal(id, func(b sheet.Block) error {
+	end, err := j.Book.ReadJournal(id, func(b change.Block) error {
 		st.Blocks++
 		for _, r := range b.Records {
 			switch {
@@ -49,9 +49,9 @@ func (j *Job) ReadState(id string, visit func(sheet.Block) error) (*JournalState
 					st.Files = map[string]bool{}
 				}
 				st.Files[r.File.Path] = true
-			case r.Mark == sheet.Finished || r.Mark == sheet.Undone:
+			case r.Mark == change.Finished || r.Mark == change.Undone:
 				st.Mark, st.Time, st.Left = r.Mark, r.Time, r.Left
-			case r.Mark == sheet.Partly:
+			case r.Mark == change.Partly:
 				st.Partly, st.Left = append(st.Partly, r.Tables...), r.Left
 			}
 		}
@@ -61,7 +61,7 @@ func (j *Job) ReadState(id string, visit func(sheet.Block) error) (*JournalState
 		return nil
 	})
 	st.End = end
-	if err != nil && !errors.Is(err, sheet.ErrTorn) {
+	if err != nil && !errors.Is(err, change.ErrTorn) {
 		return st, fmt.Errorf("journal %s: %w", id, err)
 	}
 	return st, nil
@@ -79,7 +79,7 @@ func (j *Job) Glance(id string) *JournalState {
 	if err != nil {
 		return nil
 	}
-	blocks, whole := sheet.Outline(f, info.Size())
+	blocks, whole := change.Outline(f, info.Size())
 	if !whole || len(blocks) == 0 {
 		return nil
 	}
@@ -94,7 +94,7 @@ func (j *Job) Glance(id string) *JournalState {
 			return nil
 		}
 		for _, r := range records {
-			if r.Mark == sheet.Finished || r.Mark == sheet.Undone {
+			if r.Mark == change.Finished || r.Mark == change.Undone {
 				st.Mark, st.Time = r.Mark, r.Time
 			}
 		}
@@ -103,7 +103,7 @@ func (j *Job) Glance(id string) *JournalState {
 }
 
 // CountCells returns how many of the records are about cells.
-func CountCells(records []sheet.Record) int {
+func CountCells(records []change.Record) int {
 	n := 0
 	for _, r := range records {
 		if r.Entry != nil || r.Skip != nil || r.Dropped != nil {

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/report/words"
 )
 
@@ -84,7 +84,7 @@ func (j *Job) RulesChanged() (last time.Time, err error) {
 
 // LastSheet reads header and summary of the newest sheet; end is nil where it is
 // broken.
-func (j *Job) LastSheet() (id string, h sheet.Header, end *sheet.Summary, err error) {
+func (j *Job) LastSheet() (id string, h change.Header, end *change.Summary, err error) {
 	ids, err := j.Book.Sheets()
 	if err != nil {
 		return "", h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
@@ -98,7 +98,7 @@ func (j *Job) LastSheet() (id string, h sheet.Header, end *sheet.Summary, err er
 }
 
 // LastSheetOf is lastSheet for sheets of one kind; broken ones do not count.
-func (j *Job) LastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Summary, err error) {
+func (j *Job) LastSheetOf(kind string) (id string, h change.Header, end *change.Summary, err error) {
 	ids, err := j.Book.Sheets()
 	if err != nil {
 		return "", h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
@@ -116,18 +116,18 @@ func (j *Job) LastSheetOf(kind string) (id string, h sheet.Header, end *sheet.Su
 }
 
 // ReadSheet reads header and summary of a sheet; end is nil where it is broken.
-func (j *Job) ReadSheet(id string) (h sheet.Header, end *sheet.Summary, err error) {
+func (j *Job) ReadSheet(id string) (h change.Header, end *change.Summary, err error) {
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
 		return h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
-	r, err := sheet.NewReader(f)
+	r, err := change.NewReader(f)
 	if err != nil {
 		return h, nil, nil // broken: the caller says so
 	}
 	defer r.Close()
-	if r.Each(sheet.Visit{}) != nil {
+	if r.Each(change.Visit{}) != nil {
 		return r.Header, nil, nil
 	}
 	return r.Header, r.End, nil

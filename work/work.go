@@ -16,8 +16,8 @@ import (
 	"time"
 
 	"trimlantern/core/address"
+	"trimlantern/core/change"
 	"trimlantern/core/envelope"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/fetch"
@@ -96,9 +96,9 @@ type Job struct {
 	Timeout time.Duration // for one answer; 0: the usual
 	Secrets string        // file with the headers of a staging site, instead of the site file's
 
-	FailOn []string     // see FailKinds
-	Choice sheet.Choice // over the site file's: what preview reads
-	Judge  string       // the PHP that preview asks for a second opinion; "": the one that is installed; NoJudge
+	FailOn []string      // see FailKinds
+	Choice change.Choice // over the site file's: what preview reads
+	Judge  string        // the PHP that preview asks for a second opinion; "": the one that is installed; NoJudge
 
 	conn   *system.Connection // what the system's own configuration says
 	sites  map[int]Place      // of several sites in one database, by number

@@ -19,7 +19,7 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/disk"
 )
 
@@ -143,7 +143,7 @@ func (l *Logbook) KeepCopy(hash string, b []byte) error {
 // Copy returns the content that is kept under a hash; nil where there is none, or another.
 func (l *Logbook) Copy(hash string) ([]byte, error) {
 	b, err := l.read(hash + copyEnd)
-	if err != nil || sheet.Hash(b) != hash {
+	if err != nil || change.Hash(b) != hash {
 		return nil, err
 	}
 	return b, nil
@@ -293,7 +293,7 @@ func (l *Logbook) Crawls() ([]string, error) { return l.list(crawlEnd) }
 type Journal struct{ f *os.File }
 
 // CreateJournal begins a journal with its header, through to the disk.
-func (l *Logbook) CreateJournal(h sheet.JournalHeader) (*Journal, error) {
+func (l *Logbook) CreateJournal(h change.JournalHeader) (*Journal, error) {
 	if err := l.Ensure(); err != nil {
 		return nil, err
 	}
@@ -304,7 +304,7 @@ func (l *Logbook) CreateJournal(h sheet.JournalHeader) (*Journal, error) {
 	}
 	slog.Debug("journal begun", "file", path)
 	j := &Journal{f}
-	if err := j.Append(sheet.Record{Header: sheet.NewJournalHeader(h)}); err != nil {
+	if err := j.Append(change.Record{Header: change.NewJournalHeader(h)}); err != nil {
 		f.Close()
 		_ = os.Remove(path) // nothing is in it
 		return nil, err
@@ -330,8 +330,8 @@ func (l *Logbook) ReopenJournal(id string, end int64) (*Journal, error) {
 }
 
 // Append writes records as one block, through to the disk.
-func (j *Journal) Append(records ...sheet.Record) error {
-	b, err := sheet.EncodeBlock(records...)
+func (j *Journal) Append(records ...change.Record) error {
+	b, err := change.EncodeBlock(records...)
 	if err != nil {
 		return err
 	}
@@ -351,12 +351,12 @@ func (j *Journal) AppendBlocks(blocks ...[]byte) error {
 // Close closes the journal.
 func (j *Journal) Close() error { return j.f.Close() }
 
-// ReadJournal reads a journal block by block; see sheet.EachBlock.
-func (l *Logbook) ReadJournal(id string, visit func(sheet.Block) error) (end int64, err error) {
+// ReadJournal reads a journal block by block; see change.EachBlock.
+func (l *Logbook) ReadJournal(id string, visit func(change.Block) error) (end int64, err error) {
 	f, err := l.OpenJournal(id)
 	if err != nil {
 		return 0, err
 	}
 	defer f.Close()
-	return sheet.EachBlock(f, visit)
+	return change.EachBlock(f, visit)
 }

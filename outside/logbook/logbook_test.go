@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 )
 
 func TestLock(t *testing.T) {
@@ -70,18 +70,18 @@ func TestJSON(t *testing.T) {
 // A journal that a crash cut off goes on behind its last whole block.
 func TestJournalAfterCrash(t *testing.T) {
 	book := Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))
-	j, err := book.CreateJournal(sheet.JournalHeader{ID: "j"})
+	j, err := book.CreateJournal(change.JournalHeader{ID: "j"})
 	require.NoError(t, err)
-	require.NoError(t, j.Append(sheet.Record{Entry: &sheet.Entry{Table: "one"}}))
-	require.NoError(t, j.Append(sheet.Record{Entry: &sheet.Entry{Table: "torn"}}))
+	require.NoError(t, j.Append(change.Record{Entry: &change.Entry{Table: "one"}}))
+	require.NoError(t, j.Append(change.Record{Entry: &change.Entry{Table: "torn"}}))
 	require.NoError(t, j.Close())
-	_, err = book.CreateJournal(sheet.JournalHeader{ID: "j"})
+	_, err = book.CreateJournal(change.JournalHeader{ID: "j"})
 	assert.ErrorIs(t, err, os.ErrExist, "a journal is never written over")
 	info, err := os.Stat(book.JournalPath("j"))
 	require.NoError(t, err)
 	require.NoError(t, os.Truncate(book.JournalPath("j"), info.Size()-3))
 	read := func() (tables []string, end int64, err error) {
-		end, err = book.ReadJournal("j", func(b sheet.Block) error {
+		end, err = book.ReadJournal("j", func(b change.Block) error {
 			for _, r := range b.Records {
 				if r.Entry != nil {
 					tables = append(tables, r.Entry.Table)
@@ -92,11 +92,11 @@ func TestJournalAfterCrash(t *testing.T) {
 		return tables, end, err
 	}
 	tables, end, err := read()
-	assert.ErrorIs(t, err, sheet.ErrTorn)
+	assert.ErrorIs(t, err, change.ErrTorn)
 	assert.Equal(t, []string{"one"}, tables)
 	j, err = book.ReopenJournal("j", end)
 	require.NoError(t, err)
-	require.NoError(t, j.Append(sheet.Record{Entry: &sheet.Entry{Table: "two"}}))
+	require.NoError(t, j.Append(change.Record{Entry: &change.Entry{Table: "two"}}))
 	require.NoError(t, j.Close())
 	tables, _, err = read()
 	require.NoError(t, err)

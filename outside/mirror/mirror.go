@@ -23,7 +23,7 @@ import (
 	"sync"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/pack"
@@ -39,7 +39,7 @@ type Config struct {
 	Rows     func(table string) bool              // of which tables the rows are copied; nil: of all
 	Rules    string                               // what Unsound and Beside depend on
 	Unsound  func(value []byte) bool              // whether lengths in a value do not fit, so that it is read in another way
-	Beside   func(p *dump.Passage) []sheet.Left   // what is found outside of rows
+	Beside   func(p *dump.Passage) []change.Left  // what is found outside of rows
 	Progress func(what string, done, total int64) // in bytes
 }
 
@@ -68,7 +68,7 @@ type About struct {
 	Sum     string // SHA-256 of the text, in hexadecimal digits; "" where some of its rows alone are copied
 	Dialect dump.Dialect
 	Tables  []dump.Table
-	Left    []sheet.Left // found outside of rows
+	Left    []change.Left // found outside of rows
 }
 
 // aboutVersion changes whenever copies are made in another way.
@@ -281,7 +281,7 @@ func (s *Store) where(t database.Table, key [][]byte) (string, []any) {
 }
 
 // Key returns the key by which the copy knows a row of the dump.
-func (s *Store) Key(t dump.Table, r *dump.Row) (key []sheet.Value, ok bool) {
+func (s *Store) Key(t dump.Table, r *dump.Row) (key []change.Value, ok bool) {
 	for _, u := range t.Unique {
 		if !u.Primary {
 			continue
@@ -299,7 +299,7 @@ func (s *Store) Key(t dump.Table, r *dump.Row) (key []sheet.Value, ok bool) {
 		}
 		return key, true
 	}
-	return []sheet.Value{strconv.AppendInt(nil, r.Offset(), 10)}, true
+	return []change.Value{strconv.AppendInt(nil, r.Offset(), 10)}, true
 }
 
 // Table returns a table as the dump defines it.
@@ -480,7 +480,7 @@ func (b *builder) copy(in *pack.Source, survey *dump.Survey) error {
 	if err := b.lines(in); err != nil {
 		return err
 	}
-	slices.SortStableFunc(b.about.Left, func(x, y sheet.Left) int { return x.Line - y.Line })
+	slices.SortStableFunc(b.about.Left, func(x, y change.Left) int { return x.Line - y.Line })
 	about, err := json.Marshal(b.about)
 	if err != nil {
 		return err

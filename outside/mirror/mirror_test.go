@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/outside/dump"
 )
@@ -35,7 +35,7 @@ func TestStore(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "museum.sql")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	c := Config{Dump: file, Copy: filepath.Join(dir, "copy.db"), Beside: func(p *dump.Passage) []sheet.Left { return []sheet.Left{{Note: string(p.Text)}} }}
+	c := Config{Dump: file, Copy: filepath.Join(dir, "copy.db"), Beside: func(p *dump.Passage) []change.Left { return []change.Left{{Note: string(p.Text)}} }}
 	s := opened(t, c)
 	tables, err := s.Tables(ctx, "")
 	require.NoError(t, err)
@@ -93,7 +93,7 @@ func TestStore(t *testing.T) {
 	// So it is when it is to be read in another way.
 	for _, other := range []Config{{Charset: "latin1"}, {Charset: "latin1", Rules: "www.ternrock.example"}} {
 		other.Dump, other.Copy = c.Dump, c.Copy
-		other.Beside = func(*dump.Passage) []sheet.Left { return []sheet.Left{{Note: "anew"}} }
+		other.Beside = func(*dump.Passage) []change.Left { return []change.Left{{Note: "anew"}} }
 		assert.Equal(t, "anew", opened(t, other).About.Left[0].Note)
 		other.Beside = nil
 		assert.Equal(t, "anew", opened(t, other).About.Left[0].Note, "it is made once")

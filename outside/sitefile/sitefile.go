@@ -12,7 +12,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"trimlantern/core/address"
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/yamltext"
 )
@@ -30,7 +30,7 @@ type File struct {
 	Database     Database          `yaml:"database"`
 	SystemFolder string            `yaml:"system-folder,omitempty"` // the system's folder, where its configuration lies elsewhere
 	Files        []string          `yaml:"files,omitempty"`
-	Choose       sheet.Choice      `yaml:"choose,omitempty"` // a part of the site
+	Choose       change.Choice     `yaml:"choose,omitempty"` // a part of the site
 	Hosts        map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"
 	Accepted     []Accepted        `yaml:"accepted,omitempty"`
 	Replaced     []Replaced        `yaml:"replaced,omitempty"`

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/logbook"
 )
 
@@ -164,12 +164,12 @@ func TestCraftedJournal(t *testing.T) {
 	require.NoError(t, os.WriteFile(inside, []byte("then"), 0o644))
 	require.NoError(t, os.Symlink(filepath.Dir(outside), filepath.Join(dir, "way")))
 	craft := func(id string, paths ...string) {
-		j, err := logbook.Open(filepath.Join(dir, "trimlantern.yaml")).CreateJournal(sheet.JournalHeader{Tool: "x", ID: id, Site: "https://ternrock.example", Time: time.Now().UTC().Format(time.RFC3339)})
+		j, err := logbook.Open(filepath.Join(dir, "trimlantern.yaml")).CreateJournal(change.JournalHeader{Tool: "x", ID: id, Site: "https://ternrock.example", Time: time.Now().UTC().Format(time.RFC3339)})
 		require.NoError(t, err)
 		for _, path := range paths {
-			require.NoError(t, j.Append(sheet.Record{File: &sheet.File{Path: path, Before: sheet.Value("now"), After: sheet.Hash([]byte("then")), Mode: 0o6755}}))
+			require.NoError(t, j.Append(change.Record{File: &change.File{Path: path, Before: change.Value("now"), After: change.Hash([]byte("then")), Mode: 0o6755}}))
 		}
-		require.NoError(t, j.Append(sheet.Record{Mark: sheet.Finished}))
+		require.NoError(t, j.Append(change.Record{Mark: change.Finished}))
 		require.NoError(t, j.Close())
 	}
 	craft("20261126-000000-001", outside, filepath.Join(dir, "..", filepath.Base(filepath.Dir(outside)), "cron"), filepath.Join(dir, "way", "cron"), inside)

@@ -15,9 +15,9 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"trimlantern/core/address"
+	"trimlantern/core/change"
 	"trimlantern/core/markup"
 	"trimlantern/core/reference"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/sitefile"
@@ -264,7 +264,7 @@ func (a *adopting) fetch(u, by string, depth int) (file string, err error) {
 			return "", err
 		}
 	}
-	hash := sheet.Hash(body)
+	hash := change.Hash(body)
 	file = a.name(u, ending, hash)
 	if err := a.job.Book.KeepCopy(hash, body); err != nil {
 		return "", work.Failed(err, "the copy cannot be kept in the logbook", "free some disk space and make the logbook writable")
@@ -355,7 +355,7 @@ func (a *adopting) name(u, ending, hash string) string {
 	}
 	last := strings.TrimSuffix(parts[len(parts)-1], ending)
 	if parsed.RawQuery != "" {
-		last += "-" + sheet.Hash([]byte(parsed.RawQuery))[:8]
+		last += "-" + change.Hash([]byte(parsed.RawQuery))[:8]
 	}
 	parts[len(parts)-1] = last + ending
 	name := strings.Join(parts[max(0, len(parts)-8):], "/")

@@ -14,9 +14,9 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"trimlantern/core/change"
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
@@ -65,7 +65,7 @@ func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) 
 	if err := sound(j, cell, at, by); err != nil {
 		return nil, err
 	}
-	entry := sitefile.Edited{Cell: cellOf(&l), Path: at, Was: sheet.Hash(text), Text: sheet.Hash(by), Date: j.Today()}
+	entry := sitefile.Edited{Cell: cellOf(&l), Path: at, Was: change.Hash(text), Text: change.Hash(by), Date: j.Today()}
 	if err := j.Book.KeepCopy(entry.Text, by); err != nil {
 		return nil, work.Failed(err, "the text cannot be kept in the logbook", "free some disk space and make the logbook writable")
 	}
@@ -79,7 +79,7 @@ func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) 
 }
 
 // cellOf names the cell that a finding is in, as decisions do.
-func cellOf(l *sheet.Left) string { return work.CellPlace(l.Table, l.Column, l.Key) }
+func cellOf(l *change.Left) string { return work.CellPlace(l.Table, l.Column, l.Key) }
 
 // sameEdit reports whether an entry of the site file is an edit of the text at a path of a cell.
 func sameEdit(entry *yaml.Node, cell, path string) bool {
@@ -88,7 +88,7 @@ func sameEdit(entry *yaml.Node, cell, path string) bool {
 }
 
 // readCell reads the value that a finding of preview is in, as it is now.
-func readCell(ctx context.Context, j *work.Job, l *sheet.Left) ([]byte, error) {
+func readCell(ctx context.Context, j *work.Job, l *change.Left) ([]byte, error) {
 	defer j.Progress.End()
 	db, tables, err := j.Open(ctx, true)
 	if err != nil {
@@ -104,11 +104,11 @@ func readCell(ctx context.Context, j *work.Job, l *sheet.Left) ([]byte, error) {
 	if i < 0 {
 		return nil, gone
 	}
-	want := sheet.RowID(l.Key)
+	want := change.RowID(l.Key)
 	var cell []byte
 	j.Progress.At("reading "+table.Name, 0, 0)
 	err = db.Candidates(ctx, table, database.Everything, func(row database.Row) error {
-		if sheet.RowID(sheet.Values(row.Key)) == want {
+		if change.RowID(change.Values(row.Key)) == want {
 			cell = append([]byte{}, row.Values[i].Bytes...)
 		}
 		return nil

@@ -11,10 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/change"
 	"trimlantern/core/mixed"
 	"trimlantern/core/point"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 	"trimlantern/work/preview"
@@ -64,7 +64,7 @@ type Item struct {
 	Pending string      `json:"pending,omitempty"` // it is decided, and the next preview or scan goes by it
 
 	key  string
-	left sheet.Left // the first of its findings in preview
+	left change.Left // the first of its findings in preview
 }
 
 // maxItems bounds a work list.
@@ -160,7 +160,7 @@ func (c *collecting) preview() (pending bool, err error) {
 		return pending, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
-	err = sheet.EachLeft(f, c.left)
+	err = change.EachLeft(f, c.left)
 	if err != nil {
 		return pending, work.Failed(err, "the change sheet cannot be read", "make a new one: trimlantern preview")
 	}
@@ -168,7 +168,7 @@ func (c *collecting) preview() (pending bool, err error) {
 }
 
 // left takes one finding of a sheet.
-func (c *collecting) left(l *sheet.Left) {
+func (c *collecting) left(l *change.Left) {
 	if !l.Reason.NeedsPerson() {
 		return
 	}
@@ -210,7 +210,7 @@ func (c *collecting) decided(i *Item) {
 }
 
 // placeWords says where a finding of preview is stored.
-func placeWords(l *sheet.Left) string {
+func placeWords(l *change.Left) string {
 	switch {
 	case l.File != "":
 		return fmt.Sprintf("%s:%d", l.File, l.Line)
@@ -231,7 +231,7 @@ func placeWords(l *sheet.Left) string {
 }
 
 // choicesFor says how one can decide on a finding of preview.
-func choicesFor(l *sheet.Left) []string {
+func choicesFor(l *change.Left) []string {
 	switch {
 	case l.Reason == rewrite.Private || l.Reason == rewrite.OtherPort || l.Reason == rewrite.Outside:
 		return []string{"replace", "accept"}

@@ -14,8 +14,8 @@ import (
 	"sync"
 	"time"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/mirror"
 	"trimlantern/work"
@@ -136,7 +136,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 		d.f.survey, err = d.f.surveyAs(ctx, d.store.About.Dialect)
 		surveyed <- err
 	}()
-	header, end, err := run.CheckSheet(j, id, db, sheet.Visit{Cell: d.take, Lent: true})
+	header, end, err := run.CheckSheet(j, id, db, change.Visit{Cell: d.take, Lent: true})
 	if err != nil {
 		stop()
 		<-surveyed
@@ -171,7 +171,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 }
 
 // take takes one cell of the sheet.
-func (d *dumpApplying) take(c *sheet.Cell) error {
+func (d *dumpApplying) take(c *change.Cell) error {
 	if _, ok := d.tables[c.Table]; !ok {
 		return work.BadUse(nil, "the change sheet names a table that the dump does not have: "+c.Table, "make a new one: trimlantern preview")
 	}
@@ -184,7 +184,7 @@ var errBroken = errors.New("it is broken")
 
 // each reads the dump and calls change for each row that changes, in several goroutines; what that returns is
 // called for one row at a time.
-func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, change func(row int32, r *dump.Row) (finish func() error, err error)) error {
+func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, edit func(row int32, r *dump.Row) (finish func() error, err error)) error {
 	in, end, err := d.f.in.text()
 	if err != nil {
 		return err
@@ -208,7 +208,7 @@ func (d *dumpApplying) each(ctx context.Context, w io.Writer, o dump.Output, cha
 		if !ok {
 			return
 		}
-		finish, err := change(row, r)
+		finish, err := edit(row, r)
 		d.lock.Lock()
 		defer d.lock.Unlock()
 		d.done[r.Offset()] = row

@@ -14,8 +14,8 @@ import (
 	"strings"
 
 	"trimlantern/core/address"
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/pack"
@@ -52,14 +52,14 @@ type Filtered struct {
 	Dialect    string                 `json:"dialect,omitempty"`
 	System     string                 `json:"system,omitempty"` // the kind of system whose tables were found
 	BytesIn    int64                  `json:"bytes_in"`         // unpacked
-	Tables     []sheet.TableCount     `json:"tables"`
+	Tables     []change.TableCount    `json:"tables"`
 	Rows       int64                  `json:"rows"`
 	Cells      int                    `json:"cells"`
 	References int                    `json:"references"`
 	InCode     int                    `json:"references_in_code"` // of References, those in views, triggers, functions and definitions
 	Hosts      map[string]int         `json:"hosts"`
 	Counts     map[rewrite.Reason]int `json:"left"`
-	Left       []sheet.Left           `json:"findings"` // those that need a person, and some of the others
+	Left       []change.Left          `json:"findings"` // those that need a person, and some of the others
 	Nameless   []string               `json:"tables_without_columns"`
 	Addresses  int                    `json:"addresses"`    // the site's own addresses that were changed
 	Makes      bool                   `json:"makes_tables"` // the dump makes tables
@@ -107,7 +107,7 @@ func Filter(ctx context.Context, o Options, p work.Progress) (*Filtered, error) 
 	if err != nil {
 		return nil, work.BadUse(err, "the site's address", "give the site's HTTPS address: --site https://HOST")
 	}
-	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: work.SistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Tables: []sheet.TableCount{}, Left: []sheet.Left{}, Nameless: []string{}}}
+	f := &filtering{o: o, site: site, p: p, out: &Filtered{Site: site.String(), Sisters: work.SistersOf(site), Hosts: map[string]int{}, Counts: map[rewrite.Reason]int{}, Tables: []change.TableCount{}, Left: []change.Left{}, Nameless: []string{}}}
 	if f.systems, err = work.SystemsNamed(o.System); err != nil {
 		return nil, work.UnknownSystem(err)
 	}
@@ -357,7 +357,7 @@ func (f *filtering) value(_ context.Context, out *output) error {
 	}
 	for _, l := range res.Left {
 		f.out.Counts[l.Reason]++
-		f.out.Left = append(f.out.Left, sheet.Left{Reason: l.Reason, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1})
+		f.out.Left = append(f.out.Left, change.Left{Reason: l.Reason, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1})
 	}
 	_, err = out.Write(after)
 	return err

@@ -7,8 +7,8 @@ import (
 	"hash/maphash"
 	"strconv"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 )
 
 // plan is what a sheet changes in a dump: for millions of rows, so it holds no pointers for the collector to follow.
@@ -37,7 +37,7 @@ func newPlan() *plan {
 }
 
 // row names a row: two of them never have the same name, as far as 128 bits tell.
-func (p *plan) row(b []byte, table string, key []sheet.Value) (name [2]uint64, id []byte) {
+func (p *plan) row(b []byte, table string, key []change.Value) (name [2]uint64, id []byte) {
 	b = append(append(b[:0], table...), 0)
 	for _, v := range key {
 		b = strconv.AppendInt(b, int64(len(v)), 10)
@@ -47,7 +47,7 @@ func (p *plan) row(b []byte, table string, key []sheet.Value) (name [2]uint64, i
 }
 
 // add takes one cell of the sheet. It returns an error where the cell is none that a preview writes.
-func (p *plan) add(c *sheet.Cell) error {
+func (p *plan) add(c *change.Cell) error {
 	cell := planCell{table: p.name(c.Table), column: p.name(c.Column), references: int32(c.References), address: c.Address, edits: int64(len(p.edits))}
 	for _, sum := range []struct {
 		to   *[sha256.Size]byte
@@ -63,7 +63,7 @@ func (p *plan) add(c *sheet.Cell) error {
 	p.edits = binary.AppendUvarint(p.edits, uint64(len(c.Edits)))
 	for _, e := range c.Edits {
 		p.edits = binary.AppendUvarint(p.edits, uint64(e.At))
-		for _, text := range [...]sheet.Value{e.Out, e.In} {
+		for _, text := range [...]change.Value{e.Out, e.In} {
 			p.edits = append(binary.AppendUvarint(p.edits, uint64(len(text))), text...)
 		}
 	}

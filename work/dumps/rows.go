@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/system"
@@ -22,7 +22,7 @@ import (
 type tally struct {
 	f                 *filtering
 	judge             judge.Judge
-	tables            map[string]*sheet.TableCount
+	tables            map[string]*change.TableCount
 	nameless          map[string]bool
 	known             map[knownKey]*knownTable
 	last              knownKey    // the table of the row before
@@ -44,7 +44,7 @@ type knownKey struct {
 
 // knownTable is what a worker knows of a table.
 type knownTable struct {
-	count   *sheet.TableCount
+	count   *change.TableCount
 	short   string
 	system  *system.System
 	columns []database.Column
@@ -89,14 +89,14 @@ func (f *filtering) dump(ctx context.Context, out *output) error {
 
 // sum puts together what the workers counted.
 func (f *filtering) sum(ctx context.Context, workers []*tally) error {
-	tables := map[string]*sheet.TableCount{}
+	tables := map[string]*change.TableCount{}
 	nameless := map[string]bool{}
 	var found []finding
 	for _, t := range workers {
 		for name, c := range t.tables {
 			sum := tables[name]
 			if sum == nil {
-				sum = &sheet.TableCount{Table: name}
+				sum = &change.TableCount{Table: name}
 				tables[name] = sum
 			}
 			sum.Rows, sum.Read, sum.Cells, sum.References = sum.Rows+c.Rows, sum.Read+c.Read, sum.Cells+c.Cells, sum.References+c.References
@@ -123,7 +123,7 @@ func (f *filtering) sum(ctx context.Context, workers []*tally) error {
 		f.out.Nameless = append(f.out.Nameless, name)
 	}
 	slices.Sort(f.out.Nameless)
-	slices.SortFunc(f.out.Tables, func(a, b sheet.TableCount) int { return strings.Compare(a.Table, b.Table) })
+	slices.SortFunc(f.out.Tables, func(a, b change.TableCount) int { return strings.Compare(a.Table, b.Table) })
 	if err := f.lines(ctx, found); err != nil {
 		return err
 	}
@@ -159,12 +159,12 @@ func (f *filtering) lines(ctx context.Context, found []finding) error {
 
 // finding is something that was left, with its place.
 type finding struct {
-	sheet.Left
+	change.Left
 	offset int64
 }
 
 func newTally(f *filtering) *tally {
-	t := &tally{f: f, judge: judge.Judge{Rules: &rewrite.Rules{Site: f.site}, Lean: true}, tables: map[string]*sheet.TableCount{}, nameless: map[string]bool{},
+	t := &tally{f: f, judge: judge.Judge{Rules: &rewrite.Rules{Site: f.site}, Lean: true}, tables: map[string]*change.TableCount{}, nameless: map[string]bool{},
 		known: map[knownKey]*knownTable{}, hosts: map[string]int{}, counts: map[rewrite.Reason]int{}, kept: map[rewrite.Reason]int{}}
 	t.judge.Wants = t.keeps
 	return t
@@ -177,7 +177,7 @@ func (t *tally) row(r *dump.Row) {
 		known.count.Rows++
 	}
 	if known.kept {
-		t.leave(sheet.Left{Reason: rewrite.Immutable, Table: r.Table.String(), Count: 1}, 0)
+		t.leave(change.Left{Reason: rewrite.Immutable, Table: r.Table.String(), Count: 1}, 0)
 		return
 	}
 	may := false
@@ -239,7 +239,7 @@ func (t *tally) refuse(k *knownTable, r *dump.Row) func(i int) rewrite.Reason {
 }
 
 // leave counts something that was left, and keeps it where it is asked for.
-func (t *tally) leave(l sheet.Left, offset int64) {
+func (t *tally) leave(l change.Left, offset int64) {
 	t.counts[l.Reason] += l.Count
 	keep := t.keeps(l.Reason)
 	if t.kept[l.Reason]++; keep {
@@ -257,7 +257,7 @@ func (t *tally) beside(p *dump.Passage) {
 			t.hosts[h.Host] += h.Count
 		}
 		for _, l := range res.Left {
-			t.leave(sheet.Left{Reason: l.Reason, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1}, p.Offset)
+			t.leave(change.Left{Reason: l.Reason, Host: l.Host, URL: l.URL, Path: l.Path, Note: l.Note, Count: 1}, p.Offset)
 		}
 		return
 	}
@@ -300,7 +300,7 @@ func (t *tally) know(r *dump.Row) *knownTable {
 	name := r.Table.String()
 	count := t.tables[name]
 	if count == nil {
-		count = &sheet.TableCount{Table: name}
+		count = &change.TableCount{Table: name}
 		t.tables[name] = count
 	}
 	k := &knownTable{count: count, short: name, system: &system.System{}, address: -1}

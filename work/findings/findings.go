@@ -16,10 +16,10 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"trimlantern/core/change"
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/logbook"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
@@ -28,7 +28,7 @@ import (
 // Origin is one place that can produce a reference.
 type Origin struct {
 	Table  string         `json:"table,omitempty"`
-	Key    []sheet.Value  `json:"key,omitempty"`
+	Key    []change.Value `json:"key,omitempty"`
 	Column string         `json:"column,omitempty"`
 	Label  string         `json:"label,omitempty"` // what the row is called: "setting logo_url"
 	Path   string         `json:"path,omitempty"`  // inside the value

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/change"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/work"
 	"trimlantern/work/backup"
@@ -113,5 +113,5 @@ func onlyLoops(j *work.Job, r *ready.Result) (bool, error) {
 		}
 	}
 	runs, err := j.Runs()
-	return slices.ContainsFunc(runs, func(run *work.JournalState) bool { return run.Mark == sheet.Finished }), err
+	return slices.ContainsFunc(runs, func(run *work.JournalState) bool { return run.Mark == change.Finished }), err
 }

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"unicode/utf8"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/core/text"
 	"trimlantern/outside/database"
 	"trimlantern/outside/system"
@@ -42,9 +42,9 @@ type Outcome struct {
 	References int
 	Edited     int // texts that were put in the place of others
 	Hosts      []rewrite.HostCount
-	Seals      []Seal       // columns of the row that go with it: what is derived from the value
-	Safe       bool         // its row is a cached copy that may be removed
-	Left       []sheet.Left // without table, key, column and label
+	Seals      []Seal        // columns of the row that go with it: what is derived from the value
+	Safe       bool          // its row is a cached copy that may be removed
+	Left       []change.Left // without table, key, column and label
 }
 
 // Seal is a column that is derived from a value, as it is to be with it.
@@ -102,11 +102,11 @@ func (g *Judge) Row(short string, columns []database.Column, value func(i int) (
 		o.Safe = whole == rewrite.Cached && safe
 		o.References, o.Edited = res.References, res.Edited
 		if whole != "" && res.References > 0 {
-			o.Left = append(o.Left, sheet.Left{Reason: whole, Count: res.References})
+			o.Left = append(o.Left, change.Left{Reason: whole, Count: res.References})
 		}
 		if whole != rewrite.Identifier && whole != rewrite.Cached && whole != rewrite.Unchanging && whole != rewrite.NotChosen {
 			for _, f := range res.Left {
-				l := sheet.Left{Reason: f.Reason, Host: f.Host, URL: f.URL, Path: f.Path, Note: f.Note, Count: 1}
+				l := change.Left{Reason: f.Reason, Host: f.Host, URL: f.URL, Path: f.Path, Note: f.Note, Count: 1}
 				if f.Host != "" {
 					l.Use = f.Use.String()
 				}
@@ -155,9 +155,9 @@ func (g *Judge) edited(o *Outcome, r row, v []byte, res rewrite.Result) (err err
 	}
 	switch note := Outgrows(c, size, o.After); {
 	case note != "":
-		o.Left = append(o.Left, sheet.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
+		o.Left = append(o.Left, change.Left{Reason: rewrite.TooLong, Note: note, Count: res.References})
 	case torn != "":
-		o.Left = append(o.Left, sheet.Left{Reason: rewrite.Protected, Note: torn, Count: res.References})
+		o.Left = append(o.Left, change.Left{Reason: rewrite.Protected, Note: torn, Count: res.References})
 	default:
 		o.Edits, o.Hosts, o.Seals = res.Edits, res.Hosts, seals
 	}
@@ -186,7 +186,7 @@ func IsUnsound(r rewrite.Result) bool {
 
 // labelled reports whether the label of a row is asked for.
 func (g *Judge) labelled(o Outcome) bool {
-	return g.Labels || slices.ContainsFunc(o.Left, func(l sheet.Left) bool { return g.Wants == nil || g.Wants(l.Reason) })
+	return g.Labels || slices.ContainsFunc(o.Left, func(l change.Left) bool { return g.Wants == nil || g.Wants(l.Reason) })
 }
 
 // whole says why all of a value is left, whatever it holds, or "".

@@ -5,7 +5,7 @@ import (
 	"io/fs"
 	"path/filepath"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/work"
 )
 
@@ -34,7 +34,7 @@ func (s *Survey) copies() error {
 		}
 		now, _, err := tree.Read(name, MaxCopy)
 		switch {
-		case err == nil && sheet.Hash(now) == r.Copy:
+		case err == nil && change.Hash(now) == r.Copy:
 			continue // in place
 		case err == nil:
 			return work.BadUse(nil, "the file "+j.Relative(file)+" already exists, and is not the copy of "+r.From, "move it away, or choose another folder: trimlantern decide adopt --into FOLDER")
@@ -45,7 +45,7 @@ func (s *Survey) copies() error {
 		if err != nil || b == nil {
 			return work.BadUse(err, "the logbook no longer holds the copy of "+r.From, "fetch it again: trimlantern decide forget "+r.From+"; trimlantern decide adopt "+r.From)
 		}
-		s.Out.Copies = append(s.Out.Copies, sheet.Copy{Path: j.Relative(file), From: r.From, URL: r.To, Hash: r.Copy, Size: len(b)})
+		s.Out.Copies = append(s.Out.Copies, change.Copy{Path: j.Relative(file), From: r.From, URL: r.To, Hash: r.Copy, Size: len(b)})
 		if s.sheet == nil {
 			continue
 		}

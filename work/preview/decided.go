@@ -4,8 +4,8 @@ import (
 	"path"
 	"strings"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
@@ -54,7 +54,7 @@ func (d *decided) For(column string, get func(string) string) *rewrite.Rules {
 	if len(d.edits) == 0 {
 		return rules
 	}
-	edits := d.edits[work.CellPlace(d.table.Name, column, sheet.Values(d.key))]
+	edits := d.edits[work.CellPlace(d.table.Name, column, change.Values(d.key))]
 	if len(edits) == 0 {
 		return rules
 	}
@@ -64,7 +64,7 @@ func (d *decided) For(column string, get func(string) string) *rewrite.Rules {
 	own := *rules
 	own.Edit = func(path string, b []byte) ([]byte, bool) {
 		for _, e := range edits {
-			if e.Path != path || sheet.Hash(b) != e.Was {
+			if e.Path != path || change.Hash(b) != e.Was {
 				continue
 			}
 			if text := d.text(e.Text); text != nil {
@@ -79,7 +79,7 @@ func (d *decided) For(column string, get func(string) string) *rewrite.Rules {
 
 // stale reports whether a finding is about a text that was edited by a decision, which fits no longer: somebody changed
 // the text since, or the logbook keeps the new one no more.
-func (d *decided) stale(l *sheet.Left) bool {
+func (d *decided) stale(l *change.Left) bool {
 	for _, e := range d.edits[work.CellPlace(l.Table, l.Column, l.Key)] {
 		if (e.Path == "" || e.Path == l.Path) && !d.used[e] {
 			return true

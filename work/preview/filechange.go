@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/files"
 	"trimlantern/work"
 )
@@ -76,7 +76,7 @@ func (s *Survey) file(name string, info fs.FileInfo, b []byte) error {
 		slices.SortStableFunc(left, func(a, b rewrite.Finding) int { return a.Offset - b.Offset })
 	}
 	for _, f := range left {
-		if err := s.left(sheet.Left{Reason: f.Reason, File: rel, Line: files.Line(b, f.Offset), Host: f.Host, URL: f.URL, Count: 1}); err != nil {
+		if err := s.left(change.Left{Reason: f.Reason, File: rel, Line: files.Line(b, f.Offset), Host: f.Host, URL: f.URL, Count: 1}); err != nil {
 			return err
 		}
 	}
@@ -95,7 +95,7 @@ func (s *Survey) file(name string, info fs.FileInfo, b []byte) error {
 	if s.sheet == nil {
 		return nil
 	}
-	err = s.sheet.Source(sheet.Source{Path: rel, Before: sheet.Hash(b), After: sheet.Hash(after), Size: len(b), Edits: sheet.Edits(res.Edits), References: res.References, Hosts: res.Hosts})
+	err = s.sheet.Source(change.Source{Path: rel, Before: change.Hash(b), After: change.Hash(after), Size: len(b), Edits: change.Edits(res.Edits), References: res.References, Hosts: res.Hosts})
 	if err != nil {
 		return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/change"
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/core/text"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
@@ -31,26 +31,26 @@ type Result struct {
 	Sheet     string                 `json:"sheet"` // its ID; "" where there is nothing to change
 	Path      string                 `json:"path,omitempty"`
 	Addresses []AddressState         `json:"addresses"`
-	Tables    []sheet.TableCount     `json:"tables"`
+	Tables    []change.TableCount    `json:"tables"`
 	Rows      int64                  `json:"rows"`
 	Cells     int                    `json:"cells"`
 	Refs      int                    `json:"references"`
 	Edited    int                    `json:"edited,omitempty"`   // texts that the owner edited
 	Drops     int                    `json:"drops"`              // cached rows that apply --drop-caches removes
 	Triggers  []string               `json:"triggers,omitempty"` // they run with the changes
-	Choice    sheet.Choice           `json:"choice"`
+	Choice    change.Choice          `json:"choice"`
 	Sites     []work.Place           `json:"sites,omitempty"` // of several in one database, those that were read
 	Hosts     map[string]int         `json:"hosts"`
 	Counts    map[rewrite.Reason]int `json:"left"`
 	Elsewhere []string               `json:"other_tables"` // tables of the database that are not the site's, by their names: not looked at
-	Left      []sheet.Left           `json:"findings"`     // those that need a person, and some of the others
+	Left      []change.Left          `json:"findings"`     // those that need a person, and some of the others
 	Samples   []Sample               `json:"samples"`
 	Verdicts  map[string]string      `json:"verdicts"`                // host: answer and why
 	Folders   []work.CacheFolder     `json:"cache_folders,omitempty"` // folders of cached files
 	Files     []FileChange           `json:"files,omitempty"`         // files to change
 	FileRefs  int                    `json:"file_references"`
 	Replaced  []work.Replacement     `json:"replaced,omitempty"` // by the owner's decision
-	Copies    []sheet.Copy           `json:"copies,omitempty"`   // files to put into the site's folder
+	Copies    []change.Copy          `json:"copies,omitempty"`   // files to put into the site's folder
 	Skipped   []files.Skipped        `json:"skipped_files,omitempty"`
 	Opinion   *Opinion               `json:"opinion,omitempty"` // of PHP
 	FailOn    []string               `json:"fail_on,omitempty"`
@@ -132,9 +132,9 @@ type Survey struct {
 	rules     *rewrite.Rules
 	judge     judge.Judge
 	Out       *Result
-	sheet     *sheet.Writer     // nil: counts alone
+	sheet     *change.Writer    // nil: counts alone
 	addresses map[string]string // cells that hold an address: its name
-	choice    sheet.Choice
+	choice    change.Choice
 	db        database.Database
 	ctx       context.Context
 	unique    map[[32]byte]bool // values that a unique index will hold
@@ -195,7 +195,7 @@ func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (
 		return nil, work.Failed(err, "the change sheet cannot be written", "make the folder of the site file writable, or use --config in one that is")
 	}
 	defer pending.Discard()
-	w, err := sheet.NewWriter(pending, sheet.Header{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
+	w, err := change.NewWriter(pending, change.Header{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339),
 		Site: j.Site.String(), Also: j.Site.Also, Sisters: work.SistersOf(j.Site), Kind: kind, System: j.System.Name, Database: db.Identity(), Prefix: j.File.Database.Prefix, Choice: choice, Cause: cause})
 	if err != nil {
 		return nil, work.Failed(err, "the change sheet cannot be written", "free some disk space")
@@ -224,7 +224,7 @@ func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (
 	if err := asked.Keep(); err != nil {
 		return nil, work.Failed(err, "the verdicts cannot be kept", "free some disk space")
 	}
-	err = w.Close(sheet.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Copies: len(p.Copies), Hosts: p.Hosts, Left: p.Counts})
+	err = w.Close(change.Summary{Tables: p.Tables, Rows: p.Rows, Cells: p.Cells, References: p.Refs, Drops: p.Drops, Files: len(p.Files), FileRefs: p.FileRefs, Copies: len(p.Copies), Hosts: p.Hosts, Left: p.Counts})
 	if err == nil {
 		p.Path, err = j.Book.SheetPath(id), pending.Commit()
 	}
@@ -237,7 +237,7 @@ func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (
 
 // NewSurvey makes ready to read a site's content: v answers for other hosts, nil asks nobody; w takes the changes, nil
 // only counts them.
-func NewSurvey(j *work.Job, db database.Database, v *work.Verdicts, w *sheet.Writer, kind string, choice sheet.Choice) *Survey {
+func NewSurvey(j *work.Job, db database.Database, v *work.Verdicts, w *change.Writer, kind string, choice change.Choice) *Survey {
 	rules := &rewrite.Rules{Site: j.Site, Hashed: j.Hashed()}
 	if v != nil {
 		rules.Verdict = v.Ask
@@ -268,7 +268,7 @@ func (s *Survey) Run(ctx context.Context, db database.Database, tables []databas
 		total += counts[i]
 	}
 	for i, t := range tables {
-		tc := sheet.TableCount{Table: t.Name}
+		tc := change.TableCount{Table: t.Name}
 		if exact[i] {
 			tc.Rows = counts[i]
 		}
@@ -285,7 +285,7 @@ func (s *Survey) Run(ctx context.Context, db database.Database, tables []databas
 			continue
 		}
 		if t.Hidden {
-			if err := s.left(sheet.Left{Reason: rewrite.Hidden, Table: t.Name, Count: 1}); err != nil {
+			if err := s.left(change.Left{Reason: rewrite.Hidden, Table: t.Name, Count: 1}); err != nil {
 				return err
 			}
 		}
@@ -317,7 +317,7 @@ func (s *Survey) Run(ctx context.Context, db database.Database, tables []databas
 }
 
 // kept names a table whose rows are never changed. They are not looked at.
-func (s *Survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCount) error {
+func (s *Survey) kept(ctx context.Context, t database.Table, tc *change.TableCount) error {
 	if tc.Rows == 0 { // only reading tells how many there are
 		if err := s.db.Candidates(ctx, t, database.References, func(database.Row) error { return nil }, func(rows int64) { tc.Rows = rows }); err != nil {
 			return TableFault(err, t)
@@ -328,7 +328,7 @@ func (s *Survey) kept(ctx context.Context, t database.Table, tc *sheet.TableCoun
 	if tc.Rows == 0 {
 		return nil
 	}
-	return s.left(sheet.Left{Reason: rewrite.Immutable, Table: t.Name, Count: int(tc.Rows)})
+	return s.left(change.Left{Reason: rewrite.Immutable, Table: t.Name, Count: int(tc.Rows)})
 }
 
 // TableFault says in a user's words why a table could not be read.
@@ -346,7 +346,7 @@ func TableFault(err error, t database.Table) error {
 // OwnAddresses returns the site's own addresses as the database has them. The error says that they are those of
 // another site, or cannot be read.
 func OwnAddresses(ctx context.Context, j *work.Job, db database.Database, tables []database.Table) ([]AddressState, error) {
-	s := NewSurvey(j, db, nil, nil, References, sheet.Choice{})
+	s := NewSurvey(j, db, nil, nil, References, change.Choice{})
 	err := s.readAddresses(ctx, db, tables)
 	return s.Out.Addresses, err
 }
@@ -390,7 +390,7 @@ func (s *Survey) readAddresses(ctx context.Context, db database.Database, tables
 			if len(res.Edits) == 0 && !s.ownSecure(string(v.Bytes)) {
 				foreign++
 			}
-			s.addresses[sheet.CellID(t.Name, key, a.Column)] = a.Name
+			s.addresses[change.CellID(t.Name, key, a.Column)] = a.Name
 			s.Out.Addresses = append(s.Out.Addresses, st)
 		}
 		if p, ok := j.Place(site); ok && !slices.Contains(s.Out.Sites, p) {
@@ -416,7 +416,7 @@ func (s *Survey) ownSecure(v string) bool {
 }
 
 // row works out what becomes of one row.
-func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) error {
+func (s *Survey) row(t database.Table, row database.Row, tc *change.TableCount) error {
 	value := func(i int) ([]byte, bool) { return row.Values[i].Bytes, !row.Values[i].Null }
 	refuse := func(i int) rewrite.Reason {
 		if row.Values[i].Lossy {
@@ -448,7 +448,7 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 			}
 			if taken != "" {
 				o.Edits, o.Seals = nil, nil
-				o.Left = append(o.Left, sheet.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
+				o.Left = append(o.Left, change.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
 			}
 			for _, seal := range o.Seals {
 				taken, err := s.taken(t, row, judge.Outcome{Column: seal.Column, Edits: seal.Edits, After: seal.After})
@@ -457,13 +457,13 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 				}
 				if taken != "" {
 					o.Edits, o.Seals = nil, nil
-					o.Left = append(o.Left, sheet.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
+					o.Left = append(o.Left, change.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
 					break
 				}
 			}
 		}
 		for _, l := range o.Left {
-			l.Table, l.Key, l.Column, l.Label = t.Name, sheet.Values(row.Key), c.Name, label
+			l.Table, l.Key, l.Column, l.Label = t.Name, change.Values(row.Key), c.Name, label
 			if s.decided != nil && s.decided.stale(&l) {
 				l.Note = strings.TrimPrefix(l.Note+"; "+work.EditStale, "; ")
 			}
@@ -485,7 +485,7 @@ func (s *Survey) row(t database.Table, row database.Row, tc *sheet.TableCount) e
 	if s.sheet == nil {
 		return nil
 	}
-	if err := s.sheet.Drop(sheet.Drop{Table: t.Name, Key: sheet.Values(row.Key), Label: label, References: drops}); err != nil {
+	if err := s.sheet.Drop(change.Drop{Table: t.Name, Key: change.Values(row.Key), Label: label, References: drops}); err != nil {
 		return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}
 	return nil
@@ -497,7 +497,7 @@ func (s *Survey) refuse(t database.Table, row database.Row, column string) rewri
 		return rewrite.NotChosen
 	}
 	if s.choice.Address != "" {
-		if name := s.addresses[sheet.CellID(t.Name, row.Key, column)]; name != "" && name != s.choice.Address {
+		if name := s.addresses[change.CellID(t.Name, row.Key, column)]; name != "" && name != s.choice.Address {
 			return rewrite.NotChosen
 		}
 	}
@@ -543,7 +543,7 @@ func (s *Survey) taken(t database.Table, row database.Row, o judge.Outcome) (str
 
 // broken works out what becomes of the serialized values of a row that are not
 // sound.
-func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount) error {
+func (s *Survey) broken(t database.Table, row database.Row, tc *change.TableCount) error {
 	label := ""
 	if lb, ok := s.job.System.LabelOf(s.job.Short(t.Name)); ok {
 		for i, c := range t.Columns {
@@ -567,7 +567,7 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 		if !broken {
 			continue
 		}
-		l := sheet.Left{Reason: rewrite.Unsound, Table: t.Name, Key: sheet.Values(row.Key), Column: c.Name, Label: label, Count: 1}
+		l := change.Left{Reason: rewrite.Unsound, Table: t.Name, Key: change.Values(row.Key), Column: c.Name, Label: label, Count: 1}
 		var after []byte
 		if err == nil {
 			after, err = rewrite.Apply(row.Values[i].Bytes, edits)
@@ -595,7 +595,7 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *sheet.TableCount
 }
 
 // change counts the change of one cell and writes it to the sheet.
-func (s *Survey) change(t database.Table, row database.Row, i int, label string, o judge.Outcome, tc *sheet.TableCount) error {
+func (s *Survey) change(t database.Table, row database.Row, i int, label string, o judge.Outcome, tc *change.TableCount) error {
 	c, v := t.Columns[i], row.Values[i].Bytes
 	count := func() {
 		tc.Cells += 1 + len(o.Seals)
@@ -609,8 +609,8 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 		count()
 		return nil
 	}
-	cell := sheet.Cell{Table: t.Name, Key: sheet.Values(row.Key), Column: c.Name, Before: sheet.Hash(v), After: sheet.Hash(o.After), Size: len(v),
-		Edits: sheet.Edits(o.Edits), References: o.References, Hosts: o.Hosts, Address: s.addresses[sheet.CellID(t.Name, row.Key, c.Name)] != ""}
+	cell := change.Cell{Table: t.Name, Key: change.Values(row.Key), Column: c.Name, Before: change.Hash(v), After: change.Hash(o.After), Size: len(v),
+		Edits: change.Edits(o.Edits), References: o.References, Hosts: o.Hosts, Address: s.addresses[change.CellID(t.Name, row.Key, c.Name)] != ""}
 	if len(o.Seals) > 0 {
 		cell.With = c.Name
 	}
@@ -618,10 +618,10 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 	for k := range cell.Key {
 		cell.Key[k] = bytes.Clone(cell.Key[k])
 	}
-	var seals []sheet.Cell // what is derived from the value changes with it, or not at all
+	var seals []change.Cell // what is derived from the value changes with it, or not at all
 	for _, seal := range o.Seals {
 		was := row.Values[seal.Column].Bytes
-		seals = append(seals, sheet.Cell{Table: t.Name, Key: cell.Key, Column: t.Columns[seal.Column].Name, Before: sheet.Hash(was), After: sheet.Hash(seal.After), Size: len(was), Edits: sheet.Edits(seal.Edits), Hosts: []rewrite.HostCount{}, Address: cell.Address, With: c.Name})
+		seals = append(seals, change.Cell{Table: t.Name, Key: cell.Key, Column: t.Columns[seal.Column].Name, Before: change.Hash(was), After: change.Hash(seal.After), Size: len(was), Edits: change.Edits(seal.Edits), Hosts: []rewrite.HostCount{}, Address: cell.Address, With: c.Name})
 	}
 	var shown *Sample
 	if s.samples["table "+t.Name] == 0 {
@@ -629,14 +629,14 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 	}
 	return s.opinion.later(v, o.After, func(loads bool) error {
 		if !loads {
-			return s.left(sheet.Left{Reason: rewrite.Unloadable, Table: t.Name, Key: cell.Key, Column: c.Name, Label: label, Count: max(1, o.References)})
+			return s.left(change.Left{Reason: rewrite.Unloadable, Table: t.Name, Key: cell.Key, Column: c.Name, Label: label, Count: max(1, o.References)})
 		}
 		count()
 		if shown != nil && s.samples["table "+t.Name] == 0 && len(s.Out.Samples) < maxSamples {
 			s.samples["table "+t.Name]++
 			s.Out.Samples = append(s.Out.Samples, *shown)
 		}
-		for _, c := range append([]sheet.Cell{cell}, seals...) {
+		for _, c := range append([]change.Cell{cell}, seals...) {
 			if err := s.sheet.Cell(c); err != nil {
 				return work.Failed(err, "the change sheet cannot be written", "free some disk space")
 			}
@@ -646,7 +646,7 @@ func (s *Survey) change(t database.Table, row database.Row, i int, label string,
 }
 
 // left counts a finding, keeps it for the eye and writes it to the sheet.
-func (s *Survey) left(l sheet.Left) error {
+func (s *Survey) left(l change.Left) error {
 	s.job.Settled(&l)
 	s.Out.Counts[l.Reason] += l.Count
 	keep := KeepLeft

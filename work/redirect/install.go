@@ -12,10 +12,10 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/change"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
 	"trimlantern/core/rules"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/verbose"
 	"trimlantern/report/words"
@@ -62,7 +62,7 @@ func namesBelow(j *work.Job) (out []string) {
 	if ids, err := j.Book.Sheets(); err == nil && len(ids) > 0 {
 		if f, err := j.Book.OpenSheet(ids[len(ids)-1]); err == nil {
 			defer f.Close()
-			_ = sheet.EachLeft(f, func(l *sheet.Left) { add(l.Host) }) // the same
+			_ = change.EachLeft(f, func(l *change.Left) { add(l.Host) }) // the same
 		}
 	}
 	slices.Sort(out)
@@ -603,7 +603,7 @@ func markUndone(j *work.Job, id string) error {
 	journal, err := j.Book.ReopenJournal(id, st.End)
 	if err == nil {
 		defer journal.Close()
-		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339)})
+		err = journal.Append(change.Record{Mark: change.Undone, Time: j.Now().UTC().Format(time.RFC3339)})
 	}
 	if err != nil {
 		return work.Failed(err, "the file is put back, but the journal cannot be written", "free some disk space")

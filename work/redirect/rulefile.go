@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/disk"
 	"trimlantern/work"
 )
@@ -42,7 +42,7 @@ func placeOf(file string) (*filePlace, error) {
 // changeFile replaces one file, or removes it where nothing is left in it; its old content goes
 // into a journal of its own first. It returns the journal's name. info is nil where there is no file.
 func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, after []byte) (string, error) {
-	entry := &sheet.File{Path: at.path, Before: before, Missing: info == nil, After: sheet.Hash(after), Mode: 0o644}
+	entry := &change.File{Path: at.path, Before: before, Missing: info == nil, After: change.Hash(after), Mode: 0o644}
 	gone := len(after) == 0 && made(j, at.path)
 	if gone {
 		entry.After = ""
@@ -51,12 +51,12 @@ func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, aft
 		entry.Mode, entry.Time = uint32(info.Mode().Perm()), info.ModTime().UTC().Format(time.RFC3339Nano)
 	}
 	id := j.RunID()
-	journal, err := j.Book.CreateJournal(sheet.JournalHeader{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
+	journal, err := j.Book.CreateJournal(change.JournalHeader{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
 	if err != nil {
 		return "", work.Failed(err, "the journal cannot be written", "free some disk space and make the logbook writable; nothing was changed")
 	}
 	defer journal.Close()
-	if err := journal.Append(sheet.Record{File: entry}); err != nil {
+	if err := journal.Append(change.Record{File: entry}); err != nil {
 		return "", work.Failed(err, "the journal cannot be written", "free some disk space; nothing was changed")
 	}
 	if gone {
@@ -67,7 +67,7 @@ func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, aft
 	if err != nil {
 		return "", work.Failed(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
 	}
-	if err := journal.Append(sheet.Record{Mark: sheet.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
+	if err := journal.Append(change.Record{Mark: change.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
 		return "", work.Failed(err, "the file is changed, but the journal cannot be ended", "free some disk space; trimlantern undo takes the change back")
 	}
 	return id, nil
@@ -82,7 +82,7 @@ func made(j *work.Job, path string) bool {
 	}
 	for _, id := range slices.Backward(ids) {
 		named, missing := false, false
-		_, err := j.Book.ReadJournal(id, func(b sheet.Block) error {
+		_, err := j.Book.ReadJournal(id, func(b change.Block) error {
 			for _, r := range b.Records {
 				if r.File != nil && r.File.Path == path {
 					named, missing = true, r.File.Missing

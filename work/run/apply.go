@@ -8,7 +8,7 @@ import (
 	"slices"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/outside/logbook"
 	"trimlantern/work"
@@ -28,7 +28,7 @@ type Applied struct {
 	Changed   int                `json:"changed"` // cells changed, earlier parts of the run included
 	Refs      int                `json:"references"`
 	Tables    map[string]int     `json:"tables"`
-	Skipped   []sheet.Skip       `json:"skipped"`                    // cells that are not as the preview saw them
+	Skipped   []change.Skip      `json:"skipped"`                    // cells that are not as the preview saw them
 	Dropped   int                `json:"dropped"`                    // cached rows removed
 	Emptied   []work.CacheFolder `json:"emptied,omitempty"`          // folders of cached files
 	Files     []string           `json:"files,omitempty"`            // files changed, earlier parts of the run included
@@ -82,7 +82,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := CheckSheet(j, id, db, sheet.Visit{})
+	header, end, err := CheckSheet(j, id, db, change.Visit{})
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +125,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 		return nil, work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
 			"put everything back with trimlantern undo, and make a new preview")
 	}
-	if err := a.mark(sheet.Finished); err != nil {
+	if err := a.mark(change.Finished); err != nil {
 		return nil, err
 	}
 	if a.out.Changed+len(a.out.Files) > 0 {
@@ -138,7 +138,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 }
 
 // remain reads everything once more and returns what is left.
-func (a *applying) remain(header sheet.Header) (*preview.Result, error) {
+func (a *applying) remain(header change.Header) (*preview.Result, error) {
 	j := a.job
 	asked, err := j.Verdicts(a.ctx)
 	if err != nil {
@@ -200,16 +200,16 @@ func ChooseSheet(j *work.Job, id string) (string, error) {
 
 // CheckSheet reads a sheet to its end before anything is changed, and refuses
 // one that is broken or of something else. What visit is shown counts only where it returns no error.
-func CheckSheet(j *work.Job, id string, db database.Database, visit sheet.Visit) (sheet.Header, *sheet.Summary, error) {
+func CheckSheet(j *work.Job, id string, db database.Database, visit change.Visit) (change.Header, *change.Summary, error) {
 	what, again := "the change sheet "+id, "make a new one: trimlantern preview"
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return sheet.Header{}, nil, work.BadUse(err, what, again)
+		return change.Header{}, nil, work.BadUse(err, what, again)
 	}
 	defer f.Close()
-	r, err := sheet.NewReader(f)
+	r, err := change.NewReader(f)
 	if err != nil {
-		return sheet.Header{}, nil, work.BadUse(err, what, again)
+		return change.Header{}, nil, work.BadUse(err, what, again)
 	}
 	defer r.Close()
 	h := r.Header
@@ -243,35 +243,35 @@ type applying struct {
 	tables  []database.Table
 	journal *logbook.Journal
 	out     *Applied
-	carry   []sheet.Record  // goes into the next block: the mark of the batch before
+	carry   []change.Record // goes into the next block: the mark of the batch before
 	done    int             // cells of the sheet that earlier runs have settled
-	open    []sheet.Record  // the last block of an interrupted run: written ahead, maybe not carried out
+	open    []change.Record // the last block of an interrupted run: written ahead, maybe not carried out
 	drops   bool            // cached rows are removed too
 	changed map[string]bool // files that an interrupted run had in its journal
-	batch   []*sheet.Cell
+	batch   []*change.Cell
 	bytes   int
 	step    step
 	files   *work.SiteFiles
-	refused []*sheet.Cell // by the database
+	refused []*change.Cell // by the database
 	relay
 	doubts doubts
 }
 
 // openJournal begins a journal for the sheet, or goes on with the one of a run
 // that was interrupted; a sheet that is carried out already is refused.
-func (a *applying) openJournal(h sheet.Header) error {
+func (a *applying) openJournal(h change.Header) error {
 	j := a.job
 	ids, err := j.Book.Journals()
 	if err != nil {
 		return work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	for _, id := range ids {
-		if st := j.Glance(id); st != nil && (st.Header.Sheet == "" || st.Mark == sheet.Undone || st.Mark == sheet.Finished && st.Header.Sheet != h.ID) {
+		if st := j.Glance(id); st != nil && (st.Header.Sheet == "" || st.Mark == change.Undone || st.Mark == change.Finished && st.Header.Sheet != h.ID) {
 			continue
 		}
-		var last []sheet.Record
+		var last []change.Record
 		settled := 0
-		st, err := j.ReadState(id, func(b sheet.Block) error {
+		st, err := j.ReadState(id, func(b change.Block) error {
 			settled += work.CountCells(last)
 			last = b.Records
 			return nil
@@ -283,14 +283,14 @@ func (a *applying) openJournal(h sheet.Header) error {
 			return work.Failed(err, "the logbook holds a journal that cannot be read", "keep the file, and move it out of the logbook if its run is settled")
 		}
 		switch {
-		case st.Mark == sheet.Undone || st.Header.Sheet == "":
+		case st.Mark == change.Undone || st.Header.Sheet == "":
 			continue
 		case st.Mark == "" && st.Header.Sheet != h.ID:
 			return work.BadUse(nil, fmt.Sprintf("the run of sheet %s was interrupted and is not finished", st.Header.Sheet),
 				fmt.Sprintf("finish it: trimlantern apply %s, or take it back: trimlantern undo", st.Header.Sheet))
 		case st.Header.Sheet != h.ID:
 			continue
-		case st.Mark == sheet.Finished:
+		case st.Mark == change.Finished:
 			return work.BadUse(nil, fmt.Sprintf("the sheet %s was applied already, at %s; nothing was changed now", h.ID, st.Time),
 				"for what came since, make a new one: trimlantern preview; to take it back: trimlantern undo")
 		}
@@ -310,7 +310,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 			"apply the newest: trimlantern apply; or make a new one: trimlantern preview")
 	}
 	a.out.Journal = j.RunID()
-	a.journal, err = j.Book.CreateJournal(sheet.JournalHeader{Tool: work.Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
+	a.journal, err = j.Book.CreateJournal(change.JournalHeader{Tool: work.Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
 		Sheet: h.ID, Site: h.Site, Database: h.Database, Drops: a.drops})
 	if err != nil {
 		return work.Failed(err, "the journal cannot be written", "free some disk space and make the logbook writable; nothing was changed")
@@ -322,7 +322,7 @@ func (a *applying) openJournal(h sheet.Header) error {
 func (a *applying) recount(id string, settled int) error {
 	a.out.Tables = map[string]int{}
 	seen := 0
-	_, err := a.job.ReadState(id, func(b sheet.Block) error {
+	_, err := a.job.ReadState(id, func(b change.Block) error {
 		for _, r := range b.Records {
 			if r.Refused != nil { // of a block that is settled
 				a.out.Changed--
@@ -365,7 +365,7 @@ func (a *applying) run() error {
 		most = max(1, min(most, r/2)) // small steps, so that the pauses are short too
 	}
 	a.step = step{most, most}
-	cell := func(c *sheet.Cell) error {
+	cell := func(c *change.Cell) error {
 		if n++; n <= a.done {
 			a.out.Refs += c.References
 			return nil
@@ -373,7 +373,7 @@ func (a *applying) run() error {
 		// The cells of a row stay together: one of them may be a part of its key.
 		if k := len(a.batch); k > 0 {
 			last := a.batch[k-1]
-			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || sheet.RowID(last.Key) != sheet.RowID(c.Key))
+			full := a.open == nil && (k >= most || a.bytes > batchBytes) && (last.Table != c.Table || change.RowID(last.Key) != change.RowID(c.Key))
 			if full || len(a.open) > 0 && k == work.CountCells(a.open) {
 				if err := a.flush(); err != nil {
 					return err
@@ -419,24 +419,24 @@ func (a *applying) run() error {
 
 // laterLines are the lines of a sheet that are carried out after all other cells.
 type laterLines struct {
-	addresses []*sheet.Cell
-	drops     []*sheet.Drop
-	sources   []*sheet.Source
+	addresses []*change.Cell
+	drops     []*change.Drop
+	sources   []*change.Source
 }
 
 // read reads the sheet and hands on each cell, but for those of the site's own addresses.
-func (a *applying) read(cell func(*sheet.Cell) error) (later laterLines, err error) {
+func (a *applying) read(cell func(*change.Cell) error) (later laterLines, err error) {
 	f, err := a.job.Book.OpenSheet(a.out.Sheet)
 	if err != nil {
 		return later, work.BadUse(err, "the change sheet", "make a new one: trimlantern preview")
 	}
 	defer f.Close()
-	r, err := sheet.NewReader(f)
+	r, err := change.NewReader(f)
 	if err != nil {
 		return later, work.BadUse(err, "the change sheet", "make a new one: trimlantern preview")
 	}
 	defer r.Close()
-	var copies []*sheet.Copy
+	var copies []*change.Copy
 	err = ahead(r, func(l sheetLine) error {
 		if l.copy != nil {
 			copies = append(copies, l.copy)
@@ -482,17 +482,17 @@ func (a *applying) recheck() error {
 		if !ok {
 			continue
 		}
-		now, err := tx.Read(a.ctx, t, [][][]byte{sheet.Bytes(c.Key)}, []string{c.Column})
+		now, err := tx.Read(a.ctx, t, [][][]byte{change.Bytes(c.Key)}, []string{c.Column})
 		if err != nil {
 			return a.dbFailed(err)
 		}
-		if now[0] == nil || sheet.Hash(now[0][0].Bytes) != c.After {
+		if now[0] == nil || change.Hash(now[0][0].Bytes) != c.After {
 			continue
 		}
-		id := sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)
+		id := change.CellID(c.Table, change.Bytes(c.Key), c.Column)
 		before := len(a.out.Skipped)
-		a.out.Skipped = slices.DeleteFunc(a.out.Skipped, func(s sheet.Skip) bool {
-			return s.Column != "" && sheet.CellID(s.Table, sheet.Bytes(s.Key), s.Column) == id
+		a.out.Skipped = slices.DeleteFunc(a.out.Skipped, func(s change.Skip) bool {
+			return s.Column != "" && change.CellID(s.Table, change.Bytes(s.Key), s.Column) == id
 		})
 		if len(a.out.Skipped) == before {
 			continue
@@ -506,18 +506,18 @@ func (a *applying) recheck() error {
 
 // sheetLine is a line of a sheet; one field is set.
 type sheetLine struct {
-	cell *sheet.Cell
-	drop *sheet.Drop
+	cell *change.Cell
+	drop *change.Drop
 
-	source *sheet.Source
-	copy   *sheet.Copy
+	source *change.Source
+	copy   *change.Copy
 }
 
 // aheadLines is how many lines are read ahead.
 const aheadLines = 256
 
 // ahead reads a sheet while the lines before are worked on.
-func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
+func ahead(r *change.Reader, visit func(sheetLine) error) error {
 	lines, failed, stop := make(chan sheetLine, aheadLines), make(chan error, 1), make(chan struct{})
 	errStopped := errors.New("stopped")
 	give := func(l sheetLine) error {
@@ -530,8 +530,8 @@ func ahead(r *sheet.Reader, visit func(sheetLine) error) error {
 	}
 	go func() {
 		defer close(lines)
-		failed <- r.Each(sheet.Visit{Copy: func(c *sheet.Copy) error { return give(sheetLine{copy: c}) }, Cell: func(c *sheet.Cell) error { return give(sheetLine{cell: c}) },
-			Drop: func(d *sheet.Drop) error { return give(sheetLine{drop: d}) }, Source: func(s *sheet.Source) error { return give(sheetLine{source: s}) }})
+		failed <- r.Each(change.Visit{Copy: func(c *change.Copy) error { return give(sheetLine{copy: c}) }, Cell: func(c *change.Cell) error { return give(sheetLine{cell: c}) },
+			Drop: func(d *change.Drop) error { return give(sheetLine{drop: d}) }, Source: func(s *change.Source) error { return give(sheetLine{source: s}) }})
 	}()
 	for l := range lines {
 		if err := visit(l); err != nil {
@@ -555,8 +555,8 @@ func (a *applying) dbFailed(err error) error {
 }
 
 // mark ends the journal with a milestone.
-func (a *applying) mark(m sheet.Mark) error {
-	records := append(a.carry, sheet.Record{Mark: m, Time: a.job.Now().UTC().Format(time.RFC3339)})
+func (a *applying) mark(m change.Mark) error {
+	records := append(a.carry, change.Record{Mark: m, Time: a.job.Now().UTC().Format(time.RFC3339)})
 	if err := a.journal.Append(records...); err != nil {
 		return work.Failed(err, "the journal cannot be written", "free some disk space; then run the same command again")
 	}

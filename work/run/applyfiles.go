@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/files"
 	"trimlantern/work"
@@ -20,11 +20,11 @@ import (
 
 // source carries out the change of one file: journal, temporary file, fsync, rename.
 // The same file met twice, after a crash, is told by its hash.
-func (a *applying) source(s *sheet.Source) error {
+func (a *applying) source(s *change.Source) error {
 	j := a.job
 	file := j.File.Abs(filepath.FromSlash(s.Path))
 	skip := func(why string) error {
-		a.out.Skipped = append(a.out.Skipped, sheet.Skip{Table: s.Path, Why: why})
+		a.out.Skipped = append(a.out.Skipped, change.Skip{Table: s.Path, Why: why})
 		return nil
 	}
 	tree, name, err := a.files.Of(file)
@@ -48,7 +48,7 @@ func (a *applying) source(s *sheet.Source) error {
 	case err != nil:
 		return skip(work.WhyNot(err))
 	}
-	if sheet.Hash(before) == s.After && a.changed[file] {
+	if change.Hash(before) == s.After && a.changed[file] {
 		a.out.Files = append(a.out.Files, s.Path)
 		a.out.Refs += s.References
 		return nil
@@ -60,8 +60,8 @@ func (a *applying) source(s *sheet.Source) error {
 	if info.Mode()&0o222 == 0 {
 		return skip("the file may not be written")
 	}
-	entry := &sheet.File{Path: file, Before: before, After: s.After, Mode: uint32(info.Mode().Perm()), Time: info.ModTime().UTC().Format(time.RFC3339Nano)}
-	records := append(slices.Clone(a.carry), sheet.Record{File: entry})
+	entry := &change.File{Path: file, Before: before, After: s.After, Mode: uint32(info.Mode().Perm()), Time: info.ModTime().UTC().Format(time.RFC3339Nano)}
+	records := append(slices.Clone(a.carry), change.Record{File: entry})
 	if err := a.journal.Append(records...); err != nil {
 		return journalFault(err, "apply")
 	}
@@ -83,7 +83,7 @@ func (a *applying) source(s *sheet.Source) error {
 }
 
 // copy puts a copy into the site's folder: journal first, then the file.
-func (a *applying) copy(c *sheet.Copy) error {
+func (a *applying) copy(c *change.Copy) error {
 	j := a.job
 	file := j.File.Abs(filepath.FromSlash(c.Path))
 	if _, ok := disk.Inside(a.files.Copies, file); !ok || a.files.Copies == "" {
@@ -97,7 +97,7 @@ func (a *applying) copy(c *sheet.Copy) error {
 	tree.ClearPart(name)
 	now, _, err := tree.Read(name, preview.MaxCopy)
 	switch {
-	case err == nil && sheet.Hash(now) == c.Hash:
+	case err == nil && change.Hash(now) == c.Hash:
 		a.out.Copies = append(a.out.Copies, c.Path) // an interrupted run put it there
 		return nil
 	case err == nil || !errors.Is(err, fs.ErrNotExist):
@@ -107,7 +107,7 @@ func (a *applying) copy(c *sheet.Copy) error {
 	if err != nil || b == nil {
 		return work.BadUse(err, "the logbook no longer holds the copy of "+c.From, "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
 	}
-	records := append(a.carry, sheet.Record{File: &sheet.File{Path: file, Missing: true, After: c.Hash, Mode: 0o644}})
+	records := append(a.carry, change.Record{File: &change.File{Path: file, Missing: true, After: c.Hash, Mode: 0o644}})
 	if err := a.journal.Append(records...); err != nil {
 		return journalFault(err, "apply")
 	}
@@ -127,7 +127,7 @@ func (a *applying) copy(c *sheet.Copy) error {
 
 // served asks the web server for each copy, before anything points to it. One that is not served as it is takes
 // all of them away again.
-func (a *applying) served(copies []*sheet.Copy) error {
+func (a *applying) served(copies []*change.Copy) error {
 	if a.job.Offline {
 		a.out.Unserved = true
 		return nil
@@ -150,7 +150,7 @@ func (a *applying) served(copies []*sheet.Copy) error {
 				why += "; " + u + ": " + err.Error()
 			case r.Status != 200:
 				why += fmt.Sprintf("; %s: answered %d", u, r.Status)
-			case r.Cut || sheet.Hash(r.Body) != c.Hash:
+			case r.Cut || change.Hash(r.Body) != c.Hash:
 				why += "; " + u + ": something else is served there"
 			default:
 				why = ""
@@ -173,14 +173,14 @@ func (a *applying) served(copies []*sheet.Copy) error {
 }
 
 // unserved takes all copies of this run away again.
-func (a *applying) unserved(c *sheet.Copy, why string) error {
+func (a *applying) unserved(c *change.Copy, why string) error {
 	for _, p := range a.out.Copies {
 		file := a.job.File.Abs(filepath.FromSlash(p))
 		if tree, name, err := a.files.Of(file); err == nil && tree.Remove(name) == nil {
 			a.files.Prune(tree, file, name)
 		}
 	}
-	if err := a.mark(sheet.Undone); err != nil {
+	if err := a.mark(change.Undone); err != nil {
 		return err
 	}
 	return work.Failed(nil, "the copy "+c.Path+" is not served as it is, so nothing was changed and the copies were taken away again: "+why,
@@ -198,8 +198,8 @@ func (a *applying) emptyCaches() error {
 		if !f.Safe {
 			continue
 		}
-		m := &sheet.Moved{From: f.Path, To: filepath.Join(f.Path, keptIn(a.out.Journal))}
-		if err := a.journal.Append(sheet.Record{Moved: m}); err != nil {
+		m := &change.Moved{From: f.Path, To: filepath.Join(f.Path, keptIn(a.out.Journal))}
+		if err := a.journal.Append(change.Record{Moved: m}); err != nil {
 			return journalFault(err, "apply")
 		}
 		if err := setAside(f.Path, keptIn(a.out.Journal)); err != nil {
@@ -212,13 +212,13 @@ func (a *applying) emptyCaches() error {
 
 // moveBack puts back the files of a folder that was emptied; where the system has
 // filled it again, its files stay.
-func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
+func (u *undoing) moveBack(m *change.Moved, journal string) error {
 	known := false
 	for _, f := range u.job.CachePaths() {
 		known = known || f.Path == m.From
 	}
 	if !known || m.To != filepath.Join(m.From, keptIn(journal)) {
-		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "no folder of cached files of this site"})
+		u.out.Left = append(u.out.Left, change.Skip{Table: m.From, Why: "no folder of cached files of this site"})
 		return nil
 	}
 	done, filled, err := bringBack(m.From, keptIn(journal))
@@ -226,7 +226,7 @@ func (u *undoing) moveBack(m *sheet.Moved, journal string) error {
 	case err != nil:
 		return work.Failed(err, "the cached files cannot be put back", "move them by hand from "+m.To)
 	case filled:
-		u.out.Left = append(u.out.Left, sheet.Skip{Table: m.From, Why: "the system has filled it anew"})
+		u.out.Left = append(u.out.Left, change.Skip{Table: m.From, Why: "the system has filled it anew"})
 	case done:
 		u.out.Folders = append(u.out.Folders, m.From)
 	}

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"sync"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 )
 
@@ -16,11 +16,11 @@ import (
 
 // task is one cell on this way.
 type task struct {
-	cell  *sheet.Cell  // apply: what the sheet says of it
-	entry *sheet.Entry // undo: what the journal says of it; apply: what it is to say
+	cell  *change.Cell  // apply: what the sheet says of it
+	entry *change.Entry // undo: what the journal says of it; apply: what it is to say
 
 	column string
-	with   string         // the column whose value it goes with: see sheet.Cell
+	with   string         // the column whose value it goes with: see change.Cell
 	row    string         // names its row in the batch
 	key    [][]byte       // under which the row is found
 	now    database.Value // what it holds
@@ -116,14 +116,14 @@ func (d *doubts) add(table string, t *task) {
 	if d.names == nil {
 		d.names = map[string]bool{}
 	}
-	d.names[sheet.CellID(table, t.key, t.column)] = true
+	d.names[change.CellID(table, t.key, t.column)] = true
 }
 
 // of reports whether a cell is one of them.
 func (d *doubts) of(table string, t *task) bool {
 	d.lock.Lock()
 	defer d.lock.Unlock()
-	return len(d.names) > 0 && d.names[sheet.CellID(table, t.key, t.column)]
+	return len(d.names) > 0 && d.names[change.CellID(table, t.key, t.column)]
 }
 
 // write writes rows of one table, and has the database say of each cell what it holds now. It returns how many
@@ -153,7 +153,7 @@ func write(ctx context.Context, tx database.Batch, rows []*rowTask, doubtful *do
 	for n, d := range slices.Concat(now...) {
 		switch t := tasks[n]; {
 		case d == database.NoDigest:
-		case d.Text == sheet.Hash(t.to) && (t.raw == "" || t.raw == d.Raw):
+		case d.Text == change.Hash(t.to) && (t.raw == "" || t.raw == d.Raw):
 			proven++
 		default:
 			doubtful.add(table.Name, t)

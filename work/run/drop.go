@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/work"
 )
@@ -16,7 +16,7 @@ const dropRows = 200
 
 // drop removes cached rows, the whole row into the journal first. n is how many
 // cells of the sheet come before them.
-func (a *applying) drop(drops []*sheet.Drop, n int) error {
+func (a *applying) drop(drops []*change.Drop, n int) error {
 	a.done = max(0, a.done-n) // of the rows
 	for a.done < len(drops) {
 		count := min(dropRows, len(drops)-a.done)
@@ -40,7 +40,7 @@ func (a *applying) drop(drops []*sheet.Drop, n int) error {
 	return nil
 }
 
-func (a *applying) dropSome(drops []*sheet.Drop) error {
+func (a *applying) dropSome(drops []*change.Drop) error {
 	if a.ctx.Err() != nil {
 		return work.Failed(nil, fmt.Sprintf("interrupted: %d cached rows are removed, each of them is in the journal", a.out.Dropped),
 			"continue with the same command: trimlantern apply; or take it back: trimlantern undo")
@@ -53,46 +53,46 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 		return a.dbFailed(err)
 	}
 	defer func() { _ = tx.Rollback() }() // after a commit this does nothing
-	records := append([]sheet.Record(nil), a.carry...)
+	records := append([]change.Record(nil), a.carry...)
 	ahead := map[string]bool{}
 	for _, r := range a.open {
 		if r.Dropped != nil {
-			ahead[sheet.CellID(r.Dropped.Table, sheet.Bytes(r.Dropped.Key), "")] = true
+			ahead[change.CellID(r.Dropped.Table, change.Bytes(r.Dropped.Key), "")] = true
 		}
 	}
-	var gone []*sheet.Drop
+	var gone []*change.Drop
 	dropped := 0
 	for _, d := range drops {
 		t, ok := database.Find(a.tables, d.Table)
 		var image []database.Value
 		if ok {
-			if image, err = tx.Image(ctx, t, sheet.Bytes(d.Key)); err != nil {
+			if image, err = tx.Image(ctx, t, change.Bytes(d.Key)); err != nil {
 				return a.dbFailed(err)
 			}
 		}
-		written := ahead[sheet.CellID(d.Table, sheet.Bytes(d.Key), "")]
+		written := ahead[change.CellID(d.Table, change.Bytes(d.Key), "")]
 		switch {
 		case image == nil && written:
 			dropped++
 			continue
 		case image == nil: // made anew, or gone with its time: nothing to do, but its place counts
 			if a.open == nil {
-				records = append(records, sheet.Record{Skip: &sheet.Skip{Table: d.Table, Key: d.Key, Why: "the row is gone"}})
+				records = append(records, change.Record{Skip: &change.Skip{Table: d.Table, Key: d.Key, Why: "the row is gone"}})
 			}
 			continue
 		case !a.stillCached(t, image), slices.ContainsFunc(image, isLossy):
-			s := sheet.Skip{Table: d.Table, Key: d.Key, Why: "no cached copy any more"}
+			s := change.Skip{Table: d.Table, Key: d.Key, Why: "no cached copy any more"}
 			if slices.ContainsFunc(image, isLossy) { // it could not be put back
 				s.Why = lossy
 			}
 			a.out.Skipped = append(a.out.Skipped, s)
 			if a.open == nil {
-				records = append(records, sheet.Record{Skip: &s})
+				records = append(records, change.Record{Skip: &s})
 			}
 			continue
 		}
 		if a.open == nil {
-			records = append(records, sheet.Record{Dropped: keptRow(d, t, image)})
+			records = append(records, change.Record{Dropped: keptRow(d, t, image)})
 		}
 		gone = append(gone, d)
 	}
@@ -104,14 +104,14 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 	}
 	for _, d := range gone {
 		t, _ := database.Find(a.tables, d.Table)
-		if err := tx.Delete(ctx, t, sheet.Bytes(d.Key)); err != nil {
+		if err := tx.Delete(ctx, t, change.Bytes(d.Key)); err != nil {
 			return a.dbFailed(err)
 		}
 	}
 	if err := tx.Commit(); err != nil {
 		return a.dbFailed(err)
 	}
-	a.carry = []sheet.Record{{Mark: sheet.Committed}}
+	a.carry = []change.Record{{Mark: change.Committed}}
 	a.out.Dropped += len(gone) + dropped
 	a.open = nil
 	rest(a.ctx, a.job, len(drops), began)
@@ -121,10 +121,10 @@ func (a *applying) dropSome(drops []*sheet.Drop) error {
 func isLossy(v database.Value) bool { return v.Lossy }
 
 // keptRow is a whole row as the journal keeps it.
-func keptRow(d *sheet.Drop, t database.Table, image []database.Value) *sheet.Dropped {
-	row := &sheet.Dropped{Table: d.Table, Key: d.Key}
+func keptRow(d *change.Drop, t database.Table, image []database.Value) *change.Dropped {
+	row := &change.Dropped{Table: d.Table, Key: d.Key}
 	for i, c := range t.All {
-		f := sheet.Field{Column: c.Name, Value: image[i].Bytes, Null: image[i].Null}
+		f := change.Field{Column: c.Name, Value: image[i].Bytes, Null: image[i].Null}
 		if image[i].As != 0 {
 			f.As = string(rune(image[i].As))
 		}

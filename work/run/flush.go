@@ -8,7 +8,7 @@ import (
 	"slices"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/work"
 )
@@ -25,7 +25,7 @@ func (a *applying) flush() error {
 // write, the next batch is read and checked already; its block goes into the
 // journal only when the batch before is committed. It returns the batch where it was begun to be
 // written. The error may be of the batch before: then that one is lost.
-func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
+func (a *applying) attempt(cells []*change.Cell) (*flushing, error) {
 	if a.ctx.Err() != nil {
 		if err := a.settle(); err != nil {
 			return nil, err
@@ -50,7 +50,7 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 		}
 		return nil, a.dbFailed(err)
 	}
-	f := &flushing{a: a, ctx: ctx, tx: tx, cells: cells, again: a.open != nil, ahead: map[string]*sheet.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
+	f := &flushing{a: a, ctx: ctx, tx: tx, cells: cells, again: a.open != nil, ahead: map[string]*change.Entry{}, passed: map[string]string{}, tables: map[string]int{}}
 	f.blocks, err = a.checked(f)
 	if err != nil {
 		_ = tx.Rollback() // what failed before counts
@@ -68,7 +68,7 @@ func (a *applying) attempt(cells []*sheet.Cell) (*flushing, error) {
 
 // overlaps reports whether a batch may be read while the one before is written:
 // not where rows of the two can stand in each other's way.
-func (a *applying) overlaps(batch []*sheet.Cell) bool {
+func (a *applying) overlaps(batch []*change.Cell) bool {
 	size := 0
 	for _, c := range batch {
 		size += c.Size
@@ -89,10 +89,10 @@ func (a *applying) overlaps(batch []*sheet.Cell) bool {
 func (a *applying) checked(f *flushing) ([][]byte, error) {
 	for _, r := range a.open {
 		if r.Entry != nil {
-			f.ahead[sheet.CellID(r.Entry.Table, sheet.Bytes(r.Entry.Key), r.Entry.Column)] = r.Entry
+			f.ahead[change.CellID(r.Entry.Table, change.Bytes(r.Entry.Key), r.Entry.Column)] = r.Entry
 		}
 		if r.Skip != nil {
-			f.passed[sheet.CellID(r.Skip.Table, sheet.Bytes(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
+			f.passed[change.CellID(r.Skip.Table, change.Bytes(r.Skip.Key), r.Skip.Column)] = r.Skip.Why
 		}
 	}
 	var block []byte
@@ -106,7 +106,7 @@ func (a *applying) checked(f *flushing) ([][]byte, error) {
 			return nil
 		}
 		var err error
-		if block, err = sheet.EncodeBlock(f.records...); err != nil {
+		if block, err = change.EncodeBlock(f.records...); err != nil {
 			return journalFault(err, "apply")
 		}
 		return nil
@@ -120,7 +120,7 @@ func (a *applying) checked(f *flushing) ([][]byte, error) {
 	}
 	blocks := [][]byte{block}
 	if len(a.carry) > 0 {
-		mark, err := sheet.EncodeBlock(a.carry...)
+		mark, err := change.EncodeBlock(a.carry...)
 		if err != nil {
 			return nil, journalFault(err, "apply")
 		}
@@ -165,10 +165,10 @@ func (f *flushing) journaled() {
 func (f *flushing) count() {
 	a := f.a
 	if len(a.carry) == 0 {
-		a.carry = []sheet.Record{{Mark: sheet.Committed}}
+		a.carry = []change.Record{{Mark: change.Committed}}
 	}
 	for _, s := range f.refused {
-		a.carry = append(a.carry, sheet.Record{Refused: &s})
+		a.carry = append(a.carry, change.Record{Refused: &s})
 	}
 	a.out.Changed += f.changed
 	a.out.Proven += f.proven
@@ -195,8 +195,8 @@ func rest(ctx context.Context, j *work.Job, cells int, began time.Time) {
 }
 
 // sameTable cuts cells into stretches of one table.
-func sameTable(cells []*sheet.Cell) func(yield func([]*sheet.Cell) bool) {
-	return func(yield func([]*sheet.Cell) bool) {
+func sameTable(cells []*change.Cell) func(yield func([]*change.Cell) bool) {
+	return func(yield func([]*change.Cell) bool) {
 		for start := 0; start < len(cells); {
 			end := start + 1
 			for end < len(cells) && cells[end].Table == cells[start].Table {
@@ -215,37 +215,37 @@ type flushing struct {
 	a          *applying
 	ctx        context.Context
 	tx         database.Batch
-	cells      []*sheet.Cell
-	again      bool                    // its block is in the journal already, as that of an earlier attempt
-	written    []sheet.Record          // its block
-	ahead      map[string]*sheet.Entry // written ahead by an interrupted run
-	passed     map[string]string       // and what that run skipped, with why
-	records    []sheet.Record
+	cells      []*change.Cell
+	again      bool                     // its block is in the journal already, as that of an earlier attempt
+	written    []change.Record          // its block
+	ahead      map[string]*change.Entry // written ahead by an interrupted run
+	passed     map[string]string        // and what that run skipped, with why
+	records    []change.Record
 	blocks     [][]byte // of the journal, to be written before the database
 	changes    []*rowTask
 	changed    int // cells
 	proven     int // of them, by the database's own hash
 	references int
 	tables     map[string]int
-	skips      []sheet.Skip
-	refused    []sheet.Skip
+	skips      []change.Skip
+	refused    []change.Skip
 }
 
-func (f *flushing) skip(c *sheet.Cell, why string) {
-	s := sheet.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why}
+func (f *flushing) skip(c *change.Cell, why string) {
+	s := change.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why}
 	f.skips = append(f.skips, s)
-	f.record(sheet.Record{Skip: &s})
+	f.record(change.Record{Skip: &s})
 }
 
 // record adds a record; the open block has one of each of its cells already.
-func (f *flushing) record(r sheet.Record) {
+func (f *flushing) record(r change.Record) {
 	if !f.again {
 		f.records = append(f.records, r)
 	}
 }
 
 // done counts a cell that is changed.
-func (f *flushing) done(c *sheet.Cell) {
+func (f *flushing) done(c *change.Cell) {
 	f.changed++
 	f.references += c.References
 	f.tables[c.Table]++
@@ -253,7 +253,7 @@ func (f *flushing) done(c *sheet.Cell) {
 
 // check reads the rows of one table's cells, holds them, and works out what is to
 // be written.
-func (f *flushing) check(cells []*sheet.Cell) error {
+func (f *flushing) check(cells []*change.Cell) error {
 	t, ok := database.Find(f.a.tables, cells[0].Table)
 	if !ok {
 		for _, c := range cells {
@@ -268,9 +268,9 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		if _, ok := t.Column(c.Column); !ok {
 			continue
 		}
-		if id := sheet.RowID(c.Key); !hasKey(at, id) {
+		if id := change.RowID(c.Key); !hasKey(at, id) {
 			at[id] = len(rows)
-			rows = append(rows, sheet.Bytes(c.Key))
+			rows = append(rows, change.Bytes(c.Key))
 		}
 		if !slices.Contains(columns, c.Column) {
 			columns = append(columns, c.Column)
@@ -298,7 +298,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 	tasks := make([]task, len(cells))
 	for i, c := range cells {
 		d := &tasks[i]
-		d.cell, d.column, d.with, d.row, d.key = c, c.Column, c.With, sheet.RowID(c.Key), sheet.Bytes(c.Key)
+		d.cell, d.column, d.with, d.row, d.key = c, c.Column, c.With, change.RowID(c.Key), change.Bytes(c.Key)
 		column, ok := t.Column(c.Column)
 		switch row := at[d.row]; {
 		case !ok:
@@ -323,7 +323,7 @@ func (f *flushing) check(cells []*sheet.Cell) error {
 		case d.held:
 			f.done(d.cell)
 		default:
-			f.record(sheet.Record{Entry: d.entry})
+			f.record(change.Record{Entry: d.entry})
 		}
 	}
 	f.changes = append(f.changes, gather(t, tasks)...)
@@ -347,7 +347,7 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 		if now[i] != nil {
 			continue
 		}
-		to, err := movedKey(t, key, func(column string) *sheet.Entry { return f.ahead[sheet.CellID(t.Name, key, column)] })
+		to, err := movedKey(t, key, func(column string) *change.Entry { return f.ahead[change.CellID(t.Name, key, column)] })
 		if err != nil {
 			return work.Failed(err, "the journal is broken", "keep the file; put the database back from your backup if in doubt")
 		}
@@ -365,7 +365,7 @@ func (f *flushing) moved(t database.Table, rows [][][]byte, columns []string, no
 
 // movedKey returns the key that a row has once the entries of its key columns are
 // carried out, or nil where its key stays.
-func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.Entry) ([][]byte, error) {
+func movedKey(t database.Table, key [][]byte, entry func(column string) *change.Entry) ([][]byte, error) {
 	var to [][]byte
 	for i, k := range t.Key {
 		if e := entry(k.Name); e != nil {
@@ -387,10 +387,10 @@ func movedKey(t database.Table, key [][]byte, entry func(column string) *sheet.E
 func (f *flushing) decide(d *task, column database.Column, v database.Value, raw string) error {
 	c, id := d.cell, ""
 	if f.again {
-		id = sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)
+		id = change.CellID(c.Table, change.Bytes(c.Key), c.Column)
 	}
 	entry := f.ahead[id]
-	if entry != nil && sheet.Hash(v.Bytes) == entry.After {
+	if entry != nil && change.Hash(v.Bytes) == entry.After {
 		d.held = true
 		return nil
 	}
@@ -398,9 +398,9 @@ func (f *flushing) decide(d *task, column database.Column, v database.Value, raw
 	switch {
 	case v.Lossy:
 		d.why = lossy
-	case errors.Is(err, sheet.ErrChanged) && sheet.Hash(v.Bytes) == c.After:
+	case errors.Is(err, change.ErrChanged) && change.Hash(v.Bytes) == c.After:
 		d.held, d.why = true, "changed already, by the database itself or by somebody else"
-	case errors.Is(err, sheet.ErrChanged):
+	case errors.Is(err, change.ErrChanged):
 		d.why = changedSince
 	case f.a.doubts.of(c.Table, d):
 		d.why = unproven
@@ -418,10 +418,10 @@ func (f *flushing) decide(d *task, column database.Column, v database.Value, raw
 		if err != nil {
 			return f.a.dbFailed(err)
 		}
-		hash = sheet.Hash(normal.Bytes)
+		hash = change.Hash(normal.Bytes)
 	}
 	d.now, d.to, d.write = v, after, true
-	d.entry = &sheet.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits, Raw: raw, With: c.With}
+	d.entry = &change.Entry{Table: c.Table, Key: c.Key, Column: c.Column, Before: v.Bytes, After: hash, Edits: c.Edits, Raw: raw, With: c.With}
 	if v.As != 0 {
 		d.entry.As = string(rune(v.As))
 	}
@@ -480,7 +480,7 @@ func (f *flushing) singly(row *rowTask, why error) error {
 			words = changedSince
 		}
 		for _, t := range part.tasks {
-			f.refused = append(f.refused, sheet.Skip{Table: row.table.Name, Key: t.cell.Key, Column: t.column, Why: words})
+			f.refused = append(f.refused, change.Skip{Table: row.table.Name, Key: t.cell.Key, Column: t.column, Why: words})
 			f.a.refused = append(f.a.refused, t.cell)
 		}
 	}

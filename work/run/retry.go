@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 )
 
@@ -65,12 +65,12 @@ func (s *step) until(n int, together func(i int) bool) int {
 // through carries out cells of the sheet. Where the database takes a batch back because of what
 // others write, it is tried again, in smaller parts. open is the block of the journal that holds the
 // cells already, or nil.
-func (a *applying) through(cells []*sheet.Cell, open []sheet.Record) error {
+func (a *applying) through(cells []*change.Cell, open []change.Record) error {
 	var p patience
 	for len(cells) > 0 {
 		a.open = open
 		n := a.step.until(len(cells), func(i int) bool {
-			return cells[i].Table == cells[i-1].Table && sheet.RowID(cells[i].Key) == sheet.RowID(cells[i-1].Key)
+			return cells[i].Table == cells[i-1].Table && change.RowID(cells[i].Key) == change.RowID(cells[i-1].Key)
 		})
 		tried, err := a.attempt(cells[:n])
 		lost := a.took()
@@ -123,13 +123,13 @@ func (a *applying) settled() error {
 }
 
 // through puts back records of one block, the last first; as in applying.
-func (u *undoing) through(records []sheet.Record) error {
+func (u *undoing) through(records []change.Record) error {
 	var p patience
 	for len(records) > 0 {
 		k := len(records)
 		n := u.step.until(k, func(i int) bool {
 			x, y := records[k-i].Entry, records[k-i-1].Entry
-			return x != nil && y != nil && x.Table == y.Table && sheet.RowID(x.Key) == sheet.RowID(y.Key)
+			return x != nil && y != nil && x.Table == y.Table && change.RowID(x.Key) == change.RowID(y.Key)
 		})
 		tried, err := u.attempt(records[k-n:])
 		lost, _ := u.taken().(*puttingBack)

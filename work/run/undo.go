@@ -10,7 +10,7 @@ import (
 	"slices"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/work"
 )
@@ -30,7 +30,7 @@ type Undone struct {
 	Script  string         `json:"script,omitempty"`  // where the SQL went
 	SQL     bool           `json:"sql"`               // written as SQL: nothing was changed
 	Tables  map[string]int `json:"tables"`
-	Left    []sheet.Skip   `json:"left"`             // cells that others changed since
+	Left    []change.Skip  `json:"left"`             // cells that others changed since
 	OneNode bool           `json:"lock_on_one_node"` // the lock kept other runs off one node of the cluster alone
 	After   []string       `json:"run_after"`        // what the system needs when its content has changed: shown, never run
 }
@@ -62,7 +62,7 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 		return nil, work.LockFault(err)
 	}
 	defer release()
-	var blocks []sheet.Block // without their records: places alone
+	var blocks []change.Block // without their records: places alone
 	st, err := chooseJournal(j, o.Journal, &blocks)
 	if err != nil {
 		return nil, err
@@ -121,8 +121,8 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 }
 
 // all puts back what the blocks of a journal say, the last first, files in the given folders.
-func (u *undoing) all(blocks []sheet.Block, f io.ReaderAt, in *work.SiteFiles) error {
-	err := backwards(blocks, f, func(records []sheet.Record) error {
+func (u *undoing) all(blocks []change.Block, f io.ReaderAt, in *work.SiteFiles) error {
+	err := backwards(blocks, f, func(records []change.Record) error {
 		for _, r := range records {
 			var err error
 			switch {
@@ -151,7 +151,7 @@ func (u *undoing) all(blocks []sheet.Block, f io.ReaderAt, in *work.SiteFiles) e
 // the row that a foreign key refers to, with which the database may have put it back itself.
 func (u *undoing) onceMore() error {
 	u.second = true
-	records := make([]sheet.Record, len(u.refused))
+	records := make([]change.Record, len(u.refused))
 	for i, e := range u.refused {
 		records[len(records)-1-i].Entry = e // the last first
 	}
@@ -169,9 +169,9 @@ func (u *undoing) mark(st *work.JournalState, partly bool) error {
 	journal, err := u.job.Book.ReopenJournal(st.ID, st.End)
 	if err == nil {
 		defer journal.Close()
-		mark := sheet.Record{Mark: sheet.Undone, Time: u.job.Now().UTC().Format(time.RFC3339), Left: len(u.out.Left)}
+		mark := change.Record{Mark: change.Undone, Time: u.job.Now().UTC().Format(time.RFC3339), Left: len(u.out.Left)}
 		if partly {
-			mark.Mark, mark.Tables = sheet.Partly, slices.Sorted(maps.Keys(u.out.Tables))
+			mark.Mark, mark.Tables = change.Partly, slices.Sorted(maps.Keys(u.out.Tables))
 		}
 		err = journal.Append(mark)
 	}
@@ -182,7 +182,7 @@ func (u *undoing) mark(st *work.JournalState, partly bool) error {
 }
 
 // sizeOf returns how many bytes the values of before have.
-func sizeOf(records []sheet.Record) (n int) {
+func sizeOf(records []change.Record) (n int) {
 	for _, r := range records {
 		if r.Entry != nil {
 			n += len(r.Entry.Before)
@@ -193,9 +193,9 @@ func sizeOf(records []sheet.Record) (n int) {
 
 // backwards reads the blocks of a journal, the last first, each while the one behind
 // it is worked on, if that is not a large one.
-func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) error) error {
+func backwards(blocks []change.Block, f io.ReaderAt, visit func([]change.Record) error) error {
 	type block struct {
-		records []sheet.Record
+		records []change.Record
 		err     error
 	}
 	read, next, stop := make(chan block), make(chan struct{}, 1), make(chan struct{})
@@ -237,7 +237,7 @@ func backwards(blocks []sheet.Block, f io.ReaderAt, visit func([]sheet.Record) e
 }
 
 // chooseJournal finds the journal to undo and collects where its blocks stand.
-func chooseJournal(j *work.Job, id string, blocks *[]sheet.Block) (*work.JournalState, error) {
+func chooseJournal(j *work.Job, id string, blocks *[]change.Block) (*work.JournalState, error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
 		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
@@ -246,11 +246,11 @@ func chooseJournal(j *work.Job, id string, blocks *[]sheet.Block) (*work.Journal
 		if id != "" && ids[i] != id {
 			continue
 		}
-		if st := j.Glance(ids[i]); id == "" && st != nil && st.Mark == sheet.Undone {
+		if st := j.Glance(ids[i]); id == "" && st != nil && st.Mark == change.Undone {
 			continue
 		}
 		*blocks = nil
-		st, err := j.ReadState(ids[i], func(b sheet.Block) error {
+		st, err := j.ReadState(ids[i], func(b change.Block) error {
 			b.Records = nil
 			*blocks = append(*blocks, b)
 			return nil
@@ -260,7 +260,7 @@ func chooseJournal(j *work.Job, id string, blocks *[]sheet.Block) (*work.Journal
 			return nil, work.BadUse(err, "the logbook", "keep the file, and name another journal: trimlantern undo JOURNAL")
 		case st.Blocks == 0 && id == "":
 			continue
-		case st.Mark != sheet.Undone:
+		case st.Mark != change.Undone:
 			return st, nil
 		case id != "":
 			return nil, work.BadUse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "there is nothing to do")
@@ -285,15 +285,15 @@ type undoing struct {
 	relay
 	doubts doubts
 
-	refused []*sheet.Entry
+	refused []*change.Entry
 	second  bool // those that were refused are tried once more
 }
 
 // block puts back the entries of one block, in one transaction. Where the rows of two
 // blocks cannot stand in each other's way, the block is still being written when it
 // returns, and the next is read and checked meanwhile.
-func (u *undoing) block(records []sheet.Record) error {
-	records = slices.DeleteFunc(records, func(r sheet.Record) bool {
+func (u *undoing) block(records []change.Record) error {
+	records = slices.DeleteFunc(records, func(r change.Record) bool {
 		return (r.Entry == nil || !u.only(r.Entry.Table)) && (r.Dropped == nil || !u.only(r.Dropped.Table))
 	})
 	if len(records) == 0 {
@@ -304,7 +304,7 @@ func (u *undoing) block(records []sheet.Record) error {
 
 // attempt puts back records in one transaction. It returns it where it was begun to be written. The
 // error may be of the one before: then that one is lost.
-func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
+func (u *undoing) attempt(records []change.Record) (*puttingBack, error) {
 	together := u.overlaps(records)
 	if u.ctx.Err() != nil || !together {
 		if err := u.settle(); err != nil {
@@ -346,7 +346,7 @@ func (u *undoing) attempt(records []sheet.Record) (*puttingBack, error) {
 }
 
 // overlaps reports whether a block may be read while the one behind it is written.
-func (u *undoing) overlaps(records []sheet.Record) bool {
+func (u *undoing) overlaps(records []change.Record) bool {
 	if u.job.Rate > 0 || !u.db.Concurrent() || records[0].Entry == nil {
 		return false
 	}
@@ -354,7 +354,9 @@ func (u *undoing) overlaps(records []sheet.Record) bool {
 	if !ok || len(t.Unique) > 0 || len(t.Triggers) > 0 {
 		return false
 	}
-	return sizeOf(records) <= batchBytes && !slices.ContainsFunc(records, func(r sheet.Record) bool { return r.Entry == nil || r.Entry.Table != t.Name || t.InKey(r.Entry.Column) })
+	return sizeOf(records) <= batchBytes && !slices.ContainsFunc(records, func(r change.Record) bool {
+		return r.Entry == nil || r.Entry.Table != t.Name || t.InKey(r.Entry.Column)
+	})
 }
 
 // count adds the block to what was done.
@@ -373,7 +375,7 @@ func (p *puttingBack) count() {
 
 // inOrder puts back the records of a block, one table after the other, the last
 // first.
-func (p *puttingBack) inOrder(records []sheet.Record) error {
+func (p *puttingBack) inOrder(records []change.Record) error {
 	for len(records) > 0 {
 		end := len(records)
 		start := end - 1
@@ -398,8 +400,8 @@ func (p *puttingBack) inOrder(records []sheet.Record) error {
 	return nil
 }
 
-func entriesOf(records []sheet.Record) []*sheet.Entry {
-	entries := make([]*sheet.Entry, len(records))
+func entriesOf(records []change.Record) []*change.Entry {
+	entries := make([]*change.Entry, len(records))
 	for i, r := range records {
 		entries[i] = r.Entry
 	}
@@ -431,23 +433,23 @@ type puttingBack struct {
 	u       *undoing
 	ctx     context.Context
 	tx      database.Batch
-	records []sheet.Record
+	records []change.Record
 	changes []*rowTask // what is still to be written, of one table
 	back    map[string]int
 	rows    int
 	already int
-	left    []sheet.Skip
+	left    []change.Skip
 	proven  int
-	refused []*sheet.Entry // to be tried once more, when all else is put back
+	refused []*change.Entry // to be tried once more, when all else is put back
 }
 
-func (p *puttingBack) leave(table string, key []sheet.Value, column, why string) {
-	p.left = append(p.left, sheet.Skip{Table: table, Key: key, Column: column, Why: why})
+func (p *puttingBack) leave(table string, key []change.Value, column, why string) {
+	p.left = append(p.left, change.Skip{Table: table, Key: key, Column: column, Why: why})
 }
 
 // check reads the rows of one table's cells, holds them, and works out what is to be
 // put back.
-func (p *puttingBack) check(entries []*sheet.Entry) error {
+func (p *puttingBack) check(entries []*change.Entry) error {
 	t, ok := database.Find(p.u.tables, entries[0].Table)
 	if !ok {
 		for _, e := range entries {
@@ -457,9 +459,9 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	}
 	var rows [][][]byte // where the rows are now
 	var columns []string
-	at, byCell := map[string]int{}, map[string]*sheet.Entry{}
+	at, byCell := map[string]int{}, map[string]*change.Entry{}
 	for _, e := range entries {
-		byCell[sheet.CellID(t.Name, sheet.Bytes(e.Key), e.Column)] = e
+		byCell[change.CellID(t.Name, change.Bytes(e.Key), e.Column)] = e
 		if _, ok := t.Column(e.Column); ok && !slices.Contains(columns, e.Column) {
 			columns = append(columns, e.Column)
 		}
@@ -468,7 +470,7 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 		columns = append(columns, t.Columns[0].Name)
 	}
 	for _, e := range entries {
-		if id := sheet.RowID(e.Key); !hasKey(at, id) {
+		if id := change.RowID(e.Key); !hasKey(at, id) {
 			at[id] = len(rows)
 			to, err := whereNow(t, e, byCell)
 			if err != nil {
@@ -483,14 +485,14 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 	}
 	tasks := make([]task, len(entries))
 	for k, e := range entries {
-		id := sheet.RowID(e.Key)
+		id := change.RowID(e.Key)
 		row := at[id]
 		if now[row] == nil { // put back already where its key was a part of it
-			old, err := p.tx.Read(p.ctx, t, [][][]byte{sheet.Bytes(e.Key)}, columns)
+			old, err := p.tx.Read(p.ctx, t, [][][]byte{change.Bytes(e.Key)}, columns)
 			if err != nil {
 				return p.u.failed(err)
 			}
-			now[row], rows[row] = old[0], sheet.Bytes(e.Key)
+			now[row], rows[row] = old[0], change.Bytes(e.Key)
 		}
 		d := &tasks[k]
 		d.entry, d.column, d.with, d.row, d.key, d.to, d.raw = e, e.Column, e.With, id, rows[row], e.Before, e.Raw
@@ -519,8 +521,8 @@ func (p *puttingBack) check(entries []*sheet.Entry) error {
 
 // decide says what becomes of a cell.
 func (p *puttingBack) decide(d *task) {
-	switch hash := sheet.Hash(d.now.Bytes); {
-	case hash == sheet.Hash(d.to):
+	switch hash := change.Hash(d.now.Bytes); {
+	case hash == change.Hash(d.to):
 		d.held = true
 	case d.now.Lossy:
 		d.why = lossy
@@ -535,13 +537,13 @@ func (p *puttingBack) decide(d *task) {
 
 // whereNow returns the key under which the row of an entry is found now: another one where the
 // run has changed the key itself.
-func whereNow(t database.Table, e *sheet.Entry, byCell map[string]*sheet.Entry) ([][]byte, error) {
-	to, err := movedKey(t, sheet.Bytes(e.Key), func(column string) *sheet.Entry { return byCell[sheet.CellID(t.Name, sheet.Bytes(e.Key), column)] })
+func whereNow(t database.Table, e *change.Entry, byCell map[string]*change.Entry) ([][]byte, error) {
+	to, err := movedKey(t, change.Bytes(e.Key), func(column string) *change.Entry { return byCell[change.CellID(t.Name, change.Bytes(e.Key), column)] })
 	if err != nil {
 		return nil, work.Failed(err, "the journal cannot be read", "keep the file; put the database back from your backup if in doubt")
 	}
 	if to == nil {
-		return sheet.Bytes(e.Key), nil
+		return change.Bytes(e.Key), nil
 	}
 	return to, nil
 }
@@ -573,13 +575,13 @@ func (p *puttingBack) write() error {
 }
 
 // insert puts back a cached row that was removed.
-func (p *puttingBack) insert(d *sheet.Dropped) error {
+func (p *puttingBack) insert(d *change.Dropped) error {
 	t, ok := database.Find(p.u.tables, d.Table)
 	if !ok {
 		p.leave(d.Table, d.Key, "", "the table is gone")
 		return nil
 	}
-	there, err := p.tx.Image(p.ctx, t, sheet.Bytes(d.Key))
+	there, err := p.tx.Image(p.ctx, t, change.Bytes(d.Key))
 	if err != nil {
 		return p.u.failed(err)
 	}
@@ -608,7 +610,7 @@ func (p *puttingBack) insert(d *sheet.Dropped) error {
 	return nil
 }
 
-func droppedRow(d *sheet.Dropped) (columns []string, image []database.Value) {
+func droppedRow(d *change.Dropped) (columns []string, image []database.Value) {
 	for _, f := range d.Row {
 		v := database.Value{Bytes: f.Value, Null: f.Null}
 		if f.As != "" {
@@ -620,7 +622,7 @@ func droppedRow(d *sheet.Dropped) (columns []string, image []database.Value) {
 }
 
 // script writes what undo would do as SQL, and names at its end what it leaves.
-func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error {
+func (u *undoing) script(blocks []change.Block, f io.ReaderAt, w io.Writer) error {
 	s := u.db.Script()
 	var failed error
 	put := func(text string) {
@@ -634,7 +636,7 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 	put("-- Takes back the run " + u.out.Journal + " of " + u.out.Site + ". A value that somebody changed since stays\n" +
 		"-- as it is and is named at the end. Run it once, with the database's own client.\n" + s.Begin)
 	for pass := range 2 { // first put back, then name what was left
-		err := backwards(blocks, f, func(records []sheet.Record) error {
+		err := backwards(blocks, f, func(records []change.Record) error {
 			for k := len(records) - 1; k >= 0; k-- {
 				text, err := u.statement(s, records, k, pass)
 				if err != nil {
@@ -657,7 +659,7 @@ func (u *undoing) script(blocks []sheet.Block, f io.ReaderAt, w io.Writer) error
 
 // statement returns what puts back the k-th record, or in the second pass what
 // names it where it was left.
-func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass int) (string, error) {
+func (u *undoing) statement(s database.Script, records []change.Record, k, pass int) (string, error) {
 	if d := records[k].Dropped; d != nil && u.only(d.Table) && pass == 0 {
 		t, ok := database.Find(u.tables, d.Table)
 		if !ok {
@@ -665,7 +667,7 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 		}
 		columns, image := droppedRow(d)
 		u.out.Rows++
-		text, err := s.Insert(t, sheet.Bytes(d.Key), columns, image)
+		text, err := s.Insert(t, change.Bytes(d.Key), columns, image)
 		if err != nil {
 			return "", work.Failed(err, "the journal does not fit the table "+d.Table, "use trimlantern undo")
 		}
@@ -683,18 +685,18 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 	if !ok {
 		return "", nil
 	}
-	key := sheet.Bytes(e.Key)
+	key := change.Bytes(e.Key)
 	if pass == 1 {
-		return s.Left(t, key, c, sheet.Hash(e.Before), e.Before), nil
+		return s.Left(t, key, c, change.Hash(e.Before), e.Before), nil
 	}
 	restore, last, err := u.restores(t, records, k)
 	if err != nil || !last {
 		return "", err
 	}
 	// Put back in reverse order, so a key that was rewritten counts until its own turn.
-	to, err := movedKey(t, key, func(column string) *sheet.Entry {
+	to, err := movedKey(t, key, func(column string) *change.Entry {
 		for _, r := range records[:k+1] {
-			if o := r.Entry; o != nil && o.Table == e.Table && o.Column == column && sheet.RowID(o.Key) == sheet.RowID(e.Key) {
+			if o := r.Entry; o != nil && o.Table == e.Table && o.Column == column && change.RowID(o.Key) == change.RowID(e.Key) {
 				return o
 			}
 		}
@@ -713,14 +715,14 @@ func (u *undoing) statement(s database.Script, records []sheet.Record, k, pass i
 
 // restores returns the columns that are put back with the k-th record, at once; last is false where a record
 // behind it has done it already.
-func (u *undoing) restores(t database.Table, records []sheet.Record, k int) (list []database.Restore, last bool, err error) {
+func (u *undoing) restores(t database.Table, records []change.Record, k int) (list []database.Restore, last bool, err error) {
 	e := records[k].Entry
-	together := func(o *sheet.Entry) bool {
-		return o != nil && o.With == e.With && o.Table == e.Table && sheet.RowID(o.Key) == sheet.RowID(e.Key)
+	together := func(o *change.Entry) bool {
+		return o != nil && o.With == e.With && o.Table == e.Table && change.RowID(o.Key) == change.RowID(e.Key)
 	}
-	entries := []*sheet.Entry{e}
+	entries := []*change.Entry{e}
 	if e.With != "" {
-		if slices.ContainsFunc(records[k+1:], func(r sheet.Record) bool { return together(r.Entry) }) {
+		if slices.ContainsFunc(records[k+1:], func(r change.Record) bool { return together(r.Entry) }) {
 			return nil, false, nil
 		}
 		for _, r := range records[:k] {

@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/files"
 	"trimlantern/work"
@@ -18,7 +18,7 @@ const MaxRuleFile = 8 << 20
 
 // undoFiles puts back the files of a journal; one that somebody changed since is
 // left and named.
-func undoFiles(j *work.Job, st *work.JournalState, blocks []sheet.Block, in *work.SiteFiles) (*Undone, error) {
+func undoFiles(j *work.Job, st *work.JournalState, blocks []change.Block, in *work.SiteFiles) (*Undone, error) {
 	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
 	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
@@ -42,7 +42,7 @@ func undoFiles(j *work.Job, st *work.JournalState, blocks []sheet.Block, in *wor
 	journal, err := j.Book.ReopenJournal(st.ID, st.End)
 	if err == nil {
 		defer journal.Close()
-		err = journal.Append(sheet.Record{Mark: sheet.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
+		err = journal.Append(change.Record{Mark: change.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
 	}
 	if err != nil {
 		return nil, work.Failed(err, "everything is put back, but the journal cannot be written", "free some disk space; then run the same command again")
@@ -51,9 +51,9 @@ func undoFiles(j *work.Job, st *work.JournalState, blocks []sheet.Block, in *wor
 }
 
 // undoFile puts back one file, in one of the given folders.
-func undoFile(j *work.Job, e *sheet.File, in *work.SiteFiles, out *Undone) error {
+func undoFile(j *work.Job, e *change.File, in *work.SiteFiles, out *Undone) error {
 	left := func(why string) error {
-		out.Left = append(out.Left, sheet.Skip{Table: e.Path, Why: why})
+		out.Left = append(out.Left, change.Skip{Table: e.Path, Why: why})
 		return nil
 	}
 	tree, name, err := in.Of(e.Path)
@@ -78,7 +78,7 @@ func undoFile(j *work.Job, e *sheet.File, in *work.SiteFiles, out *Undone) error
 	case gone == e.Missing && bytes.Equal(now, e.Before):
 		out.Already++
 		return nil
-	case gone && e.After != "" || !gone && sheet.Hash(now) != e.After:
+	case gone && e.After != "" || !gone && change.Hash(now) != e.After:
 		return left("changed by somebody since")
 	}
 	if e.Missing {

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"trimlantern/core/address"
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/outside/disk"
 	"trimlantern/outside/sitefile"
@@ -82,7 +82,7 @@ func Init(ctx context.Context, o Options, p work.Progress) (*Inited, error) {
 		return nil, err
 	}
 	in := &initing{o: o, p: p, dir: dir, out: &Inited{Path: path, Site: site.String()},
-		file: &sitefile.File{Site: site.String(), Also: site.Also, Sisters: named.Sisters, System: o.System, Database: o.Database, Files: o.Files, Choose: sheet.Choice{Sites: o.Sites}, Network: o.Network}}
+		file: &sitefile.File{Site: site.String(), Also: site.Also, Sisters: named.Sisters, System: o.System, Database: o.Database, Files: o.Files, Choose: change.Choice{Sites: o.Sites}, Network: o.Network}}
 	if found != "" {
 		in.out.Used = append(in.out.Used, "site: the address that the database has, over HTTPS")
 	}

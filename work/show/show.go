@@ -12,9 +12,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"trimlantern/core/change"
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
@@ -158,7 +158,7 @@ func legible(b []byte) string {
 	return strings.ToValidUTF8(string(b), "�")
 }
 
-func keyWords(key []sheet.Value) (words []string) {
+func keyWords(key []change.Value) (words []string) {
 	for _, k := range key {
 		words = append(words, legible(k))
 	}
@@ -196,25 +196,25 @@ func Changes(ctx context.Context, j *work.Job, id string, pick Pick, visit func(
 		return id, work.BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer f.Close()
-	r, err := sheet.NewReader(f)
+	r, err := change.NewReader(f)
 	if err != nil {
 		return id, work.BadUse(err, "the change sheet "+id, "make a new one: trimlantern preview")
 	}
 	defer r.Close()
 	t := &cellTexts{job: j, ctx: ctx, show: s}
 	defer t.close()
-	err = r.Each(sheet.Visit{
-		Copy: func(c *sheet.Copy) error {
+	err = r.Each(change.Visit{
+		Copy: func(c *change.Copy) error {
 			return s.put(Row{Kind: "copy", File: c.Path, URL: c.From, By: c.URL, Host: work.HostOf(c.From)})
 		},
-		Cell: func(c *sheet.Cell) error { return t.add(*c) },
-		Drop: func(d *sheet.Drop) error {
+		Cell: func(c *change.Cell) error { return t.add(*c) },
+		Drop: func(d *change.Drop) error {
 			if err := t.flush(); err != nil {
 				return err
 			}
 			return s.put(Row{Kind: "cached row", Table: d.Table, Key: keyWords(d.Key), Label: d.Label, Count: d.References})
 		},
-		Source: func(f *sheet.Source) error {
+		Source: func(f *change.Source) error {
 			if err := t.flush(); err != nil {
 				return err
 			}
@@ -237,10 +237,10 @@ func asShown(err error, what string) error {
 }
 
 // source shows the change of a file, with what stands there now.
-func (s *showing) source(f *sheet.Source) error {
+func (s *showing) source(f *change.Source) error {
 	l := Row{Kind: "file", File: f.Path, Count: f.References}
 	b, err := readFile(s.job, f.Path)
-	if err == nil && sheet.Hash(b) == f.Before {
+	if err == nil && change.Hash(b) == f.Before {
 		edits := make([]rewrite.Edit, len(f.Edits))
 		for i, e := range f.Edits {
 			edits[i] = rewrite.Edit{Offset: e.At, Removed: string(e.Out), Inserted: string(e.In)}
@@ -271,7 +271,7 @@ type cellTexts struct {
 	job    *work.Job
 	ctx    context.Context
 	show   *showing
-	cells  []sheet.Cell // of one table
+	cells  []change.Cell // of one table
 	db     database.Database
 	tables []database.Table
 }
@@ -279,20 +279,20 @@ type cellTexts struct {
 // maxCellTexts is how many cells are read at once.
 const maxCellTexts = 100_000
 
-func (t *cellTexts) add(c sheet.Cell) error {
+func (t *cellTexts) add(c change.Cell) error {
 	if n := len(t.cells); n > 0 && (n >= maxCellTexts || t.cells[0].Table != c.Table) {
 		if err := t.flush(); err != nil {
 			return err
 		}
 	}
 	// The reader uses its memory again.
-	key := make([]sheet.Value, len(c.Key))
+	key := make([]change.Value, len(c.Key))
 	for i := range key {
 		key[i] = bytes.Clone(c.Key[i])
 	}
-	edits := make([]sheet.Edit, len(c.Edits))
+	edits := make([]change.Edit, len(c.Edits))
 	for i, e := range c.Edits {
-		edits[i] = sheet.Edit{At: e.At, Out: bytes.Clone(e.Out), In: bytes.Clone(e.In)}
+		edits[i] = change.Edit{At: e.At, Out: bytes.Clone(e.Out), In: bytes.Clone(e.In)}
 	}
 	c.Key, c.Edits, c.Hosts = key, edits, slices.Clone(c.Hosts)
 	t.cells = append(t.cells, c)
@@ -322,18 +322,18 @@ func (t *cellTexts) flush() error {
 	byRow := map[string][]int{}
 	for i, c := range cells {
 		lines[i] = Row{Kind: "change", Table: c.Table, Key: keyWords(c.Key), Column: c.Column, Count: c.References, Note: "changed since the preview"}
-		byRow[sheet.RowID(c.Key)] = append(byRow[sheet.RowID(c.Key)], i)
+		byRow[change.RowID(c.Key)] = append(byRow[change.RowID(c.Key)], i)
 	}
 	if table, ok := database.Find(t.tables, cells[0].Table); ok {
 		labels, hasLabel := t.job.System.LabelOf(t.job.Short(table.Name))
 		err := t.db.Candidates(t.ctx, table, database.Everything, func(row database.Row) error {
-			for _, i := range byRow[sheet.RowID(sheet.Values(row.Key))] {
+			for _, i := range byRow[change.RowID(change.Values(row.Key))] {
 				c := &cells[i]
 				for k, column := range table.Columns {
 					if hasLabel && column.Name == labels.Column {
 						lines[i].Label = labels.Word + " " + legible(row.Values[k].Bytes)
 					}
-					if column.Name == c.Column && sheet.Hash(row.Values[k].Bytes) == c.Before {
+					if column.Name == c.Column && change.Hash(row.Values[k].Bytes) == c.Before {
 						lines[i].Note, lines[i].Edits = "", snippet(row.Values[k].Bytes, c.Rewrites())
 					}
 				}
@@ -364,7 +364,7 @@ func Left(_ context.Context, j *work.Job, id string, pick Pick, visit func(Row) 
 	defer f.Close()
 	s := &showing{job: j, pick: pick, visit: visit}
 	var failed error
-	err = sheet.EachLeft(f, func(l *sheet.Left) {
+	err = change.EachLeft(f, func(l *change.Left) {
 		if failed == nil {
 			failed = s.put(Row{Kind: "left", Table: l.Table, Key: keyWords(l.Key), Column: l.Column, Label: l.Label, File: l.File, Line: l.Line, Path: l.Path,
 				Reason: string(l.Reason), Host: l.Host, URL: l.URL, Note: l.Note, Count: l.Count})
@@ -397,7 +397,7 @@ func Journal(_ context.Context, j *work.Job, id string, pick Pick, visit func(Ro
 
 func journal(j *work.Job, id string, s *showing) (string, error) {
 	var failed error
-	_, err := j.ReadState(id, func(b sheet.Block) error {
+	_, err := j.ReadState(id, func(b change.Block) error {
 		for _, r := range b.Records {
 			if failed == nil {
 				failed = s.record(r)
@@ -415,7 +415,7 @@ func journal(j *work.Job, id string, s *showing) (string, error) {
 }
 
 // record shows one record of a journal.
-func (s *showing) record(r sheet.Record) error {
+func (s *showing) record(r change.Record) error {
 	switch {
 	case r.Entry != nil:
 		e := r.Entry

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"trimlantern/core/sheet"
+	"trimlantern/core/change"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 	"trimlantern/work/preview"
@@ -69,13 +69,13 @@ func pastRuns(j *work.Job, h *History) error {
 		switch {
 		case err != nil:
 			e.State = "broken: keep the file"
-		case st.Mark == sheet.Finished && len(st.Partly) > 0:
+		case st.Mark == change.Finished && len(st.Partly) > 0:
 			e.State = "finished; partly undone"
-		case st.Mark == sheet.Finished:
+		case st.Mark == change.Finished:
 			e.State = "finished"
-		case st.Mark == sheet.Undone && st.Left > 0:
+		case st.Mark == change.Undone && st.Left > 0:
 			e.State = fmt.Sprintf("undone, %d cells left", st.Left)
-		case st.Mark == sheet.Undone:
+		case st.Mark == change.Undone:
 			e.State = "undone"
 		default:
 			e.State = "interrupted"

@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/change"
 	"trimlantern/core/mixed"
 	"trimlantern/core/point"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/report/words"
 	"trimlantern/work"
@@ -195,7 +195,7 @@ func looked(j *work.Job, to steps) error {
 }
 
 // preview adds what the newest sheet says; end is nil where it is broken.
-func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
+func (s steps) preview(id string, header change.Header, end *change.Summary) {
 	switch {
 	case id == "":
 		s.add("preview", "todo", "", words.PreviewNot)
@@ -215,7 +215,7 @@ func (s steps) preview(id string, header sheet.Header, end *sheet.Summary) {
 }
 
 // apply adds what all journals in force say, and reports whether changes are in effect.
-func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summary) bool {
+func (s steps) apply(runs []*work.JournalState, sheetID string, end *change.Summary) bool {
 	if len(runs) == 0 {
 		s.add("apply", "todo", "", words.ApplyNot)
 		if end == nil || end.Changes() > 0 {
@@ -228,7 +228,7 @@ func (s steps) apply(runs []*work.JournalState, sheetID string, end *sheet.Summa
 	open := ""
 	for _, r := range runs {
 		switch r.Mark {
-		case sheet.Undone:
+		case change.Undone:
 			continue
 		case "":
 			open = r.Header.Sheet
@@ -472,7 +472,7 @@ func scanWords(s *findings.Scan) string {
 
 // dumpStep says what was made of the newest sheet of a dump, and when. That it was loaded only the pages can
 // show: a scan since then that found all of them clean.
-func dumpStep(j *work.Job, to steps, sheetID string, end *sheet.Summary, scan *findings.Scan) (wrote time.Time, err error) {
+func dumpStep(j *work.Job, to steps, sheetID string, end *change.Summary, scan *findings.Scan) (wrote time.Time, err error) {
 	last := dumps.Applied{}
 	if err := j.Book.ReadJSON(work.DumpRecord, &last); err != nil {
 		return wrote, work.Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), work.DumpRecord))

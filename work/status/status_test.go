@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"trimlantern/core/change"
 	"trimlantern/core/coverage"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/logbook"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
@@ -21,14 +21,14 @@ import (
 func TestDumpStep(t *testing.T) {
 	at := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	j := &work.Job{File: &sitefile.File{Database: sitefile.Database{Kind: work.DumpKind}}, Book: logbook.Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))}
-	step := func(sheetID string, end *sheet.Summary, scan *findings.Scan) (Step, time.Time) {
+	step := func(sheetID string, end *change.Summary, scan *findings.Scan) (Step, time.Time) {
 		st := &Status{}
 		wrote, err := dumpStep(j, steps{Status: st, now: at}, sheetID, end, scan)
 		require.NoError(t, err)
 		require.Len(t, st.Steps, 1)
 		return st.Steps[0], wrote
 	}
-	cells := &sheet.Summary{Cells: 3}
+	cells := &change.Summary{Cells: 3}
 	clean := func(when time.Time, whole bool) *findings.Scan {
 		return &findings.Scan{Time: when, Read: 5, Coverage: coverage.Summary{Complete: whole}}
 	}
@@ -39,7 +39,7 @@ func TestDumpStep(t *testing.T) {
 	for _, c := range []struct {
 		why   string
 		sheet string
-		end   *sheet.Summary
+		end   *change.Summary
 		scan  *findings.Scan
 		state string
 	}{
@@ -48,7 +48,7 @@ func TestDumpStep(t *testing.T) {
 		{"a scan since that left something out", "1", cells, clean(at.Add(time.Hour), false), "care"},
 		{"a clean scan since", "1", cells, clean(at.Add(time.Hour), true), "done"},
 		{"a newer sheet", "2", cells, clean(at.Add(time.Hour), true), "todo"},
-		{"nothing to change", "2", &sheet.Summary{}, nil, "done"},
+		{"nothing to change", "2", &change.Summary{}, nil, "done"},
 	} {
 		s, wrote := step(c.sheet, c.end, c.scan)
 		assert.Equal(t, c.state, s.State, c.why)

@@ -7,8 +7,8 @@ import (
 	"slices"
 
 	"trimlantern/core/address"
+	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/work"
@@ -87,7 +87,7 @@ func (one *target) piece(o candidate, joined bool) {
 	for i := range one.places {
 		p := &one.places[i]
 		same := o.File != "" && p.File == o.File && p.Line == o.Line ||
-			o.Table != "" && p.Table == o.Table && p.Column == o.Column && slices.EqualFunc(p.Key, o.Key, func(a, b sheet.Value) bool { return string(a) == string(b) })
+			o.Table != "" && p.Table == o.Table && p.Column == o.Column && slices.EqualFunc(p.Key, o.Key, func(a, b change.Value) bool { return string(a) == string(b) })
 		if same {
 			p.score += o.score / 2 // it has both the beginning and more
 			return
@@ -154,15 +154,15 @@ func findNewestSheet(j *work.Job) (*newestSheet, error) {
 		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
-	r, err := sheet.NewReader(f)
+	r, err := change.NewReader(f)
 	if err != nil {
 		return n, nil
 	}
 	defer r.Close()
-	err = r.Each(sheet.Visit{Cell: func(c *sheet.Cell) error {
-		n.cells[sheet.CellID(c.Table, sheet.Bytes(c.Key), c.Column)] = true
+	err = r.Each(change.Visit{Cell: func(c *change.Cell) error {
+		n.cells[change.CellID(c.Table, change.Bytes(c.Key), c.Column)] = true
 		return nil
-	}, Source: func(s *sheet.Source) error {
+	}, Source: func(s *change.Source) error {
 		n.files[s.Path] = true
 		return nil
 	}})
@@ -177,5 +177,5 @@ func (n *newestSheet) changes(o *candidate) bool {
 	if o.File != "" {
 		return n.files[o.File]
 	}
-	return n.cells[sheet.CellID(o.Table, sheet.Bytes(o.Key), o.Column)]
+	return n.cells[change.CellID(o.Table, change.Bytes(o.Key), o.Column)]
 }

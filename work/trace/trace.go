@@ -17,10 +17,10 @@ import (
 	"strings"
 
 	"trimlantern/core/address"
+	"trimlantern/core/change"
 	"trimlantern/core/pieces"
 	"trimlantern/core/reference"
 	"trimlantern/core/rewrite"
-	"trimlantern/core/sheet"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
 	"trimlantern/outside/system"
@@ -290,7 +290,7 @@ func (r *tracedRow) get(name string) string {
 
 // origin is a place in the row.
 func (r *tracedRow) origin(column string) candidate {
-	o := candidate{Origin: findings.Origin{Table: r.table.Name, Key: sheet.Values(r.row.Key), Column: column}}
+	o := candidate{Origin: findings.Origin{Table: r.table.Name, Key: change.Values(r.row.Key), Column: column}}
 	if r.labeled {
 		if name := r.get(r.label.Column); name != "" {
 			o.Label = r.label.Word + " " + name
@@ -435,7 +435,7 @@ func (one *target) add(o candidate, m findings.Match) {
 	o.Match = m
 	for i, p := range one.places {
 		if p.Table == o.Table && p.Column == o.Column && p.Path == o.Path && p.File == o.File && p.Line == o.Line && p.Match == m &&
-			slices.EqualFunc(p.Key, o.Key, func(a, b sheet.Value) bool { return bytes.Equal(a, b) }) {
+			slices.EqualFunc(p.Key, o.Key, func(a, b change.Value) bool { return bytes.Equal(a, b) }) {
 			one.places[i].Count++
 			return
 		}

@@ -1,14 +1,10 @@
-// Package sheet knows the two formats that a change leaves on disk: the change
-// sheet, which says exactly what is to be changed, and the journal, which holds
-// what stood there before. Both are JSON Lines inside Zstandard (RFC 8878), so
+// Package change knows what can be changed, a cell, a row, a file or a folder: what becomes of it, by what it holds, in
+// both directions; and the two formats that a change leaves on disk: the change sheet, which says exactly what is
+// to be changed, and the journal, which holds what stood there before. Both are JSON Lines inside Zstandard (RFC 8878), so
 // that `zstd -d` and `jq` read them.
-package sheet
+package change
 
 import (
-	"strconv"
-
-	"trimlantern/core/envelope"
-
 	"bufio"
 	"bytes"
 	"crypto/sha256"
@@ -17,6 +13,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -24,6 +21,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/klauspost/compress/zstd"
 
+	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
 )
 
