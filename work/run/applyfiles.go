@@ -1,11 +1,9 @@
 package run
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,67 +16,58 @@ import (
 	"trimlantern/work/preview"
 )
 
-// source carries out the change of one file: journal, temporary file, fsync, rename.
-// The same file met twice, after a crash, is told by its hash.
+// source carries out the change of one file. The same file met twice, after a crash, is told by its hash.
 func (a *applying) source(s *change.Source) error {
-	j := a.job
-	file := j.File.Abs(filepath.FromSlash(s.Path))
+	file := a.job.File.Abs(filepath.FromSlash(s.Path))
 	skip := func(why string) error {
 		a.out.Skipped = append(a.out.Skipped, change.Skip{Table: s.Path, Why: why})
 		return nil
 	}
-	tree, name, err := a.files.Of(file)
-	switch {
-	case errors.Is(err, work.ErrUndeclared):
-		return work.BadUse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
-	case errors.Is(err, fs.ErrNotExist):
-		return skip("the file is gone")
-	case err != nil:
-		return work.Failed(err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
-	}
 	if a.ctx.Err() != nil {
 		return work.Failed(nil, "interrupted: each file that was changed is in the journal", "continue with the same command: trimlantern apply; or take it back: trimlantern undo")
 	}
-	tree.ClearPart(name)
 	a.job.Progress.At("changing files", int64(len(a.out.Files)), 0)
-	before, info, err := tree.Read(name, files.MaxSize)
+	t := fileTask{path: file, from: change.State{Hash: s.Before}, to: change.State{Hash: s.After}, most: files.MaxSize, content: s.Apply,
+		// Its time is that of the change: caches of code and of pages go by it.
+		looks: func(info fs.FileInfo) disk.Looks { return disk.Looks{Mode: info.Mode()} },
+		ahead: func(now []byte, info fs.FileInfo) error {
+			if info.Mode()&0o222 == 0 {
+				return errReadOnly
+			}
+			return a.aheadOfFile(&change.File{Path: file, Before: now, After: s.After, Mode: uint32(info.Mode().Perm()), Time: info.ModTime().UTC().Format(time.RFC3339Nano)})
+		}}
+	fate, is, fault := t.carryOut(a.files)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case fault == nil && fate == change.Other && is.Missing:
 		return skip("the file is gone")
-	case err != nil:
-		return skip(work.WhyNot(err))
-	}
-	if change.Hash(before) == s.After && a.changed[file] {
+	case fault == nil && (fate == change.Other || fate == change.Done && !a.changed[file]):
+		return skip(changedSince)
+	case fault == nil:
 		a.out.Files = append(a.out.Files, s.Path)
 		a.out.Refs += s.References
 		return nil
+	case fault.at == findingFile && errors.Is(fault.err, work.ErrUndeclared):
+		return work.BadUse(nil, "the change sheet names "+s.Path+", which is in none of the folders under files in the site file", "make a new one: trimlantern preview")
+	case fault.at == findingFile && errors.Is(fault.err, fs.ErrNotExist):
+		return skip("the file is gone")
+	case fault.at == findingFile:
+		return work.Failed(fault.err, "the folder of "+s.Path+" cannot be opened", "make it readable, then run the same command again")
+	case fault.at == editingFile:
+		return work.BadUse(fault.err, "the change sheet "+a.out.Sheet, "make a new one: trimlantern preview")
+	case fault.at == readingFile || fault.isFiles():
+		return skip(fault.why())
+	case fault.at == journallingFile:
+		return fault.err
 	}
-	after, err := s.Apply(before)
-	if err != nil {
-		return skip("changed since the preview")
-	}
-	if info.Mode()&0o222 == 0 {
-		return skip("the file may not be written")
-	}
-	entry := &change.File{Path: file, Before: before, After: s.After, Mode: uint32(info.Mode().Perm()), Time: info.ModTime().UTC().Format(time.RFC3339Nano)}
-	records := append(slices.Clone(a.carry), change.Record{File: entry})
-	if err := a.journal.Append(records...); err != nil {
+	return work.Failed(fault.err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
+}
+
+// aheadOfFile puts what a file holds into the journal.
+func (a *applying) aheadOfFile(entry *change.File) error {
+	if err := a.journal.Append(append(slices.Clone(a.carry), change.Record{File: entry})...); err != nil {
 		return journalFault(err, "apply")
 	}
 	a.carry = nil
-	if now, _, err := tree.Read(name, files.MaxSize); err != nil || !bytes.Equal(now, before) {
-		return skip("changed since the preview")
-	}
-	// Its time is that of the change: caches of code and of pages go by it.
-	err = tree.Write(name, after, disk.Looks{Mode: info.Mode()})
-	if errors.Is(err, disk.ErrOwner) || errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) {
-		return skip(work.WhyNot(err))
-	}
-	if err != nil {
-		return work.Failed(err, "the file "+s.Path+" cannot be written", "make its folder writable, then run the same command again; or leave files out: trimlantern preview --except 'file:*'")
-	}
-	a.out.Files = append(a.out.Files, s.Path)
-	a.out.Refs += s.References
 	return nil
 }
 
@@ -89,40 +78,34 @@ func (a *applying) copy(c *change.Copy) error {
 	if _, ok := disk.Inside(a.files.Copies, file); !ok || a.files.Copies == "" {
 		return work.BadUse(nil, "the change sheet names "+c.Path+", which is not below copies.folder in the site file", "make a new one: trimlantern preview")
 	}
-	tree, name, err := a.files.Of(file)
-	if err != nil {
-		return work.Failed(err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
-	}
 	a.job.Progress.At("putting copies in place", int64(len(a.out.Copies)), 0)
-	tree.ClearPart(name)
-	now, _, err := tree.Read(name, preview.MaxCopy)
+	t := fileTask{path: file, from: change.Gone, to: change.State{Hash: c.Hash}, most: preview.MaxCopy,
+		content: func([]byte) ([]byte, error) {
+			b, err := j.Book.Copy(c.Hash)
+			if err == nil && b == nil {
+				err = fs.ErrNotExist
+			}
+			return b, err
+		},
+		looks: func(fs.FileInfo) disk.Looks { return disk.Looks{Mode: 0o644} },
+		ahead: func([]byte, fs.FileInfo) error {
+			return a.aheadOfFile(&change.File{Path: file, Missing: true, After: c.Hash, Mode: 0o644})
+		}}
+	fate, _, fault := t.carryOut(a.files)
 	switch {
-	case err == nil && change.Hash(now) == c.Hash:
-		a.out.Copies = append(a.out.Copies, c.Path) // an interrupted run put it there
+	case fault == nil && fate != change.Other: // done: an interrupted run put it there
+		a.out.Copies = append(a.out.Copies, c.Path)
 		return nil
-	case err == nil || !errors.Is(err, fs.ErrNotExist):
+	case fault == nil || fault.at == readingFile:
 		return work.BadUse(nil, "the file "+c.Path+" has appeared since the preview", "move it away, then make a new preview: trimlantern preview")
+	case fault.at == findingFile:
+		return work.Failed(fault.err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
+	case fault.at == editingFile:
+		return work.BadUse(fault.err, "the logbook no longer holds the copy of "+c.From, "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
+	case fault.at == journallingFile:
+		return fault.err
 	}
-	b, err := j.Book.Copy(c.Hash)
-	if err != nil || b == nil {
-		return work.BadUse(err, "the logbook no longer holds the copy of "+c.From, "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
-	}
-	records := append(a.carry, change.Record{File: &change.File{Path: file, Missing: true, After: c.Hash, Mode: 0o644}})
-	if err := a.journal.Append(records...); err != nil {
-		return journalFault(err, "apply")
-	}
-	a.carry = nil
-	if err = makeFolders(tree, path.Dir(name)); err == nil {
-		err = tree.Write(name, b, disk.Looks{Mode: 0o644})
-	}
-	if err == nil && !written(tree, name, b) {
-		err = errors.New("it does not hold what was written")
-	}
-	if err != nil {
-		return work.Failed(err, "the file "+c.Path+" cannot be written", "make its folder writable, then run the same command again; or take it back: trimlantern undo")
-	}
-	a.out.Copies = append(a.out.Copies, c.Path)
-	return nil
+	return work.Failed(fault.err, "the file "+c.Path+" cannot be written", "make its folder writable, then run the same command again; or take it back: trimlantern undo")
 }
 
 // served asks the web server for each copy, before anything points to it. One that is not served as it is takes
@@ -231,27 +214,4 @@ func (u *undoing) moveBack(m *change.Moved, journal string) error {
 		u.out.Folders = append(u.out.Folders, m.From)
 	}
 	return nil
-}
-
-// written reads a file back.
-func written(tree *disk.Tree, name string, b []byte) bool {
-	now, _, err := tree.Read(name, preview.MaxCopy)
-	return err == nil && bytes.Equal(now, b)
-}
-
-// makeFolders makes a folder in a tree, with those above it, as a web server can read them.
-func makeFolders(tree *disk.Tree, name string) error {
-	if name == "." {
-		return nil
-	}
-	if info, err := tree.Lstat(name); err == nil {
-		if !info.IsDir() {
-			return &fs.PathError{Op: "mkdir", Path: name, Err: disk.ErrNotRegular}
-		}
-		return nil
-	}
-	if err := makeFolders(tree, path.Dir(name)); err != nil {
-		return err
-	}
-	return tree.Mkdir(name, 0o755)
 }

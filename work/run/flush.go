@@ -398,10 +398,11 @@ func (f *flushing) decide(d *task, column database.Column, v database.Value, raw
 	switch {
 	case v.Lossy:
 		d.why = lossy
-	case errors.Is(err, change.ErrChanged) && change.Hash(v.Bytes) == c.After:
-		d.held, d.why = true, "changed already, by the database itself or by somebody else"
 	case errors.Is(err, change.ErrChanged):
 		d.why = changedSince
+		if change.Check(change.Holds(v.Bytes), change.State{Hash: c.Before}, change.State{Hash: c.After}) == change.Done {
+			d.held, d.why = true, "changed already, by the database itself or by somebody else"
+		}
 	case f.a.doubts.of(c.Table, d):
 		d.why = unproven
 	case err != nil:

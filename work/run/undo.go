@@ -521,12 +521,12 @@ func (p *puttingBack) check(entries []*change.Entry) error {
 
 // decide says what becomes of a cell.
 func (p *puttingBack) decide(d *task) {
-	switch hash := change.Hash(d.now.Bytes); {
-	case hash == change.Hash(d.to):
+	switch fate := change.Check(change.Holds(d.now.Bytes), change.State{Hash: d.entry.After}, change.Holds(d.to)); {
+	case fate == change.Done:
 		d.held = true
 	case d.now.Lossy:
 		d.why = lossy
-	case hash != d.entry.After:
+	case fate == change.Other:
 		d.why = "changed by somebody since"
 	case p.u.doubts.of(d.entry.Table, d):
 		d.why = unproven

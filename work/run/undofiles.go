@@ -1,7 +1,6 @@
 package run
 
 import (
-	"bytes"
 	"errors"
 	"io/fs"
 	"path/filepath"
@@ -56,47 +55,42 @@ func undoFile(j *work.Job, e *change.File, in *work.SiteFiles, out *Undone) erro
 		out.Left = append(out.Left, change.Skip{Table: e.Path, Why: why})
 		return nil
 	}
-	tree, name, err := in.Of(e.Path)
+	stateAs := func(missing bool, hash string) change.State {
+		if missing {
+			return change.Gone
+		}
+		return change.State{Hash: hash}
+	}
+	t := fileTask{path: e.Path, from: stateAs(e.After == "", e.After), to: stateAs(e.Missing, change.Hash(e.Before)), most: max(files.MaxSize, MaxRuleFile),
+		content: func([]byte) ([]byte, error) { return e.Before, nil },
+		looks: func(fs.FileInfo) disk.Looks {
+			when, _ := time.Parse(time.RFC3339Nano, e.Time) // none: now
+			return disk.Looks{Mode: fs.FileMode(e.Mode), Time: when}
+		}}
+	fate, _, fault := t.carryOut(in)
 	switch {
-	case errors.Is(err, work.ErrUndeclared):
-		return left("the site file names no folder that holds it; if it is the site's, run undo with --file " + e.Path)
-	case errors.Is(err, fs.ErrNotExist):
-		return left("its folder is gone")
-	case err != nil:
-		return work.Failed(err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
-	}
-	tree.ClearPart(name)
-	now, _, err := tree.Read(name, max(files.MaxSize, MaxRuleFile))
-	gone := errors.Is(err, fs.ErrNotExist)
-	if errors.Is(err, disk.ErrLink) || errors.Is(err, disk.ErrNotRegular) || errors.Is(err, disk.ErrTooLarge) {
-		return left("changed by somebody since: " + work.WhyNot(err))
-	}
-	if err != nil && !gone {
-		return work.Failed(err, "the file cannot be read", "make it readable; then run the same command again")
-	}
-	switch {
-	case gone == e.Missing && bytes.Equal(now, e.Before):
+	case fault == nil && fate == change.Done:
 		out.Already++
 		return nil
-	case gone && e.After != "" || !gone && change.Hash(now) != e.After:
+	case fault == nil && fate == change.Other:
 		return left("changed by somebody since")
+	case fault == nil:
+		out.Files = append(out.Files, e.Path)
+		return nil
+	case fault.at == findingFile && errors.Is(fault.err, work.ErrUndeclared):
+		return left("the site file names no folder that holds it; if it is the site's, run undo with --file " + e.Path)
+	case fault.at == findingFile && errors.Is(fault.err, fs.ErrNotExist):
+		return left("its folder is gone")
+	case fault.at == findingFile:
+		return work.Failed(fault.err, "the folder of "+e.Path+" cannot be opened", "make it readable; then run the same command again")
+	case fault.at == readingFile && fault.isFiles():
+		return left("changed by somebody since: " + fault.why())
+	case fault.at == readingFile:
+		return work.Failed(fault.err, "the file cannot be read", "make it readable; then run the same command again")
+	case fault.isFiles():
+		return left(fault.why())
 	}
-	if e.Missing {
-		if err = tree.Remove(name); err == nil {
-			in.Prune(tree, e.Path, name)
-		}
-	} else {
-		when, _ := time.Parse(time.RFC3339Nano, e.Time) // none: now
-		err = tree.Write(name, e.Before, disk.Looks{Mode: fs.FileMode(e.Mode), Time: when})
-	}
-	if errors.Is(err, disk.ErrOwner) {
-		return left(work.WhyNot(err))
-	}
-	if err != nil {
-		return work.Failed(err, "the file cannot be put back", "make its folder writable; then run the same command again")
-	}
-	out.Files = append(out.Files, e.Path)
-	return nil
+	return work.Failed(fault.err, "the file cannot be put back", "make its folder writable; then run the same command again")
 }
 
 // ownFolders are the folders in which undo may put back files: those of the site, of its
