@@ -424,7 +424,12 @@ func DatabaseFault(err error, c database.Config) error {
 		return f
 	}
 	do := "check the database server's log, then continue with the same command"
+	if c.Kind == "sqlite" {
+		do = "check that the file and its folder can be read and written, then continue with the same command"
+	}
 	switch {
+	case errors.Is(err, database.ErrBeside):
+		do = "find out who made it, then remove it; SQLite makes its own"
 	case errors.Is(err, database.ErrDenied):
 		do = fmt.Sprintf("check the user name %q and where the password comes from (database.config, password-env or password-file in the site file)", c.User)
 	case errors.Is(err, database.ErrAbsent):

@@ -63,6 +63,7 @@ func (c Config) Where() string {
 var (
 	ErrDenied  = errors.New("the database refused the user name or password")
 	ErrAbsent  = errors.New("the database is not there")
+	ErrBeside  = errors.New("what SQLite would write beside the file is no regular file")
 	ErrLocked  = errors.New("another run holds the lock on this database")
 	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger
 	ErrChanged = errors.New("somebody changed the row in between")

@@ -40,6 +40,9 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 	if err := looksSQLite(path); err != nil {
 		return nil, err
 	}
+	if err := besideSQLite(path); err != nil {
+		return nil, err
+	}
 	mode := "rw"
 	if c.ReadOnly {
 		mode = "ro"
@@ -116,6 +119,18 @@ func looksSQLite(path string) error {
 	head := make([]byte, 16)
 	if _, err := io.ReadFull(f, head); err != nil || string(head) != "SQLite format 3\x00" {
 		return fmt.Errorf("%w: %s is not an SQLite file", ErrAbsent, path)
+	}
+	return nil
+}
+
+// besideSQLite looks at the files that SQLite writes beside a database. It refuses by itself to follow a link that somebody
+// laid there; this says so in clearer words.
+func besideSQLite(path string) error {
+	for _, end := range []string{"-journal", "-wal", "-shm"} {
+		info, err := os.Lstat(path + end)
+		if err == nil && !info.Mode().IsRegular() {
+			return fmt.Errorf("%w: %s", ErrBeside, path+end)
+		}
 	}
 	return nil
 }

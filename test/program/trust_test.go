@@ -308,6 +308,20 @@ func TestRootOnTheirFiles(t *testing.T) {
 	unchanged(t, secret)
 }
 
+// What SQLite writes beside a database never goes through a link that somebody laid there.
+func TestLinkBesideSQLite(t *testing.T) {
+	for _, end := range []string{"-journal", "-wal", "-shm"} {
+		dir := bare(t, 3)
+		want(t, 0, dir, "preview", "--offline")
+		secret := secretFile(t)
+		require.NoError(t, os.Symlink(secret, filepath.Join(dir, "site.db"+end)))
+		r := want(t, 3, dir, "apply", "--offline")
+		assert.Contains(t, r.errs, "site.db"+end)
+		assert.Contains(t, r.errs, "find out who made it")
+		unchanged(t, secret)
+	}
+}
+
 // Where the owner of a file cannot be kept, it is left and named.
 func TestFilesOfAnother(t *testing.T) {
 	needsRoot(t)
