@@ -46,6 +46,9 @@ func (t *Text) DumpApplied(d *dumps.Applied) {
 			t.printf("  Read again: as it was written, with %s as planned.\n", plural(d.Proven, "cell"))
 		}
 	}
+	for _, s := range d.Triggers {
+		t.wrap("  ", t.care("Triggers run when the patch is loaded, on "+Clean(s)+"."))
+	}
 	t.onLoading(d.CutOff, len(d.Back) > 0 || d.Makes, len(d.Back) > 0 || d.Drops, d.Addresses)
 	if d.Files > 0 {
 		t.wrap("  ", t.care(plural(d.Files, "file")+" of the sheet stay as they are: upload them changed, or run trimlantern apply on the site's own machine."))

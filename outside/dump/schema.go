@@ -30,6 +30,8 @@ type Table struct {
 	Updates bool     // it changes rows of it: UPDATE
 	Others  bool     // another schema of the dump has a table of this name
 	Width   int      // how many values its first row has, where no statement names its columns; 0: none
+
+	Triggers []string // that run when a row of it is changed
 }
 
 // String returns the table's name, with its schema where the dump has several of the name.
@@ -127,7 +129,15 @@ func (s *Schema) learn(x *session, b []byte) {
 		}
 		unique := r.take("UNIQUE")
 		r.take("CLUSTERED", "NONCLUSTERED")
+		if r.take("AGGREGATE", "DEFINER") {
+			for t := r.peek(); t.kind != noToken && !t.is(b, "TRIGGER", "VIEW", "FUNCTION", "PROCEDURE", "EVENT", "SQL"); t = r.peek() {
+				r.p = t.end // whose it is
+			}
+		}
+		r.take("CONSTRAINT")
 		switch {
+		case r.take("TRIGGER"):
+			s.trigger(x, &r)
 		case r.take("TABLE"):
 			s.create(x, &r)
 		case r.take("INDEX") && unique:
@@ -156,6 +166,24 @@ func (s *Schema) of(x *session, r *reader) *Table {
 		return nil
 	}
 	return s.table(x.in(schema), name)
+}
+
+// trigger reads CREATE TRIGGER.
+func (s *Schema) trigger(x *session, r *reader) {
+	for r.take("IF", "NOT", "EXISTS") {
+	}
+	_, name := r.qualified()
+	update := false
+	for t := r.token(); !t.is(r.b, "ON"); t = r.token() {
+		if t.kind == noToken || t.is(r.b, "BEGIN", ";") {
+			return
+		}
+		update = update || t.is(r.b, "UPDATE")
+	}
+	schema, table := r.qualified()
+	if t := s.find(x.in(schema), table, false); t != nil && update && !slices.Contains(t.Triggers, name) {
+		t.Triggers = append(t.Triggers, name)
+	}
 }
 
 // create reads CREATE TABLE.

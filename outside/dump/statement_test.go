@@ -2,6 +2,7 @@ package dump
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"strings"
 	"sync"
@@ -113,6 +114,25 @@ func TestSchema(t *testing.T) {
 }
 
 // Text of other charsets is read as UTF-8 and written as it was; where its lengths do not fit, as the column's own.
+// Triggers that run when a row changes are known by their tables, in each dialect.
+func TestTriggers(t *testing.T) {
+	for _, c := range []struct {
+		dialect Dialect
+		script  string
+		want    []string
+	}{
+		{MySQL, "CREATE TABLE `m` (`id` int PRIMARY KEY);\nDELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`localhost`*/ /*!50003 TRIGGER `keep` BEFORE UPDATE ON `m` FOR EACH ROW BEGIN SET NEW.id = 1; END */;;\nDELIMITER ;\n", []string{"keep"}},
+		{MySQL, "CREATE TABLE m (id int PRIMARY KEY);\nCREATE DEFINER=`a`@`%` TRIGGER IF NOT EXISTS `x` AFTER INSERT OR UPDATE ON m FOR EACH ROW SET @a = 1;\nCREATE TRIGGER y AFTER DELETE ON m FOR EACH ROW SET @a = 1;\n", []string{"x"}},
+		{Postgres, "CREATE TABLE public.m (id integer);\nCREATE TRIGGER keep BEFORE INSERT OR UPDATE OF id ON public.m FOR EACH ROW EXECUTE FUNCTION public.f();\nCREATE CONSTRAINT TRIGGER late AFTER UPDATE ON public.m FOR EACH ROW EXECUTE FUNCTION public.f();\nCREATE TRIGGER gone AFTER DELETE ON public.m EXECUTE FUNCTION public.f();\n", []string{"keep", "late"}},
+		{SQLite, "CREATE TABLE m (id integer primary key);\nCREATE TRIGGER keep UPDATE OF id ON m BEGIN UPDATE other SET x = 1; END;\nCREATE TEMP TRIGGER mine AFTER INSERT ON M BEGIN SELECT 1; END;\nCREATE TRIGGER other AFTER UPDATE ON gone BEGIN SELECT 1; END;\n", []string{"keep"}},
+	} {
+		s, err := Look(context.Background(), strings.NewReader(c.script), Options{Dialect: c.dialect})
+		require.NoError(t, err, c.script)
+		require.NotEmpty(t, s.Schema.Tables)
+		assert.Equal(t, c.want, s.Schema.Tables[0].Triggers, c.script)
+	}
+}
+
 func TestReadings(t *testing.T) {
 	for _, c := range []struct{ in, first, again string }{
 		{"SET NAMES latin1;\nINSERT INTO t VALUES ('caf\xe9');", "café", "caf\xe9"},

@@ -257,3 +257,19 @@ func TestFilterCutOff(t *testing.T) {
 		}
 	}
 }
+
+// A trigger that runs when the patch is loaded is named; one of a table that stays is not.
+func TestPatchNamesTriggers(t *testing.T) {
+	dir := t.TempDir()
+	script := "-- MariaDB dump 10.19\nCREATE TABLE `pages` (`id` int NOT NULL, `body` text, PRIMARY KEY (`id`)) DEFAULT CHARSET=utf8mb4;\nINSERT INTO `pages` VALUES (1,'http://ternrock.example/');\n" +
+		"CREATE TABLE `log` (`id` int NOT NULL, `what` text, PRIMARY KEY (`id`)) DEFAULT CHARSET=utf8mb4;\nDELIMITER ;;\n" +
+		"/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`localhost`*/ /*!50003 TRIGGER `keep_log` AFTER UPDATE ON `pages` FOR EACH ROW BEGIN INSERT INTO log VALUES (1,'x'); END */;;\n" +
+		"/*!50003 CREATE*/ /*!50003 TRIGGER `no_edit` BEFORE UPDATE ON `log` FOR EACH ROW SET NEW.id = OLD.id */;;\nDELIMITER ;\n-- Dump completed\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "museum.sql"), []byte(script), 0o600))
+	want(t, 0, dir, "init", "--here", "--site", "https://ternrock.example", "--database", "dump:museum.sql")
+	want(t, 0, dir, "preview", "--offline")
+	r := want(t, 0, dir, "apply", "--patch", "patch.sql")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "Triggers run when the patch is loaded, on pages: keep_log.")
+	assert.NotContains(t, r.out, "no_edit")
+	assert.NotContains(t, want(t, 0, dir, "apply", "--write", "new.sql").out, "keep_log", "a dump has its triggers behind its rows")
+}

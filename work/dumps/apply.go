@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -49,6 +50,7 @@ type Applied struct {
 	Charset   map[string]int `json:"other_charset"` // cells that the software reads in another charset than the dump has, which a patch cannot write
 	Files     int            `json:"files"`         // files of the sheet, which only apply on the site's own machine changes
 	Addresses bool           `json:"addresses"`
+	Triggers  []string       `json:"triggers"` // of tables that the patch changes: they run when it is loaded
 	Makes     bool           `json:"makes_tables"`
 	Drops     bool           `json:"drops_tables"`
 }
@@ -117,7 +119,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	name := j.File.Abs(j.File.Database.File)
 	d := &dumpApplying{job: j, o: o, store: work.Store(db), tables: map[string]dump.Table{}, plan: newPlan(), done: map[int64]int32{}, grew: map[int64]int{},
 		f:   &filtering{o: Options{In: name, Out: o.Write, Charset: j.File.Database.Charset, Row: work.StoredRow}, p: j.Progress, site: j.Site},
-		out: &Applied{Site: j.Site.String(), Sheet: id, Dump: name, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}}}
+		out: &Applied{Site: j.Site.String(), Sheet: id, Dump: name, Tables: map[string]int{}, Keyless: map[string]int{}, Charset: map[string]int{}, Wrote: []string{}, Back: []string{}, Triggers: []string{}}}
 	for _, t := range d.store.About.Tables {
 		d.tables[t.String()] = t
 	}
@@ -391,6 +393,11 @@ func (d *dumpApplying) writePatch(ctx context.Context) error {
 	}
 	if d.out.Changed == 0 && d.out.Planned > 0 {
 		return work.BadUse(nil, "none of the changed rows can be found by a patch: their tables have no primary key", "write a new dump: trimlantern apply --write FILE")
+	}
+	for _, t := range d.f.survey.Schema.Tables {
+		if len(t.Triggers) > 0 && d.out.Tables[t.String()] > 0 {
+			d.out.Triggers = append(d.out.Triggers, t.String()+": "+strings.Join(t.Triggers, ", "))
+		}
 	}
 	return d.patch.write()
 }
