@@ -314,15 +314,31 @@ type Base64 struct {
 // where what stands there cannot be written again exactly as it was; End is then
 // where to look on, and Text, where not nil, what it seems to hold.
 func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
+	for around := firstAround; ; around *= 8 {
+		x, ok, cut := openWithin(b, mark, floor, around)
+		if !cut || around >= tokenMax {
+			return x, ok
+		}
+	}
+}
+
+// firstAround is how far around a mark base64 is looked for first: what goes on further is read again, so that the cost is
+// that of the base64 and not of all that stands around it.
+const firstAround = 4 << 10
+
+// openWithin is OpenBase64 for what stands so near around the mark. cut says that it may go on.
+func openWithin(b []byte, mark, floor, around int) (x Base64, ok, cut bool) {
 	start, end := mark, mark
-	for start > floor && tokenBytes[b[start-1]] && mark-start < tokenMax {
+	for start > floor && tokenBytes[b[start-1]] && mark-start < around {
 		start--
 	}
 	spelled := false
-	for end < len(b) && tokenBytes[b[end]] {
+	for end < len(b) && tokenBytes[b[end]] && end-mark < around {
 		spelled = spelled || text.Opens(b[end])
 		end++
 	}
+	more := start > floor && tokenBytes[b[start-1]]
+	behind := end < len(b) && tokenBytes[b[end]]
 	for p := start; p < mark && !spelled; p++ {
 		spelled = text.Opens(b[p])
 	}
@@ -330,9 +346,7 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	if start > floor {
 		before = b[start-1]
 	}
-	var x Base64
 	var s text.Stack
-	ok := false
 	clean := false
 	stacks := []text.Stack{{}}
 	if spelled {
@@ -340,7 +354,11 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	}
 	for i, stack := range stacks {
 		r := text.Open(b[:end], start, stack, end-start)
-		y, found := inRegion(&r, r.At(mark), before)
+		low, high := runAround(&r, r.At(mark))
+		if more && low < spelledMax || behind && high > len(r.Text)-spelledMax {
+			return x, false, true
+		}
+		y, found := inRegion(&r, r.At(mark), low, high, before)
 		y.region = r
 		y.Start, y.End = r.Raw(y.from), r.Raw(y.to)
 		// A text, or something compressed that is there to its last byte, is surely read rightly; what only
@@ -357,22 +375,22 @@ func OpenBase64(b []byte, mark, floor int) (Base64, bool) {
 	}
 	if !ok {
 		x.End = max(x.End, mark+1)
-		return x, false
+		return x, false, false
 	}
 	// What stands around it tells how it is written where it does not tell itself.
-	around, from, to, low := x.region.Text, x.from, x.to, 0
+	by, from, to, low := x.region.Text, x.from, x.to, 0
 	if s.Plain() {
-		around, from, to, low = b, x.Start, x.End, floor
+		by, from, to, low = b, x.Start, x.End, floor
 	}
-	x.query = x.End-x.Start == x.to-x.from && inQuery(around, from, low)
+	x.query = x.End-x.Start == x.to-x.from && inQuery(by, from, low)
 	if x.alphabet == nil {
 		x.alphabet = base64.RawStdEncoding
-		x.untold = !x.query && (from > low && around[from-1] == '=' || deeper(stacks, s)) && x.End-x.Start == x.to-x.from
-		if !x.query && inPath(around, from, to, low) {
+		x.untold = !x.query && (from > low && by[from-1] == '=' || deeper(stacks, s)) && x.End-x.Start == x.to-x.from
+		if !x.query && inPath(by, from, to, low) {
 			x.alphabet, x.padded = base64.RawURLEncoding, false
 		}
 	}
-	return x, true
+	return x, true, false
 }
 
 // deeper reports whether the surrounding text is percent-encoded to different depths, so that
@@ -505,10 +523,10 @@ const (
 	largeRun  = 1 << 16 // longer ones are tried as they stand
 )
 
-// inRegion decodes the base64 around offset at of a region's text, which stands behind before.
-func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
+// runAround returns where the characters of the alphabet around a place begin and end.
+func runAround(r *text.Region, at int) (low, high int) {
 	t := r.Text
-	low, high := at, at
+	low, high = at, at
 	form := r.Stack.Has(text.Percent) // where a plus sign that is not encoded is a blank
 	blank := func(p int) bool { return form && t[p] == '+' && !r.Escaped(p, text.Percent) }
 	for low > 0 && (base64Values[t[low-1]] != 0xff && !blank(low-1) || newlineBefore(t, low)) {
@@ -520,6 +538,12 @@ func inRegion(r *text.Region, at int, before byte) (Base64, bool) {
 	for high > at && (t[high-1] == '\n' || t[high-1] == '\r') {
 		high--
 	}
+	return low, high
+}
+
+// inRegion decodes the base64 around offset at of a region's text, which stands behind before.
+func inRegion(r *text.Region, at, low, high int, before byte) (Base64, bool) {
+	t := r.Text
 	bare := high
 	for high < len(t) && t[high] == '=' {
 		high++

@@ -227,7 +227,7 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 			if i == 0 {
 				err = ferr
 			}
-			for _, v := range s.Variants(b[h.Start:min(len(b), h.Start+max(h.N, 1<<14))]) {
+			for _, v := range s.Variants(b[h.Start:min(len(b), h.Start+h.sample())]) {
 				found, n, ferr := h.openIn(b, v)
 				cost += n
 				if ferr == nil {
@@ -246,6 +246,14 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 		err = &NotSound{Offset: h.Start, Why: "its quotes cannot be read"}
 	}
 	return f, end, cost, err
+}
+
+// sample is how much of a value shows how it is written.
+func (h Head) sample() int {
+	if h.Brace {
+		return max(h.N, 1<<14)
+	}
+	return max(h.N, min(8*h.N+256, 1<<14)) // of a short string all, as long as it can be written
 }
 
 // likelier returns the reading of a value directly behind a single quote in which single quotes are doubled, where they
@@ -273,40 +281,42 @@ func (h Head) likelier(b []byte, s text.Stack, found Found) (_ Found, cost int) 
 }
 
 // StaysSound reports whether the value at the head, which is sound as f and in other ways of reading its escapes too, is
-// so in all of them with the edits: whichever of them its own software knows. Edits count in b, within the value.
-func (h Head) StaysSound(b []byte, f Found, edits []text.Edit) (stays bool, cost int) {
+// so in all of them with the edits: whichever of them its own software knows. Edits count in b, within the value. It looks
+// at a few times as much as the value is long.
+func (h Head) StaysSound(b []byte, f Found, edits []text.Edit) bool {
 	if f.Region.Stack.Plain() || f.sure {
-		return true, 0
+		return true
 	}
+	sample := b[h.Start:min(len(b), f.End+spelledMax)]
+	b = b[:min(len(b), f.End+len(sample)+firstLook)] // another reading may be longer
 	var tried []text.Stack
 	for _, s := range h.Stacks(b) {
-		for _, v := range append([]text.Stack{s}, s.Variants(b[h.Start:min(len(b), h.Start+max(h.N, 1<<14))])...) {
+		for _, v := range append([]text.Stack{s}, s.Variants(sample)...) {
 			if v == f.Region.Stack || slices.Contains(tried, v) {
 				continue
 			}
 			tried = append(tried, v)
-			other, n, err := h.openIn(b, v)
-			if cost += n; err != nil {
+			other, _, err := h.openIn(b, v)
+			if err != nil {
 				continue
 			}
 			other.Value.Done()
 			from, to := h.Start, min(len(b), max(f.End, other.End)+spelledMax)
 			after, err := text.Apply(b[from:to], text.Shift(slices.Clone(edits), -from))
 			if err != nil {
-				return false, cost
+				return false
 			}
 			now, ok := NextHead(after, 0)
 			if !ok || now.Start != 0 {
-				return false, cost
+				return false
 			}
-			other, n, err = now.openIn(after, v)
-			if cost += n; err != nil {
-				return false, cost
+			if other, _, err = now.openIn(after, v); err != nil {
+				return false
 			}
 			other.Value.Done()
 		}
 	}
-	return true, cost
+	return true
 }
 
 // openIn reads the value at the head through one stack.

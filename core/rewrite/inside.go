@@ -21,7 +21,7 @@ func (w *worker) inside(b []byte, at *place, depth int) []Edit {
 			return instead(b, by)
 		}
 	}
-	t := &reading{worker: w, b: b, at: at, depth: depth}
+	t := &reading{worker: w, b: b, at: at, depth: depth, spelled: -1, raw: -1}
 	if w.hides(b) {
 		t.wild = envelope.Wild(b)
 	}
@@ -44,7 +44,26 @@ type reading struct {
 	wild     bool         // the text is none: only what is sealed may be changed
 	segment  span         // the segment that was looked at last, up to the last reference in it
 	isBroken bool         // what was found out about it
-	controls int8         // whether control characters are in the text: 0 not known, 1 yes, -1 no
+	controls answer       // whether control characters are in the text
+	markup   answer       // whether markup may be
+
+	spelled, raw int // where the next compressed values may begin, spelled and as they are
+}
+
+// answer is what was found out about a text, once.
+type answer uint8
+
+const (
+	unknown answer = iota
+	no
+	yes
+)
+
+func yesNo(is bool) answer {
+	if is {
+		return yes
+	}
+	return no
 }
 
 // anchors opens what the text holds, from the first to the last.
@@ -154,12 +173,9 @@ func (t *reading) head(h envelope.Head, last int) int {
 		t.references(h.Start)
 		pos, before := h.Start, t.save()
 		edits := t.sealIn(&f.Region, f.Value, &place{up: t.at, pos: pos, use: t.useOf(pos)}, pos, t.depth)
-		if len(edits) > 0 && !t.quiet {
-			stays, cost := h.StaysSound(t.b, f, edits)
-			if t.budget -= cost; !stays {
-				t.refuse(before, t.at, pos, Unsealed, "its escapes can be read in more than one way")
-				return f.End
-			}
+		if len(edits) > 0 && !t.quiet && !h.StaysSound(t.b, f, edits) {
+			t.refuse(before, t.at, pos, Unsealed, "its escapes can be read in more than one way")
+			return f.End
 		}
 		t.add(edits)
 		return f.End
@@ -264,15 +280,26 @@ func (t *reading) object(start, quote, end int) int {
 	return 0
 }
 
-// nextPacked returns where the next compressed value may begin at or after from, or -1.
+// nextPacked returns where the next compressed value may begin at or after from, or -1. from never goes back.
 func (t *reading) nextPacked(from int) int {
-	next := envelope.NextPacked(t.b, from)
-	if t.hides(t.b) {
-		if raw := envelope.NextRawPacked(t.b, from); raw >= 0 && (next < 0 || raw < next) {
-			next = raw
+	if t.spelled < from {
+		if t.spelled = envelope.NextPacked(t.b, from); t.spelled < 0 {
+			t.spelled = len(t.b)
 		}
 	}
-	return next
+	if t.raw < from {
+		t.raw = -1
+		if t.hides(t.b) {
+			t.raw = envelope.NextRawPacked(t.b, from)
+		}
+		if t.raw < 0 {
+			t.raw = len(t.b)
+		}
+	}
+	if next := min(t.spelled, t.raw); next < len(t.b) {
+		return next
+	}
+	return -1
 }
 
 // packed opens the compressed value at a mark. It returns where to look on.
@@ -383,7 +410,13 @@ func (t *reading) add(edits []Edit) { t.edits = join(t.edits, edits) }
 
 // useOf returns what a page does with what stands at p of the text.
 func (t *reading) useOf(p int) markup.Use {
-	if t.rules.Verdict == nil && t.rules.Rewritten == nil || bytes.IndexByte(t.b, '<') < 0 {
+	if t.rules.Verdict == nil && t.rules.Rewritten == nil {
+		return markup.Text
+	}
+	if t.markup == unknown {
+		t.markup = yesNo(bytes.IndexByte(t.b, '<') >= 0)
+	}
+	if t.markup == no {
 		return markup.Text
 	}
 	if t.uses == nil {
@@ -534,13 +567,10 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 			return Protected, "a signature stands in the same query"
 		}
 	}
-	if t.controls == 0 {
-		t.controls = -1
-		if t.hides(t.b) {
-			t.controls = 1
-		}
+	if t.controls == unknown {
+		t.controls = yesNo(t.hides(t.b))
 	}
-	if t.controls > 0 && envelope.LengthBefore(t.b, ref.Start) {
+	if t.controls == yes && envelope.LengthBefore(t.b, ref.Start) {
 		return Unsealed, "its length stands before it"
 	}
 	return "", ""
