@@ -15,8 +15,9 @@ type Schema struct {
 	Drops   bool     // it removes tables before it makes them
 	Makes   bool     // it makes tables
 
-	named map[[2]string]*Table // by schema and name
-	lists map[string]bool      // PostgreSQL's types of fixed values
+	named  map[[2]string]*Table // by schema and name
+	byName map[string][]*Table
+	lists  map[string]bool // PostgreSQL's types of fixed values
 }
 
 // Table is one table as a dump shows it.
@@ -73,11 +74,10 @@ func (s *Schema) table(schema, name string) *Table {
 		return t
 	}
 	t := &Table{Schema: schema, Name: name}
-	for _, other := range s.Tables {
-		if other.Name == name {
-			other.Others, t.Others = true, true
-		}
+	for _, other := range s.byName[name] {
+		other.Others, t.Others = true, true
 	}
+	s.byName[name] = append(s.byName[name], t)
 	s.named[key] = t
 	s.Tables = append(s.Tables, t)
 	return t
@@ -181,7 +181,7 @@ func (s *Schema) trigger(x *session, r *reader) {
 		update = update || t.is(r.b, "UPDATE")
 	}
 	schema, table := r.qualified()
-	if t := s.find(x.in(schema), table, false); t != nil && update && !slices.Contains(t.Triggers, name) {
+	if t := s.find(x.in(schema), table, false); t != nil && update {
 		t.Triggers = append(t.Triggers, name)
 	}
 }
@@ -409,23 +409,37 @@ func hasWord(def []token, b []byte, word string) bool {
 
 // reader reads a statement token by token. Behind a fault it is at its end.
 type reader struct {
-	x      *syntax
-	b      []byte
-	p      int
-	closed bool // b has got a line break at its end
+	x    *syntax
+	b    []byte
+	p    int
+	tail []byte // where set, what stands behind base, with a line break at its end
+	base int
 }
 
+// lookBack is how far before a token stands what says how it is read: the E of PostgreSQL's strings.
+const lookBack = 64
+
 func (r *reader) peek() token {
-	t, err := r.x.next(r.b, r.p)
-	if err != nil && !r.closed { // the end of the text ends a string or a comment
-		r.b, r.closed = append(bytes.Clone(r.b), '\n'), true
-		t, err = r.x.next(r.b, r.p)
+	t, err := r.next()
+	if err != nil && r.tail == nil { // the end of the text ends a string or a comment
+		r.base = max(0, r.p-lookBack)
+		r.tail = append(bytes.Clone(r.b[r.base:]), '\n')
+		t, err = r.next()
 	}
 	if err != nil {
 		r.p = len(r.b)
 		return token{start: r.p, end: r.p}
 	}
 	return t
+}
+
+func (r *reader) next() (token, error) {
+	if r.tail == nil {
+		return r.x.next(r.b, r.p)
+	}
+	t, err := r.x.next(r.tail, r.p-r.base)
+	t.start, t.end = min(r.base+t.start, len(r.b)), min(r.base+t.end, len(r.b))
+	return t, err
 }
 
 func (r *reader) token() token {
@@ -445,12 +459,16 @@ func (r *reader) take(words ...string) bool {
 }
 
 func (r *reader) qualified() (schema, name string) {
-	schema, name, end, err := r.x.qualified(r.b, r.p)
+	b, base := r.b, 0
+	if r.tail != nil {
+		b, base = r.tail, r.base
+	}
+	schema, name, end, err := r.x.qualified(b, r.p-base)
 	if err != nil {
 		r.p = len(r.b)
 		return "", ""
 	}
-	r.p = end
+	r.p = min(base+end, len(r.b))
 	return schema, name
 }
 
