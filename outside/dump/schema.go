@@ -16,8 +16,8 @@ type Schema struct {
 	Makes   bool     // it makes tables
 
 	named  map[[2]string]*Table // by schema and name
-	byName map[string][]*Table
-	lists  map[string]bool // PostgreSQL's types of fixed values
+	byName map[string]*Table    // the first of a name
+	lists  map[string]bool      // PostgreSQL's types of fixed values
 }
 
 // Table is one table as a dump shows it.
@@ -74,10 +74,11 @@ func (s *Schema) table(schema, name string) *Table {
 		return t
 	}
 	t := &Table{Schema: schema, Name: name}
-	for _, other := range s.byName[name] {
-		other.Others, t.Others = true, true
+	if first := s.byName[name]; first != nil {
+		first.Others, t.Others = true, true
+	} else {
+		s.byName[name] = t
 	}
-	s.byName[name] = append(s.byName[name], t)
 	s.named[key] = t
 	s.Tables = append(s.Tables, t)
 	return t

@@ -99,7 +99,7 @@ func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 	if o.Dialect == Unknown {
 		return nil, ErrDialect
 	}
-	s := &Survey{Schema: &Schema{Dialect: o.Dialect, named: map[[2]string]*Table{}, byName: map[string][]*Table{}, lists: map[string]bool{}}}
+	s := &Survey{Schema: &Schema{Dialect: o.Dialect, named: map[[2]string]*Table{}, byName: map[string]*Table{}, lists: map[string]bool{}}}
 	if o.Known != nil {
 		for _, t := range o.Known.Tables {
 			mine := s.Schema.table(t.Schema, t.Name)
