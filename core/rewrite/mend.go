@@ -318,37 +318,9 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 		found, _, cost, err := h.Open(b)
 		m.budget -= cost
 		if err == nil {
-			try := m.try()
-			inner := try.strings(found.Region.Text, found.Value, nil, depth+1)
-			raw, ok := found.Region.Carry(inner)
-			cut := cutsJSON(found.Region.Text, found.Value)
-			found.Value.Done()
-			if !ok {
-				try.failed(envelope.ErrNoReading)
-			}
-			// Where what is inside is wrong, or what follows looks like its own end, perhaps its own
-			// length is what is wrong.
-			wrong := len(inner) > 0 || try.err != nil || cut || closes(b, found.End)
-			likeliest := h.Stacks(b)[:1]
-			if !wrong && found.Region.Stack != likeliest[0] {
-				if _, end, _ := m.spelledAs(b, h, likeliest, depth); end > 0 { // sound as it stands, in another way
-					try.failed(envelope.ErrTwoReadings)
-				}
-			}
-			if wrong {
-				fixed, end, err := m.spelled(b, h, depth)
-				if end > 0 {
-					add(fixed)
-					p = end
-					continue
-				}
-				if errors.Is(err, envelope.ErrTwoReadings) {
-					try.failed(err)
-				}
-			}
-			m.join(try)
-			add(raw)
-			p = found.End
+			more, end := m.sound(b, h, found, depth)
+			add(more)
+			p = end
 			continue
 		}
 		fixed, end, _ := m.spelled(b, h, depth)
@@ -368,6 +340,34 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 		p = end
 	}
 	return edits
+}
+
+// sound mends inside a value that is sound as it stands, or the value itself where that is so by chance; end is behind it.
+func (m *mending) sound(b []byte, h envelope.Head, found envelope.Found, depth int) (edits []Edit, end int) {
+	try := m.try()
+	inner := try.strings(found.Region.Text, found.Value, nil, depth+1)
+	raw, ok := found.Region.Carry(inner)
+	cut := cutsJSON(found.Region.Text, found.Value)
+	found.Value.Done()
+	if !ok {
+		try.failed(envelope.ErrNoReading)
+	}
+	// Where what is inside is wrong, or what follows looks like its own end, perhaps its own length is what is wrong.
+	if len(inner) > 0 || try.err != nil || cut || closes(b, found.End) {
+		fixed, end, err := m.spelled(b, h, depth)
+		if end > 0 {
+			return fixed, end
+		}
+		if errors.Is(err, envelope.ErrTwoReadings) {
+			try.failed(err)
+		}
+	} else if likeliest := h.Stacks(b)[:1]; found.Region.Stack != likeliest[0] {
+		if _, end, _ := m.spelledAs(b, h, likeliest, depth); end > 0 { // sound in another way than the usual one alone
+			try.failed(envelope.ErrTwoReadings)
+		}
+	}
+	m.join(try)
+	return raw, found.End
 }
 
 // outgrown reports whether a string ends as far behind its length as the cause can have made it longer.
