@@ -85,6 +85,10 @@ func TestDamagedAround(t *testing.T) {
 		`<p>a:2:*i:0;s:24:"http://ternrock.example/";i:1;s:24:"http://ternrock.example/";}</p>`,
 		`<p>a:1:Ai:0;a:1:{i:0;s:24:"http://ternrock.example/";}}</p>`,
 		`<p>s:42:s:34:"http://www.ternrock.example/a | tide";";</p>`,
+		`<input value="s:32:=lamp http:\/\/ternrock.example\/&quot;;">`,
+		`<input value="s=32:&quot;lamp http:\/\/ternrock.example\/&quot;;">`,
+		`<input value="s:32:|lamp http:\/\/ternrock.example\/&quot;;">`,
+		`{"e":"s:32:=lamp http://ternrock.example/abcd\";"}`,
 	} {
 		res := rules(t).Value([]byte(v))
 		assert.Empty(t, res.Edits, v)
@@ -94,6 +98,8 @@ func TestDamagedAround(t *testing.T) {
 		`<p>at 12:30: s:24:"http://ternrock.example/";</p>`,
 		`[x p:s:24:"http://ternrock.example/";]`,
 		`cart|s:24:"http://ternrock.example/";lamp|i:1;`,
+		`<input value="cart|s:24:&quot;http://ternrock.example/&quot;;lamp|i:1;">`,
+		`?lamp=s%3A24%3A%22http%3A%2F%2Fternrock.example%2F%22%3B`,
 	} {
 		res := rules(t).Value([]byte(v))
 		assert.Len(t, res.Edits, 2, v)

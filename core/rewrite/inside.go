@@ -594,14 +594,23 @@ func (t *reading) damaged(start int) bool {
 func (t *reading) segmentOf(start int) int {
 	p := start
 	for p > 0 && start-p < segmentBack && strings.IndexByte("\"'><\n", t.b[p-1]) < 0 {
-		if t.b[p-1] == '=' && p > 1 && (t.b[p-2] < '0' || t.b[p-2] > '9') {
-			break // behind a name
+		if t.b[p-1] == '=' && isNamed(t.b, p-1) {
+			break
 		}
 		if p--; p == t.segment.end && t.segment.end > 0 {
 			return t.segment.start
 		}
 	}
 	return p
+}
+
+// isNamed reports whether a name ends at p, and no part of the beginning of a serialized value: a digit or a colon.
+func isNamed(b []byte, p int) bool {
+	if p == 0 {
+		return false
+	}
+	c := b[p-1]
+	return c|0x20 >= 'a' && c|0x20 <= 'z' || c >= 0x80 || strings.IndexByte("_-]\"'", c) >= 0
 }
 
 // span is a stretch of a text.
@@ -638,7 +647,8 @@ func brokenIn(b []byte) (all []span) {
 			}
 			start := at
 			for start > 0 && at-start < closingBack {
-				if c := b[start-1]; strings.IndexByte("\"'|=>", c) >= 0 && (start < 2 || b[start-2] != '\\') {
+				c := b[start-1]
+				if strings.IndexByte("\"'>", c) >= 0 && (start < 2 || b[start-2] != '\\') || (c == '=' || c == '|') && isNamed(b, start-1) {
 					break
 				}
 				start--
