@@ -342,6 +342,9 @@ func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
 			v.Done()
 		}
 		if err == nil {
+			if s.Plain() { // nothing behind the value was looked at
+				cost += v.End - len(r.Text)
+			}
 			return Found{Value: v, Region: r, End: r.Raw(v.End)}, cost, nil
 		}
 		var bad *NotSound

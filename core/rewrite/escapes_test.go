@@ -159,3 +159,19 @@ func TestMendNotSilent(t *testing.T) {
 	assert.True(t, broken)
 	assert.Error(t, err)
 }
+
+// However many values a text holds one behind the other, all of them are read.
+func TestManyValues(t *testing.T) {
+	for _, piece := range []string{
+		`<p>a:1:{s:1:"a";s:24:"http://ternrock.example/";}` + "\n",
+		`<p>{"u":"http:\/\/ternrock.example\/"} s:24:"http://ternrock.example/";` + "\n",
+		`<input value="a:1:{s:1:&quot;a&quot;;s:24:&quot;http://ternrock.example/&quot;;}">`,
+		`INSERT INTO t VALUES ('a:1:{s:1:\"a\";s:24:\"http://ternrock.example/\";}');`,
+		`?d=a%3A1%3A%7Bs%3A1%3A%22a%22%3Bs%3A24%3A%22http%3A%2F%2Fternrock.example%2F%22%3B%7D `,
+		`d=c2VlIGh0dHA6Ly90ZXJucm9jay5leGFtcGxlL2xhbXA=& `,
+	} {
+		res := rules(t).Value([]byte(strings.Repeat(piece, 5000)))
+		assert.GreaterOrEqual(t, res.References, 5000, piece)
+		assert.Empty(t, res.Left, piece)
+	}
+}
