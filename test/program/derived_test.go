@@ -262,5 +262,7 @@ func TestKeptRowsJoinedFile(t *testing.T) {
 
 	write("www/.env", "DATA_DIR=var/data\nDB_PREFIX=tr_\n")
 	require.NoError(t, os.Remove(filepath.Join(dir, "trimlantern.yaml")))
-	assert.Contains(t, want(t, 2, dir, "init", "--here", "--site", "https://ternrock.example", "--system", "own.yaml", "www").errs, "sets no STAGE")
+	r = want(t, 2, dir, "init", "--here", "--site", "https://ternrock.example", "--system", "own.yaml", "www")
+	assert.Contains(t, r.errs, "sets no STAGE")
+	assert.Contains(t, r.errs, "--database sqlite:FILE")
 }

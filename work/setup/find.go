@@ -189,6 +189,8 @@ func (in *initing) take(path, base string, l *system.System) error {
 	case errors.As(err, &unclear):
 		return work.BadUse(nil, fmt.Sprintf("%s, line %d: %s is %s, which only running it would tell", in.relative(unclear.File), unclear.Line, strings.TrimPrefix(unclear.Name, "$"), unclear.How.Words()),
 			"say where the database is: --database mysql://USER@HOST/NAME (or postgres://, sqlite:FILE), --prefix PREFIX, and --password-env VARIABLE or --password-file FILE")
+	case err != nil && l.Config.Kind == "sqlite":
+		return work.BadUse(err, "the system's configuration cannot be read", "name the database instead: --database sqlite:FILE")
 	case err != nil:
 		return work.BadUse(err, "the system's configuration cannot be read", "name the database instead: --database mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
 	case l.Config.Kind == "sqlite":
