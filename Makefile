@@ -57,6 +57,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 120m -run TestInstallIntoAny -v ./test/real -rule-files 1000 -rule-seed 0
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestDumpOptions|TestPanelExports|TestSystemsDumpIsAStore' -v ./test/real -exports-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestAnyScript|TestDumpsOfRandomDatabases' -v ./test/real -sql-scripts 1000 -sql-seed 0 -random-dumps 200
+	$(GO) test -count=1 -timeout 60m -run TestFlippedBits -v ./test/program -flips 5000
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 common
 	bench/filter.sh 1000 5 dense

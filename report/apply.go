@@ -149,6 +149,18 @@ func (t *Text) after(commands []string) {
 // oneNode says what a lock on one node of a cluster means.
 const oneNode = "the lock held on one node of the cluster alone: the database user may make no table. A second run through another node would not have been kept out."
 
+// asItWas says that everything is as before, only if that was computed from all of the journal.
+func (t *Text) asItWas(u *run.Undone) {
+	switch {
+	case u.Whole:
+		t.printf("\n%s\n", t.good("Everything in the journal is as it was, byte for byte."))
+	case u.Lost > 0:
+		t.wrap("", t.bad(fmt.Sprintf("Put back what could be read. %s of the damaged journal could not: what was changed there stays as it is.", plural(int(u.Lost), "byte"))))
+	default:
+		t.wrap("", t.bad("Not everything in the journal was put back: the numbers do not agree. Keep the journal, and compare with your backup."))
+	}
+}
+
 // Undone reports what undo did.
 func (t *Text) Undone(u *run.Undone) {
 	if u.SQL {
@@ -161,6 +173,9 @@ func (t *Text) Undone(u *run.Undone) {
 	if len(u.Tables) == 0 && len(u.Files) > 0 || len(u.Tables) == 0 && len(u.Left) > 0 && u.Sheet == "" {
 		for _, f := range u.Files {
 			t.printf("  as before: %s\n", t.clip(f, 66))
+		}
+		if len(u.Left) == 0 {
+			t.asItWas(u)
 		}
 		t.after(u.After)
 		if len(u.Left) > 0 {
@@ -194,7 +209,7 @@ func (t *Text) Undone(u *run.Undone) {
 	if len(u.Left) == 0 && len(u.Only) > 0 {
 		t.printf("\n%s\n", t.good("These cells are as they were; the rest of the journal is not undone."))
 	} else if len(u.Left) == 0 {
-		t.printf("\n%s\n", t.good("Everything in the journal is as it was, byte for byte."))
+		t.asItWas(u)
 		if u.Proven > 0 {
 			t.printf("Checked in the database after writing: %s of %s.\n", number(u.Proven), plural(u.Back, "cell"))
 		}

@@ -68,6 +68,8 @@ var contract = []struct {
 	{"filter", "filter, on standard error", dumps.Filtered{}},
 	{"fleet-line", "fleet: one site of JSON Lines", line{fleet.Outcome{}}},
 	{"history", "history", status.History{}},
+	{"history-check", "history --check", status.Check{}},
+	{"history-repair", "history --repair", status.Repair{}},
 	{"init", "init", setup.Inited{}},
 	{"list-head", "the first line of JSON Lines", listHead{}},
 	{"move", "init --move", work.Moved{}},

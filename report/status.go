@@ -2,6 +2,7 @@ package report
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -59,4 +60,47 @@ func (t *Text) History(h *status.History) {
 		return
 	}
 	t.next("trimlantern undo NAME takes back the apply of that name")
+}
+
+// HistoryCheck reports a check of the logbook.
+func (t *Text) HistoryCheck(c *status.Check) {
+	t.printf("The logbook of %s, in\n%s\n\n", c.Site, t.clip(c.Path, 76))
+	t.printf("  %s as written, to the last byte\n", plural(c.Sound, "file"))
+	if c.Older > 0 {
+		t.printf("  %s of an earlier version, without checksums\n", plural(c.Older, "file"))
+	}
+	if c.Torn > 0 {
+		t.wrap("  ", plural(c.Torn, "journal")+" of an interrupted run: the last block was not written to its end, and nothing was changed under it")
+	}
+	if len(c.Skipped) > 0 {
+		t.wrap("  ", plural(len(c.Skipped), "file")+" not checked, without a checksum: "+strings.Join(c.Skipped, ", "))
+	}
+	if len(c.Edited) > 0 {
+		t.heading("Edited in the site file since Trim Lantern wrote it")
+		for _, line := range c.Edited {
+			t.wrap("  ", line)
+		}
+	}
+	if len(c.Damaged) == 0 {
+		t.printf("\n%s\n", t.good("Nothing is damaged."))
+		t.next("trimlantern status")
+		return
+	}
+	t.heading("Damaged")
+	next := "put the damaged files back from a backup"
+	for _, d := range c.Damaged {
+		t.wrap("  ", t.bad(d.Name)+": "+d.Why)
+		if d.Journal != "" {
+			next = "put the damaged files back from a backup, or make a copy of what can be read: trimlantern history --repair " + d.Journal
+		}
+	}
+	t.next(next)
+}
+
+// HistoryRepair reports the repair of a journal.
+func (t *Text) HistoryRepair(r *status.Repair) {
+	t.printf("Made the journal %s of all that can be read of %s.\n", r.Journal, r.Damaged)
+	t.printf("  %s, %s; %s could not be read\n", plural(r.Cells, "cell"), plural(r.Files, "file"), plural(int(r.Lost), "byte"))
+	t.wrap("", "The damaged journal stays in the logbook as it is, under a name that no command uses.")
+	t.next("trimlantern undo " + r.Journal)
 }

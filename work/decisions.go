@@ -244,9 +244,21 @@ func (j *Job) number(points []point.Point) error {
 // Numbered returns the numbers under which things with these keys were shown, or new ones. They stay the same
 // from one run to the next.
 func (j *Job) Numbered(keys []string) ([]int, error) {
+	var out []int
+	err := j.Book.Change(func() (err error) {
+		out, err = j.numbered(keys)
+		return err
+	})
+	if err != nil {
+		return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+	}
+	return out, nil
+}
+
+func (j *Job) numbered(keys []string) ([]int, error) {
 	var known numbers
 	if err := j.Book.ReadJSON(numbersFile, &known); err != nil {
-		known = numbers{} // a broken file numbers anew
+		known = numbers{} // a broken file starts again
 	}
 	if known.Of == nil {
 		known.Of = map[string]int{}
@@ -263,8 +275,5 @@ func (j *Job) Numbered(keys []string) ([]int, error) {
 	if known.Last == was {
 		return out, nil
 	}
-	if err := j.Book.WriteJSON(numbersFile, known); err != nil {
-		return nil, Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
-	}
-	return out, nil
+	return out, j.Book.WriteJSON(numbersFile, known)
 }

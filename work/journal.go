@@ -3,18 +3,19 @@ package work
 import (
 	"errors"
 	"fmt"
+	"os"
 
 	"trimlantern/core/change"
+	"trimlantern/outside/logbook"
 )
 
 // JournalState is what a journal says of its run.
 type JournalState struct {
 	ID      string
 	Header  change.JournalHeader
-	End     int64 // where the last whole block ends
+	Read    logbook.Read // how far it is verified, and what is in it
 	Blocks  int
 	Cells   int // entries
-	Skips   int
 	Tables  map[string]int
 	Partly  []string        // tables that were put back by themselves
 	Dropped int             // cached rows removed
@@ -27,7 +28,7 @@ type JournalState struct {
 // ReadState reads a journal; visit, where not nil, sees each block.
 func (j *Job) ReadState(id string, visit func(change.Block) error) (*JournalState, error) {
 	st := &JournalState{ID: id, Tables: map[string]int{}}
-	end, err := j.Book.ReadJournal(id, func(b change.Block) error {
+	read, err := j.Book.ReadJournal(id, func(b change.Block) error {
 		st.Blocks++
 		for _, r := range b.Records {
 			switch {
@@ -36,11 +37,8 @@ func (j *Job) ReadState(id string, visit func(change.Block) error) (*JournalStat
 			case r.Entry != nil:
 				st.Cells++
 				st.Tables[r.Entry.Table]++
-			case r.Skip != nil:
-				st.Skips++
 			case r.Refused != nil:
 				st.Cells--
-				st.Skips++
 				st.Tables[r.Refused.Table]--
 			case r.Dropped != nil:
 				st.Dropped++
@@ -60,34 +58,52 @@ func (j *Job) ReadState(id string, visit func(change.Block) error) (*JournalStat
 		}
 		return nil
 	})
-	st.End = end
+	st.Read = read
 	if err != nil && !errors.Is(err, change.ErrTorn) {
 		return st, fmt.Errorf("journal %s: %w", id, err)
 	}
 	return st, nil
 }
 
+// JournalFault says in a user's words why a journal cannot be used.
+func JournalFault(id string, err error) error {
+	if damaged := (*change.Damaged)(nil); errors.As(err, &damaged) || errors.Is(err, logbook.ErrDamaged) {
+		return BadUse(err, "nothing was changed", "put the logbook back from a backup; or make a copy of all that can be read: trimlantern history --repair "+id)
+	}
+	return BadUse(err, "nothing was changed", "keep the file; move it out of the logbook if its run is settled")
+}
+
+// Bound refuses a journal of a site in another folder that is still there: then this one is a copy, whose logbook says
+// what was done to the original.
+func (j *Job) Bound(st *JournalState) error {
+	of := st.Header.Folder
+	if of == "" || of == j.File.Dir {
+		return nil
+	}
+	was, err := os.Stat(of)
+	if err != nil {
+		return nil // it was moved here
+	}
+	if here, err := os.Stat(j.File.Dir); err == nil && os.SameFile(was, here) {
+		return nil
+	}
+	return BadUse(nil, fmt.Sprintf("the journal %s is of the site in %s; this folder, %s, is a copy", st.ID, of, j.File.Dir),
+		"run the command there: cd "+of)
+}
+
 // Glance reads of a journal only its header and what stands behind its last
 // cells, so that old runs cost nothing. It returns nil where that does not tell.
 func (j *Job) Glance(id string) *JournalState {
-	f, err := j.Book.OpenJournal(id)
-	if err != nil {
+	f, blocks, ok := j.Book.Glance(id)
+	if !ok {
 		return nil
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil
-	}
-	blocks, whole := change.Outline(f, info.Size())
-	if !whole || len(blocks) == 0 {
-		return nil
-	}
 	first, err := blocks[0].ReadAt(f)
 	if err != nil || len(first) == 0 || first[0].Header == nil {
 		return nil
 	}
-	st := &JournalState{ID: id, Header: *first[0].Header, End: info.Size(), Blocks: len(blocks)}
+	st := &JournalState{ID: id, Header: *first[0].Header, Blocks: len(blocks)}
 	for i := len(blocks) - 1; i >= 0 && st.Mark == ""; i-- {
 		records, err := blocks[i].ReadAt(f)
 		if err != nil || CountCells(records) > 0 {

@@ -35,7 +35,7 @@ func Move(path, home string) (*Moved, error) {
 	if _, err := os.Lstat(out.Path); err == nil {
 		return nil, BadUse(nil, out.Path+" already exists", "move one of the two away")
 	}
-	release, err := j.Book.Lock()
+	release, err := j.Book.Lock("move")
 	if err != nil {
 		return nil, LockFault(err)
 	}
@@ -51,6 +51,9 @@ func Move(path, home string) (*Moved, error) {
 		f := *j.File
 		f.Folder = f.Dir
 		err = f.Write(out.Path)
+		if err == nil {
+			err = logbook.Open(out.Path).KeepSiteFile(f.Text())
+		}
 	}
 	if err != nil {
 		return nil, Failed(err, "the site file cannot be moved", "free some disk space and make the folder "+filepath.Dir(out.Path)+" writable; the old site file is still in use")

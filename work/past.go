@@ -3,7 +3,6 @@ package work
 import (
 	"encoding/json"
 	"net/url"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -19,12 +18,12 @@ const Fresh = 30 * 24 * time.Hour
 func (j *Job) Runs() (runs []*JournalState, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, BookFault(err)
 	}
 	for _, id := range ids {
 		st, err := j.ReadState(id, nil)
 		if err != nil {
-			return nil, Failed(err, "the logbook cannot be read", "keep the file")
+			return nil, BookFault(err)
 		}
 		if st.Blocks > 0 && st.Header.Sheet != "" && (st.Header.Site == "" || st.Header.Site == j.Site.String()) {
 			runs = append(runs, st)
@@ -52,7 +51,7 @@ func (j *Job) LastChange() (time.Time, error) {
 			Time string `json:"time"`
 		}{}
 		if err := j.Book.ReadJSON(DumpRecord, &made); err != nil {
-			return last, Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), DumpRecord))
+			return last, BookFault(err)
 		}
 		if when, err := time.Parse(time.RFC3339, made.Time); err == nil && when.After(last) {
 			last = when
@@ -68,12 +67,12 @@ func Days(d time.Duration) string { return words.Count(int(d.Hours()/24), "day")
 func (j *Job) RulesChanged() (last time.Time, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return last, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return last, BookFault(err)
 	}
 	for _, id := range ids {
 		st, err := j.ReadState(id, nil)
 		if err != nil {
-			return last, Failed(err, "the logbook cannot be read", "keep the file")
+			return last, BookFault(err)
 		}
 		if when, err := time.Parse(time.RFC3339, max(st.Time, st.Header.Time)); err == nil && st.Header.Sheet == "" && len(st.Files) > 0 && when.After(last) {
 			last = when
@@ -87,7 +86,7 @@ func (j *Job) RulesChanged() (last time.Time, err error) {
 func (j *Job) LastSheet() (id string, h change.Header, end *change.Summary, err error) {
 	ids, err := j.Book.Sheets()
 	if err != nil {
-		return "", h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", h, nil, BookFault(err)
 	}
 	if len(ids) == 0 {
 		return "", h, nil, nil
@@ -101,7 +100,7 @@ func (j *Job) LastSheet() (id string, h change.Header, end *change.Summary, err 
 func (j *Job) LastSheetOf(kind string) (id string, h change.Header, end *change.Summary, err error) {
 	ids, err := j.Book.Sheets()
 	if err != nil {
-		return "", h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", h, nil, BookFault(err)
 	}
 	for _, id := range slices.Backward(ids) {
 		h, end, err := j.ReadSheet(id)
@@ -119,7 +118,7 @@ func (j *Job) LastSheetOf(kind string) (id string, h change.Header, end *change.
 func (j *Job) ReadSheet(id string) (h change.Header, end *change.Summary, err error) {
 	f, err := j.Book.OpenSheet(id)
 	if err != nil {
-		return h, nil, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return h, nil, BookFault(err)
 	}
 	defer f.Close()
 	r, err := change.NewReader(f)
@@ -172,7 +171,7 @@ func (j *Job) CertificateChanged() (last time.Time, err error) {
 		}
 	})
 	if err != nil {
-		return last, Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return last, BookFault(err)
 	}
 	return last, nil
 }

@@ -32,7 +32,7 @@ func (j *Job) Verdicts(ctx context.Context) (*Verdicts, error) {
 	v := &Verdicts{job: j, ctx: ctx, known: map[string]probe.Verdict{}}
 	if j.Book != nil {
 		if err := j.Book.ReadJSON(verdictsFile, &v.known); err != nil {
-			return nil, Failed(err, "the logbook cannot be read", "fix or remove the file")
+			return nil, BookFault(err)
 		}
 	}
 	for host, known := range v.known {
@@ -96,5 +96,16 @@ func (v *Verdicts) Keep() error {
 	if !v.dirty || v.job.Book == nil {
 		return nil
 	}
-	return v.job.Book.WriteJSON(verdictsFile, v.known)
+	return v.job.Book.Change(func() error {
+		all := map[string]probe.Verdict{}
+		if err := v.job.Book.ReadJSON(verdictsFile, &all); err != nil {
+			return err
+		}
+		for host, known := range v.known { // another run may have asked other hosts meanwhile
+			if was, ok := all[host]; !ok || !known.Asked.Before(was.Asked) {
+				all[host] = known
+			}
+		}
+		return v.job.Book.WriteJSON(verdictsFile, all)
+	})
 }

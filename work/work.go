@@ -109,6 +109,8 @@ type Job struct {
 	links     map[string][]string // of front pages that were asked for
 
 	Cookies bool // the client keeps those of the site
+
+	Edited []string // lines of the site file that were changed outside of this program since it wrote the file
 }
 
 // OpenAddress makes a job of an address alone, without site file, database and
@@ -167,6 +169,10 @@ func Open(path, home string, p Progress) (*Job, error) {
 	j := &Job{File: f, Book: logbook.Open(f.Path), Progress: p, Now: time.Now}
 	if err := disk.TrustedFolder(j.Book.Path()); Untrusted(err) != nil {
 		return nil, Untrusted(err)
+	}
+	f.Guard = j.guard
+	if kept, ok, err := j.Book.SiteFile(); err == nil && ok { // a damaged one is found by history --check
+		j.Edited = f.ChangedLines(kept)
 	}
 	if j.Site, err = f.Address(); err != nil {
 		return nil, BadUse(err, path, "fix site, also and sisters in the site file")
@@ -568,6 +574,9 @@ func (j *Job) RunID() string {
 				}
 			}
 		}
+		if next, err := j.Book.NextTime(now); err == nil { // otherwise whoever writes there says what is wrong
+			now = next
+		}
 	}
 	return strings.ReplaceAll(now.Format(runForm), ".", "-")
 }
@@ -578,12 +587,38 @@ func IsFault(err error) bool {
 	return errors.As(err, &f)
 }
 
+// BookFault says in a user's words why the logbook cannot be read.
+func BookFault(err error) error {
+	do := "make its folder readable"
+	var u *disk.Untrusted
+	switch {
+	case errors.As(err, &u):
+		return Untrusted(err)
+	case errors.Is(err, logbook.ErrDamaged):
+		do = "put that file back from a backup, or remove it and run again what made it; trimlantern history --check looks at all of them"
+	case errors.Is(err, fs.ErrPermission):
+		do = "make the folder of the logbook readable and writable, or run the command as its owner"
+	}
+	return Failed(err, "the logbook cannot be read", do)
+}
+
 // LockFault says in a user's words why the logbook could not be locked.
 func LockFault(err error) error {
 	if errors.Is(err, logbook.ErrBusy) {
-		return Failed(err, "the logbook is locked", "wait until the other run has ended")
+		return Failed(err, "the logbook is locked", "wait until that run has ended, then run the same command again")
 	}
 	return Failed(err, "the logbook cannot be written", "make the folder of the site file writable; nothing was changed")
+}
+
+// guard does a change of the site file while no other run makes one, and keeps in the logbook what was written.
+func (j *Job) guard(change func() ([]byte, error)) error {
+	return j.Book.Change(func() error {
+		written, err := change()
+		if err != nil {
+			return err
+		}
+		return j.Book.KeepSiteFile(written)
+	})
 }
 
 // SistersOf returns the addresses of the other sites of a network.

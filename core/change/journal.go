@@ -1,17 +1,11 @@
 package change
 
 import (
-	"bufio"
 	"bytes"
-	"encoding/binary"
-	"errors"
-	"fmt"
-	"hash/crc32"
 	"io"
 	"slices"
 	"sync"
 
-	"github.com/go-json-experiment/json"
 	"github.com/klauspost/compress/zstd"
 )
 
@@ -26,6 +20,11 @@ type JournalHeader struct {
 	Site     string `json:"site"`
 	Database string `json:"database"`
 	Drops    bool   `json:"drops,omitempty"` // cached rows are removed too
+
+	SheetSum string `json:"sheet_sum,omitempty"` // Summary.SHA256 of that sheet
+	Folder   string `json:"folder,omitempty"`    // of the site; absolute
+	Repairs  string `json:"repairs,omitempty"`   // the ID of the damaged journal whose readable blocks are in this one
+	Lost     int64  `json:"lost,omitempty"`      // of that journal: bytes that could not be read
 }
 
 // Entry is the full value of one cell before its change.
@@ -94,8 +93,44 @@ const (
 	Partly    Mark = "partly"    // some tables were put back
 )
 
-// Record is one line of a journal. One of the first eight fields is set; the last
-// three go with marks.
+// Counts says what a run put into its journal. With Finished, it is the journal's own sum: a journal in which
+// something else is found is damaged.
+type Counts struct {
+	Cells   int `json:"cells"` // entries, without those that the database refused
+	Skips   int `json:"skips"` // cells that were not changed, and those refused
+	Dropped int `json:"dropped"`
+	Files   int `json:"files"`
+	Moved   int `json:"moved"`
+}
+
+// Add counts records.
+func (c *Counts) Add(records []Record) {
+	for i := range records {
+		switch r := &records[i]; {
+		case r.Entry != nil:
+			c.Cells++
+		case r.Skip != nil:
+			c.Skips++
+		case r.Refused != nil:
+			c.Cells--
+			c.Skips++
+		case r.Dropped != nil:
+			c.Dropped++
+		case r.File != nil:
+			c.Files++
+		case r.Moved != nil:
+			c.Moved++
+		}
+	}
+}
+
+// Torn is the start of a block that an interrupted run did not write to its end. Nothing was changed under it.
+// It is kept when the journal goes on, so that no byte of a journal is ever dropped.
+type Torn struct {
+	Bytes Value `json:"bytes"`
+}
+
+// Record is one line of a journal. One of the first fields, up to Mark, is set; those after it go with marks.
 type Record struct {
 	Header  *JournalHeader `json:"journal,omitempty"`
 	Entry   *Entry         `json:"entry,omitempty"`
@@ -104,25 +139,16 @@ type Record struct {
 	Dropped *Dropped       `json:"dropped,omitempty"`
 	File    *File          `json:"file,omitempty"`
 	Moved   *Moved         `json:"moved,omitempty"`
+	Torn    *Torn          `json:"torn,omitempty"`
 	Mark    Mark           `json:"mark,omitempty"`
 	Time    string         `json:"time,omitempty"`
 	Left    int            `json:"left,omitempty"`   // with Undone and Partly: cells left as others changed them
 	Tables  []string       `json:"tables,omitempty"` // with Partly
+	Counts  *Counts        `json:"counts,omitempty"` // with Finished
 }
 
-// A journal is a row of blocks. Each is a Zstandard frame, and before it stands
-// a skippable frame (RFC 8878 §3.1.2) of 12 bytes: the length of the frame and
-// its CRC-32. So a block that was cut off by a crash is told from a whole one,
-// and `zstd -d` reads the file as it is.
-const (
-	guardMagic = 0x184D2A5E
-	guardSize  = 8 + 12
-	maxBlock   = 1 << 30
-)
-
-var crcTable = crc32.MakeTable(crc32.Castagnoli)
-
-// EncodeBlock returns the records as one block to be appended to a journal.
+// EncodeBlock returns the records as one block, whose guard is still empty: Chain.Seal fills it in when the block is
+// appended to a journal.
 func EncodeBlock(records ...Record) ([]byte, error) {
 	if size := plainSize(records); size > maxPlain {
 		return encodeLarge(records)
@@ -146,7 +172,7 @@ func EncodeBlock(records ...Record) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return guarded(blockEncoder.EncodeAll(plain, make([]byte, guardSize, guardSize+len(plain)/2+512))), nil
+	return blockEncoder.EncodeAll(plain, make([]byte, guardSize, guardSize+len(plain)/2+512)), nil
 }
 
 // encodeLarge is EncodeBlock for records that are not to be in memory once more: they go into the frame piece by piece.
@@ -168,7 +194,7 @@ func encodeLarge(records []Record) ([]byte, error) {
 	if err := z.Close(); err != nil {
 		return nil, err
 	}
-	return guarded(out.Bytes()), nil
+	return out.Bytes(), nil
 }
 
 // counter counts what is written.
@@ -201,16 +227,6 @@ func writeRecords(out io.Writer, records []Record) error {
 	return nil
 }
 
-// guarded fills in what stands before the frame.
-func guarded(block []byte) []byte {
-	frame := block[guardSize:]
-	binary.LittleEndian.PutUint32(block[0:], guardMagic)
-	binary.LittleEndian.PutUint32(block[4:], 12)
-	binary.LittleEndian.PutUint64(block[8:], uint64(len(frame)))
-	binary.LittleEndian.PutUint32(block[16:], crc32.Checksum(frame, crcTable))
-	return block
-}
-
 // plainSize says about how long the records are as lines: growing on the way would
 // cost as much as writing them.
 func plainSize(records []Record) int {
@@ -240,119 +256,8 @@ var blockEncoder = func() *zstd.Encoder {
 	return z
 }()
 
-// ErrTorn says that a journal ends in a block that was not written to its end:
-// what came before is whole.
-var ErrTorn = errors.New("the journal's last block is torn")
-
-// Block is one block of a journal and where it stands.
-type Block struct {
-	Offset, Size int64
-	Records      []Record
-}
-
-// EachBlock reads a journal block by block and returns where the last whole one
-// ends. A torn tail gives ErrTorn; the caller may cut it off there. Other errors
-// say what is wrong with the journal.
-func EachBlock(r io.Reader, visit func(Block) error) (end int64, err error) {
-	return eachBlock(r, false, visit)
-}
-
-// eachBlock is EachBlock; inside says that r does not begin with the header.
-func eachBlock(r io.Reader, inside bool, visit func(Block) error) (end int64, err error) {
-	in := bufio.NewReaderSize(r, 1<<16)
-	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*maxBlock))
-	if err != nil {
-		return 0, err
-	}
-	defer z.Close()
-	for first := !inside; ; first = false {
-		var guard [guardSize]byte
-		n, err := io.ReadFull(in, guard[:])
-		switch {
-		case errors.Is(err, io.EOF):
-			return end, nil
-		case errors.Is(err, io.ErrUnexpectedEOF):
-			return end, ErrTorn
-		case err != nil:
-			return end, err
-		}
-		size := binary.LittleEndian.Uint64(guard[8:])
-		if binary.LittleEndian.Uint32(guard[:]) != guardMagic || size > maxBlock {
-			if first {
-				return 0, errors.New("is not a journal")
-			}
-			return end, ErrTorn
-		}
-		frame, err := io.ReadAll(io.LimitReader(in, int64(size)))
-		if err != nil {
-			return end, err
-		}
-		if uint64(len(frame)) < size || crc32.Checksum(frame, crcTable) != binary.LittleEndian.Uint32(guard[16:]) {
-			return end, ErrTorn
-		}
-		plain, err := z.DecodeAll(frame, nil)
-		if err != nil {
-			return end, fmt.Errorf("the block at byte %d: %w", end, err)
-		}
-		b := Block{Offset: end, Size: int64(n) + int64(size)}
-		last := &Entry{}
-		for line := range bytes.Lines(plain) {
-			var rec Record
-			if e, ok := readEntry(line, last); ok {
-				last = e
-				b.Records = append(b.Records, Record{Entry: e})
-				continue
-			}
-			if err := json.Unmarshal(line, &rec, asBefore); err != nil {
-				return end, fmt.Errorf("the block at byte %d: %w", end, err)
-			}
-			b.Records = append(b.Records, rec)
-		}
-		if first {
-			if len(b.Records) == 0 || b.Records[0].Header == nil || b.Records[0].Header.Format != journalFormat {
-				return 0, errors.New("is not a journal")
-			}
-			if v := b.Records[0].Header.Version; v != Version {
-				return 0, fmt.Errorf("is a journal of version %d; this program reads version %d", v, Version)
-			}
-		}
-		if err := visit(b); err != nil {
-			return end, err
-		}
-		end += b.Size
-	}
-}
-
-// Outline returns where the blocks of a journal stand, without reading what is in
-// them; whole is false where it ends in something else. size is the journal's.
-func Outline(r io.ReaderAt, size int64) (blocks []Block, whole bool) {
-	var guard [guardSize]byte
-	for at := int64(0); at < size; {
-		if _, err := r.ReadAt(guard[:], at); err != nil || binary.LittleEndian.Uint32(guard[:]) != guardMagic {
-			return blocks, false
-		}
-		length := binary.LittleEndian.Uint64(guard[8:])
-		if length > maxBlock || at+guardSize+int64(length) > size {
-			return blocks, false
-		}
-		blocks = append(blocks, Block{Offset: at, Size: guardSize + int64(length)})
-		at += guardSize + int64(length)
-	}
-	return blocks, true
-}
-
 // NewJournalHeader fills in format and version.
 func NewJournalHeader(h JournalHeader) *JournalHeader {
-	h.Format, h.Version = journalFormat, Version
+	h.Format, h.Version = journalFormat, JournalVersion
 	return &h
-}
-
-// ReadAt reads the records of a block again.
-func (b Block) ReadAt(r io.ReaderAt) ([]Record, error) {
-	var records []Record
-	_, err := eachBlock(io.NewSectionReader(r, b.Offset, b.Size), b.Offset > 0, func(b Block) error {
-		records = b.Records
-		return nil
-	})
-	return records, err
 }

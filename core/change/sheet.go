@@ -5,7 +5,6 @@
 package change
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
@@ -25,8 +24,11 @@ import (
 	"trimlantern/core/rewrite"
 )
 
-// Version is the version of both formats.
-const Version = 1
+// The versions of the two formats. Journals of version 1, whose blocks are not chained, are still read.
+const (
+	Version        = 1 // of sheets
+	JournalVersion = 2
+)
 
 // maxLine bounds one line: a cell of MariaDB's largest column, escaped.
 const maxLine = 256 << 20
@@ -362,7 +364,8 @@ type Reader struct {
 	ahead  *ahead
 	n      int   // lines that were read
 	cell   *Cell // the last
-	blind  bool  // nobody looks at cells: the checksum alone counts
+	blind  bool  // no line is visited: the checksum alone counts
+	left   bool  // what was left is visited too
 	lent   bool  // see Visit
 }
 
@@ -409,7 +412,7 @@ func (s *Reader) next() (line, error) {
 		return l, err
 	}
 	s.n++
-	if s.blind && !bytes.HasPrefix(b, endBegins) || bytes.HasPrefix(b, leftBegins) {
+	if s.blind && !bytes.HasPrefix(b, endBegins) || !s.left && bytes.HasPrefix(b, leftBegins) {
 		return l, nil // it is for people and for jq
 	}
 	c := &Cell{}
@@ -429,37 +432,20 @@ func (s *Reader) next() (line, error) {
 	return l, nil
 }
 
-func readLine(r *bufio.Reader, out []byte) ([]byte, error) {
-	for {
-		part, err := r.ReadSlice('\n')
-		out = append(out, part...)
-		switch {
-		case err == nil:
-			return out, nil
-		case errors.Is(err, bufio.ErrBufferFull):
-			if len(out) > maxLine {
-				return out, errors.New("a line is too long")
-			}
-		case errors.Is(err, io.EOF) && len(out) > 0:
-			return out, io.ErrUnexpectedEOF
-		default:
-			return out, err
-		}
-	}
-}
-
 // Visit is what Each calls for the lines of a sheet, in their order. What is nil is not called.
 type Visit struct {
 	Copy   func(*Copy) error
 	Cell   func(*Cell) error
 	Drop   func(*Drop) error
 	Source func(*Source) error
+	Left   func(*Left) error
 	Lent   bool // a cell and all in it is gone when Cell returns
 }
 
 // Each visits the lines of a sheet, to its end. It returns an error where the sheet is cut off or was changed.
 func (s *Reader) Each(v Visit) error {
-	s.blind = v.Copy == nil && v.Cell == nil && v.Drop == nil && v.Source == nil
+	s.left = v.Left != nil
+	s.blind = v.Copy == nil && v.Cell == nil && v.Drop == nil && v.Source == nil && !s.left
 	s.lent = v.Lent
 	for {
 		l, err := s.next()
@@ -469,8 +455,16 @@ func (s *Reader) Each(v Visit) error {
 		case err != nil:
 			return err
 		case l.End != nil:
+			if b, err := s.ahead.line(); !errors.Is(err, io.EOF) { // the checksum of the file itself is at its end
+				if err == nil {
+					err = fmt.Errorf("something is after its end: %.20q", b)
+				}
+				return err
+			}
 			s.End = l.End
 			return nil
+		case l.Left != nil && v.Left != nil:
+			err = v.Left(l.Left)
 		case l.Copy != nil && v.Copy != nil:
 			err = v.Copy(l.Copy)
 		case l.Cell != nil && v.Cell != nil:
@@ -486,27 +480,17 @@ func (s *Reader) Each(v Visit) error {
 	}
 }
 
-// EachLeft calls visit for everything that a sheet says was left alone. It checks nothing:
-// what it finds is for people.
+// EachLeft calls visit for everything that a sheet says was left alone. What it finds counts only if it returns no error.
 func EachLeft(r io.Reader, visit func(*Left)) error {
-	z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
+	s, err := NewReader(r)
 	if err != nil {
 		return err
 	}
-	defer z.Close()
-	for lines := bufio.NewReaderSize(z, 1<<16); ; {
-		b, err := readLine(lines, nil)
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		var l line
-		if bytes.HasPrefix(b, leftBegins) && json.Unmarshal(b, &l, asBefore) == nil && l.Left != nil {
-			visit(l.Left)
-		}
-	}
+	defer s.Close()
+	return s.Each(Visit{Left: func(l *Left) error {
+		visit(l)
+		return nil
+	}})
 }
 
 // Values is the key of a row as sheets and journals hold it.

@@ -39,6 +39,60 @@ func trusted(path string, info fs.FileInfo) error {
 	return nil
 }
 
+// isCallers reports whether a file belongs to the caller.
+func isCallers(info fs.FileInfo) bool {
+	uid, _ := owner(info)
+	return uid == os.Geteuid()
+}
+
+// trustedAbove refuses a folder if another user could put something else in its place: if one above it can be
+// written by others. In a folder with the sticky bit, like /tmp, nobody can move what belongs to others.
+func trustedAbove(path string) error {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	for at := filepath.Dir(abs); ; at = filepath.Dir(at) {
+		info, err := os.Lstat(at)
+		if err != nil {
+			return err
+		}
+		uid, gid := owner(info)
+		mode := info.Mode()
+		switch {
+		case mode&fs.ModeSymlink != 0 && (uid == 0 || uid == os.Geteuid()): // a link of ours: what it leads to is looked at
+			to, err := filepath.EvalSymlinks(at)
+			if err != nil {
+				return err
+			}
+			return trustedAbove(filepath.Join(to, "x"))
+		case mode&fs.ModeSticky != 0:
+		case mode.Perm()&0o002 != 0, mode.Perm()&0o020 != 0 && gid != 0 && !privateGroup(uid, gid):
+			return &Untrusted{at, fmt.Sprintf("can be written by other users (its mode is %04o), who could put another folder in the place of %s", mode.Perm(), abs), "run: chmod go-w " + at}
+		}
+		if at == filepath.Dir(at) {
+			return nil
+		}
+	}
+}
+
+// privateGroup reports whether a group is its owner's own, as many systems make one for each user: then what the group
+// can write, only that user can. Example: the folder belongs to keeper:keeper with mode 0775.
+func privateGroup(uid, gid int) bool {
+	u, err := user.LookupId(strconv.Itoa(uid))
+	if err != nil || u.Gid != strconv.Itoa(gid) {
+		return false
+	}
+	g, err := user.LookupGroupId(u.Gid)
+	return err == nil && g.Name == u.Username
+}
+
+// holdLock waits for a lock on an open file and keeps it until the file is closed; tryLock reports whether it could be had
+// at once. File systems without locks have the lock, and the files of killed runs stay there.
+func holdLock(f *os.File) { _ = unix.Flock(int(f.Fd()), unix.LOCK_EX) }
+
+func tryLock(f *os.File) bool { return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil }
+
 // userName names a user for people.
 func userName(uid int) string {
 	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {

@@ -2,7 +2,6 @@ package disk
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"io/fs"
 	"os"
@@ -33,7 +32,7 @@ func Create(path string, mode fs.FileMode) (*Pending, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Pending{folder: folder, part: ".trimlantern-" + rand.Text() + ".part", name: filepath.Base(path)}
+	p := &Pending{folder: folder, name: filepath.Base(path)}
 	old, err := folder.Lstat(p.name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -48,7 +47,8 @@ func Create(path string, mode fs.FileMode) (*Pending, error) {
 		return writeTo(path, old)
 	}
 	if err == nil || old == nil {
-		p.File, err = folder.OpenFile(p.part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		clearParts(folder, ".", p.name)
+		p.File, p.part, err = newPart(folder, ".", p.name)
 	}
 	if err != nil {
 		folder.Close()
@@ -99,14 +99,15 @@ func (p *Pending) Commit() error {
 		p.end = true
 		return p.Close()
 	}
-	if err := errors.Join(p.Sync(), p.Close()); err != nil {
-		return err
+	err := p.Sync()
+	if err == nil { // while it is locked: nobody takes it for a killed run's
+		err = p.folder.Rename(p.part, p.name)
 	}
-	if err := p.folder.Rename(p.part, p.name); err != nil {
+	if err = errors.Join(err, p.Close()); err != nil {
 		return err
 	}
 	p.committed = true
-	err := syncFolder(p.folder, ".")
+	err = syncFolder(p.folder, ".")
 	verbose.Took(context.Background(), time.Now(), "file made", err, "file", filepath.Join(p.folder.Name(), p.name))
 	return err
 }

@@ -158,9 +158,9 @@ func (t *Tree) Write(name string, b []byte, l Looks) (err error) {
 		verbose.Took(context.Background(), began, "file written", err, "file", filepath.Join(t.root.Name(), name), "bytes", len(b))
 	}()
 	name = filepath.FromSlash(name)
-	part := partOf(name)
 	var old fs.FileInfo
 	var f *os.File
+	var part string
 	err = t.do(func() (err error) {
 		if old, err = t.root.Lstat(name); err == nil {
 			err = plain(old)
@@ -168,8 +168,8 @@ func (t *Tree) Write(name string, b []byte, l Looks) (err error) {
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		_ = t.root.Remove(part) // what a run that was killed left
-		f, err = t.root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		clearParts(t.root, filepath.Dir(name), filepath.Base(name))
+		f, part, err = newPart(t.root, filepath.Dir(name), filepath.Base(name))
 		return err
 	})
 	if err != nil {
@@ -185,7 +185,8 @@ func (t *Tree) Write(name string, b []byte, l Looks) (err error) {
 	if err == nil && !l.Time.IsZero() {
 		err = setTime(f, l.Time)
 	}
-	err = errors.Join(err, f.Sync(), f.Close())
+	err = errors.Join(err, f.Sync())
+	defer f.Close()
 	return t.do(func() error {
 		if err == nil {
 			err = t.root.Rename(part, name)
@@ -198,16 +199,12 @@ func (t *Tree) Write(name string, b []byte, l Looks) (err error) {
 	})
 }
 
-// partOf names the file that is written beside another before it takes its place.
-func partOf(name string) string {
-	return filepath.Join(filepath.Dir(name), partStart+filepath.Base(name)+partEnd)
-}
-
-const partStart, partEnd = ".trimlantern-", ".part"
-
 // ClearPart removes what a run that was killed left beside a file.
 func (t *Tree) ClearPart(name string) {
-	_ = t.do(func() error { return t.root.Remove(partOf(filepath.FromSlash(name))) }) // it is the rule that there is none
+	_ = t.do(func() error { // it never fails
+		clearParts(t.root, filepath.Dir(filepath.FromSlash(name)), filepath.Base(name))
+		return nil
+	})
 }
 
 // Remove removes a file, or an empty folder; of a link, the link.

@@ -13,13 +13,13 @@ import (
 
 func TestLock(t *testing.T) {
 	book := Open(filepath.Join(t.TempDir(), "trimlantern.yaml"))
-	release, err := book.Lock()
+	release, err := book.Lock("apply")
 	require.NoError(t, err)
-	_, err = Open(filepath.Join(filepath.Dir(book.Path()), "trimlantern.yaml")).Lock()
+	_, err = Open(filepath.Join(filepath.Dir(book.Path()), "trimlantern.yaml")).Lock("undo")
 	assert.ErrorIs(t, err, ErrBusy)
-	assert.ErrorContains(t, err, "process ")
+	assert.ErrorContains(t, err, "trimlantern apply, process ")
 	release()
-	release, err = book.Lock()
+	release, err = book.Lock("apply")
 	require.NoError(t, err)
 	release()
 	info, err := os.Stat(book.Path())
@@ -64,7 +64,7 @@ func TestJSON(t *testing.T) {
 	require.NoError(t, book.ReadJSON("x.json", &v))
 	assert.Equal(t, 2, v["new"])
 	require.NoError(t, os.WriteFile(filepath.Join(book.Path(), "x.json"), []byte("{"), 0o600))
-	assert.ErrorContains(t, book.ReadJSON("x.json", &v), "x.json in the logbook is broken")
+	assert.ErrorContains(t, book.ReadJSON("x.json", &v), "x.json in the logbook")
 }
 
 // A journal that a crash cut off goes on behind its last whole block.
@@ -80,7 +80,7 @@ func TestJournalAfterCrash(t *testing.T) {
 	info, err := os.Stat(book.JournalPath("j"))
 	require.NoError(t, err)
 	require.NoError(t, os.Truncate(book.JournalPath("j"), info.Size()-3))
-	read := func() (tables []string, end int64, err error) {
+	read := func() (tables []string, end Read, err error) {
 		end, err = book.ReadJournal("j", func(b change.Block) error {
 			for _, r := range b.Records {
 				if r.Entry != nil {

@@ -39,8 +39,13 @@ type File struct {
 	Edited       []Edited          `yaml:"edited,omitempty"`
 	Network      Network           `yaml:"network,omitempty"`
 
+	text []byte // of the file on disk
+
 	Dir  string `yaml:"-"` // what paths are relative to
 	Path string `yaml:"-"` // of the file itself
+
+	// Guard, if set, does each change of the file on disk while no other run changes it, and keeps what was written.
+	Guard func(change func() (written []byte, err error)) error `yaml:"-"`
 }
 
 // Sister is another site of the same network, with an address of its own.
@@ -190,6 +195,7 @@ func Read(path string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
+	f.text = b
 	f.Path, f.Dir = abs, filepath.Dir(abs)
 	if f.Folder != "" {
 		if !filepath.IsAbs(f.Folder) {
@@ -209,7 +215,42 @@ func (f *File) Write(path string) error {
 	if err := e.Encode(f); err != nil {
 		return err
 	}
+	f.text = buf.Bytes()
 	return disk.CreateNew(path, buf.Bytes(), 0o600)
+}
+
+// Text is the file as it is on disk.
+func (f *File) Text() []byte { return f.text }
+
+// ChangedLines lists the lines of the file on disk that are not in another writing of it, as `line 3: site: …`, and those
+// that are gone.
+func (f *File) ChangedLines(was []byte) (out []string) {
+	if bytes.Equal(f.text, was) {
+		return nil
+	}
+	counts := map[string]int{}
+	for line := range strings.Lines(string(was)) {
+		counts[strings.TrimSpace(line)]++
+	}
+	n := 0
+	for line := range strings.Lines(string(f.text)) {
+		n++
+		line = strings.TrimSpace(line)
+		if counts[line]--; counts[line] < 0 {
+			out = append(out, fmt.Sprintf("line %d: %s", n, line))
+		}
+	}
+	for line := range strings.Lines(string(was)) {
+		line = strings.TrimSpace(line)
+		if counts[line] > 0 {
+			counts[line]--
+			out = append(out, "no longer there: "+line)
+		}
+	}
+	if out == nil {
+		out = []string{"the order of its lines, or blanks"}
+	}
+	return out
 }
 
 // Abs makes a path of the file absolute.
@@ -262,20 +303,32 @@ func (f *File) Drop(list string, gone func(entry *yaml.Node) bool) error {
 
 // change edits the file on disk, and reads it again.
 func (f *File) change(edit func(top *yaml.Node) error) error {
+	guard := f.Guard
+	if guard == nil {
+		guard = func(change func() ([]byte, error)) error {
+			_, err := change()
+			return err
+		}
+	}
+	return guard(func() ([]byte, error) { return f.edited(edit) })
+}
+
+// edited is change without its guard. It returns what was written.
+func (f *File) edited(edit func(top *yaml.Node) error) ([]byte, error) {
 	b, err := disk.ReadTrusted(f.Path, maxSize)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(b, &doc); err != nil {
-		return fmt.Errorf("%s: %w", f.Path, yamltext.Explain(err))
+		return nil, fmt.Errorf("%s: %w", f.Path, yamltext.Explain(err))
 	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 || doc.Content[0].Kind != yaml.MappingNode {
-		return fmt.Errorf("%s: is not a list of keys and values", f.Path)
+		return nil, fmt.Errorf("%s: is not a list of keys and values", f.Path)
 	}
 	top := doc.Content[0]
 	if err := edit(top); err != nil {
-		return err
+		return nil, err
 	}
 	for i := 0; i+1 < len(top.Content); i += 2 { // what became empty goes
 		if c := top.Content[i+1]; c.Kind != yaml.ScalarNode && c.Kind != yaml.AliasNode && len(c.Content) == 0 {
@@ -287,22 +340,23 @@ func (f *File) change(edit func(top *yaml.Node) error) error {
 	e := yaml.NewEncoder(&out)
 	e.SetIndent(2)
 	if err := e.Encode(&doc); err != nil {
-		return err
+		return nil, err
 	}
 	tree, err := disk.OpenTree(filepath.Dir(f.Path))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer tree.Close()
 	if err := tree.Write(filepath.Base(f.Path), out.Bytes(), disk.Looks{Mode: 0o600}); err != nil {
-		return err
+		return nil, err
 	}
 	now, err := Read(f.Path)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	now.Guard = f.Guard
 	*f = *now
-	return nil
+	return out.Bytes(), nil
 }
 
 // child returns a key's value in a mapping, which is made where it is not there.

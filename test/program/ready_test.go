@@ -373,7 +373,7 @@ func TestCacheFiles(t *testing.T) {
 	want(t, 0, dir, "preview", "--offline")
 	want(t, 0, dir, "apply", "--offline", "--drop-caches")
 	require.NoError(t, os.WriteFile(filepath.Join(cache, "new.html"), nil, 0o644))
-	assert.Contains(t, want(t, 1, dir, "undo").out, "the system has filled it anew")
+	assert.Contains(t, want(t, 1, dir, "undo").out, "the system has filled it again")
 	assert.FileExists(t, filepath.Join(cache, "new.html"))
 }
 

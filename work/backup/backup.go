@@ -45,7 +45,7 @@ func Run(ctx context.Context, j *work.Job, folder string) (*BackedUp, error) {
 	if err := j.PrivatePlace(folder); err != nil {
 		return nil, err
 	}
-	release, err := j.Book.Lock()
+	release, err := j.Book.Lock("backup")
 	if err != nil {
 		return nil, work.LockFault(err)
 	}
@@ -79,6 +79,11 @@ func Run(ctx context.Context, j *work.Job, folder string) (*BackedUp, error) {
 	}
 	if ctx.Err() != nil {
 		err = work.Failed(nil, "interrupted", "run the same command again")
+	}
+	if err == nil {
+		if out.Sums, err = writeSums(out.Folder, out.File, out.Archive); err != nil {
+			err = work.Failed(err, "the backup cannot be read back", "free some disk space, then run the same command again")
+		}
 	}
 	if err == nil {
 		if err = os.Rename(out.Folder, whole); err != nil {
@@ -502,7 +507,8 @@ type BackedUp struct {
 	Archive string      `json:"archive"` // of the files; "": none are declared
 	Packed  int64       `json:"packed"`  // bytes of the archive
 	Files   int         `json:"files"`
-	Left    []string    `json:"left"` // files that are not in it, and why
+	Left    []string    `json:"left"`           // files that are not in it, and why
+	Sums    string      `json:"sums,omitempty"` // SHA-256 of the list of checksums in the folder, SHA256SUMS; "": of an earlier version
 }
 
 // Code is the exit code that it comes to.
@@ -520,7 +526,7 @@ func Last(j *work.Job) (*BackedUp, error) {
 		return nil, nil
 	}
 	if err := j.Book.ReadJSON(backupRecord, &b); err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return nil, work.BookFault(err)
 	}
 	if b.Site != j.Site.String() {
 		return nil, nil

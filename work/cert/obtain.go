@@ -207,7 +207,7 @@ func begin(j *work.Job, o ObtainOptions) (*obtaining, func(), error) {
 	if err := j.PrivatePlace(dir); err != nil {
 		return nil, nil, err
 	}
-	release, err := j.Book.Lock()
+	release, err := j.Book.Lock("cert obtain")
 	if err != nil {
 		return nil, nil, work.LockFault(err)
 	}

@@ -79,10 +79,10 @@ func lastPoints(j *work.Job) (points []point.Point, old []string, err error) {
 	var checked ready.Result
 	var redirects redirect.Tested
 	if err := j.Book.ReadJSON(ready.File, &checked); err != nil {
-		return nil, nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return nil, nil, work.BookFault(err)
 	}
 	if err := j.Book.ReadJSON(redirect.LastTest, &redirects); err != nil {
-		return nil, nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return nil, nil, work.BookFault(err)
 	}
 	certificate, err := j.CertificateChanged()
 	if err != nil {

@@ -157,7 +157,7 @@ func (c *collecting) preview() (pending bool, err error) {
 		return pending, nil
 	}
 	if err != nil {
-		return pending, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return pending, work.BookFault(err)
 	}
 	defer f.Close()
 	err = change.EachLeft(f, c.left)

@@ -59,7 +59,7 @@ type Applied struct {
 func Last(j *work.Job) (*Applied, error) {
 	var last Applied
 	if err := j.Book.ReadJSON(work.DumpRecord, &last); err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), work.DumpRecord))
+		return nil, work.BookFault(err)
 	}
 	id, _, _, err := j.LastSheet()
 	if err != nil || last.Sheet == "" || last.Sheet != id || last.Site != j.Site.String() {
@@ -102,7 +102,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	if (o.Write == "") == (o.Patch == "") {
 		return nil, j.ErrDumpOnly()
 	}
-	release, err := j.Book.Lock()
+	release, err := j.Book.Lock("apply")
 	if err != nil {
 		return nil, work.LockFault(err)
 	}

@@ -194,7 +194,7 @@ func (s *Scan) Code() int {
 func Read(j *work.Job, id string) (*Scan, error) {
 	var s Scan
 	if err := j.Book.ReadJSON(logbook.ScanName(id), &s); err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return nil, work.BookFault(err)
 	}
 	s.KeptIn(j.Book.PagesPath(id), false)
 	s.forgotten(j.AcceptedURLs())

@@ -232,6 +232,11 @@ func look(ctx context.Context, j *work.Job, kind string, cause envelope.Cause) (
 		return nil, work.Failed(err, "the change sheet cannot be written", "free some disk space")
 	}
 	p.Sheet = id
+	if len(j.Edited) > 0 { // what was edited by hand is in the sheet now, and was shown
+		if err := j.Book.Change(func() error { return j.Book.KeepSiteFile(j.File.Text()) }); err != nil {
+			return nil, work.Failed(err, "the logbook cannot be written", "free some disk space")
+		}
+	}
 	return p, nil
 }
 

@@ -252,7 +252,7 @@ type ruleFile struct {
 
 // openRuleFile opens the file that the user names, with the logbook locked.
 func openRuleFile(j *work.Job, file string, may bool) (*ruleFile, error) {
-	release, err := j.Book.Lock()
+	release, err := j.Book.Lock("redirect")
 	if err != nil {
 		return nil, work.LockFault(err)
 	}
@@ -600,7 +600,7 @@ func markUndone(j *work.Job, id string) error {
 	if err != nil {
 		return work.Failed(err, "the file is put back, but the journal cannot be read", "keep the file")
 	}
-	journal, err := j.Book.ReopenJournal(id, st.End)
+	journal, err := j.Book.ReopenJournal(id, st.Read)
 	if err == nil {
 		defer journal.Close()
 		err = journal.Append(change.Record{Mark: change.Undone, Time: j.Now().UTC().Format(time.RFC3339)})

@@ -51,7 +51,7 @@ func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, aft
 		entry.Mode, entry.Time = uint32(info.Mode().Perm()), info.ModTime().UTC().Format(time.RFC3339Nano)
 	}
 	id := j.RunID()
-	journal, err := j.Book.CreateJournal(change.JournalHeader{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String()})
+	journal, err := j.Book.CreateJournal(change.JournalHeader{Tool: work.Tool, ID: id, Time: j.Now().UTC().Format(time.RFC3339), Site: j.Site.String(), Folder: j.File.Dir})
 	if err != nil {
 		return "", work.Failed(err, "the journal cannot be written", "free some disk space and make the logbook writable; nothing was changed")
 	}
@@ -67,7 +67,11 @@ func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, aft
 	if err != nil {
 		return "", work.Failed(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")
 	}
-	if err := journal.Append(change.Record{Mark: change.Finished, Time: j.Now().UTC().Format(time.RFC3339)}); err != nil {
+	err = journal.Append(change.Record{Mark: change.Finished, Time: j.Now().UTC().Format(time.RFC3339)})
+	if err == nil {
+		err = journal.Seal()
+	}
+	if err != nil {
 		return "", work.Failed(err, "the file is changed, but the journal cannot be ended", "free some disk space; trimlantern undo takes the change back")
 	}
 	return id, nil

@@ -68,7 +68,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 			return nil, err
 		}
 	}
-	release, err := j.Book.Lock()
+	release, err := j.Book.Lock("apply")
 	if err != nil {
 		return nil, work.LockFault(err)
 	}
@@ -97,7 +97,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 	if last, err := backup.Last(j); err == nil && last != nil {
 		a.out.Backup = last.Time.Format(time.RFC3339)
 	}
-	if err := a.openJournal(header); err != nil {
+	if err := a.openJournal(header, end); err != nil {
 		return nil, err
 	}
 	defer a.journal.Close()
@@ -127,6 +127,9 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 	}
 	if err := a.mark(change.Finished); err != nil {
 		return nil, err
+	}
+	if err := a.journal.Seal(); err != nil {
+		return nil, work.Failed(err, "everything is changed, but the logbook cannot be written", "free some disk space; trimlantern history --check looks at the logbook")
 	}
 	if a.out.Changed+len(a.out.Files) > 0 {
 		a.out.After = j.System.After
@@ -184,7 +187,7 @@ func dbLockFault(err error, command string) error {
 func ChooseSheet(j *work.Job, id string) (string, error) {
 	all, err := j.Book.Sheets()
 	if err != nil {
-		return "", work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", work.BookFault(err)
 	}
 	if id == "" && len(all) > 0 {
 		return all[len(all)-1], nil
@@ -259,11 +262,11 @@ type applying struct {
 
 // openJournal begins a journal for the sheet, or goes on with the one of a run
 // that was interrupted; a sheet that is carried out already is refused.
-func (a *applying) openJournal(h change.Header) error {
+func (a *applying) openJournal(h change.Header, end *change.Summary) error {
 	j := a.job
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return work.BookFault(err)
 	}
 	for _, id := range ids {
 		if st := j.Glance(id); st != nil && (st.Header.Sheet == "" || st.Mark == change.Undone || st.Mark == change.Finished && st.Header.Sheet != h.ID) {
@@ -276,11 +279,11 @@ func (a *applying) openJournal(h change.Header) error {
 			last = b.Records
 			return nil
 		})
+		if err != nil {
+			return work.JournalFault(id, err)
+		}
 		if st.Blocks == 0 {
 			continue // a crash before its first block: nothing was changed under it
-		}
-		if err != nil {
-			return work.Failed(err, "the logbook holds a journal that cannot be read", "keep the file, and move it out of the logbook if its run is settled")
 		}
 		switch {
 		case st.Mark == change.Undone || st.Header.Sheet == "":
@@ -294,12 +297,18 @@ func (a *applying) openJournal(h change.Header) error {
 			return work.BadUse(nil, fmt.Sprintf("the sheet %s was applied already, at %s; nothing was changed now", h.ID, st.Time),
 				"for what came since, make a new one: trimlantern preview; to take it back: trimlantern undo")
 		}
+		if sum := st.Header.SheetSum; sum != "" && sum != end.SHA256 {
+			return work.BadUse(nil, fmt.Sprintf("the sheet %s is not the one that the interrupted run began with", h.ID), "take the run back: trimlantern undo; then make a new preview")
+		}
+		if err := j.Bound(st); err != nil {
+			return err
+		}
 		a.out.Journal, a.out.Resumed = id, true
 		a.done, a.open, a.drops, a.changed = settled, last, st.Header.Drops, st.Files
 		for t, n := range st.Tables {
 			a.out.Tables[t] = n
 		}
-		a.journal, err = j.Book.ReopenJournal(id, st.End)
+		a.journal, err = j.Book.ReopenJournal(id, st.Read)
 		if err != nil {
 			return work.Failed(err, "the journal cannot be written", "make the logbook writable; then run the same command again")
 		}
@@ -311,7 +320,7 @@ func (a *applying) openJournal(h change.Header) error {
 	}
 	a.out.Journal = j.RunID()
 	a.journal, err = j.Book.CreateJournal(change.JournalHeader{Tool: work.Tool, ID: a.out.Journal, Time: j.Now().UTC().Format(time.RFC3339),
-		Sheet: h.ID, Site: h.Site, Database: h.Database, Drops: a.drops})
+		Sheet: h.ID, SheetSum: end.SHA256, Site: h.Site, Folder: j.File.Dir, Database: h.Database, Drops: a.drops})
 	if err != nil {
 		return work.Failed(err, "the journal cannot be written", "free some disk space and make the logbook writable; nothing was changed")
 	}

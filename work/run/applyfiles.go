@@ -205,12 +205,14 @@ func (u *undoing) moveBack(m *change.Moved, journal string) error {
 		return nil
 	}
 	done, filled, err := bringBack(m.From, keptIn(journal))
-	switch {
-	case err != nil:
+	if err != nil {
 		return work.Failed(err, "the cached files cannot be put back", "move them by hand from "+m.To)
-	case filled:
-		u.out.Left = append(u.out.Left, change.Skip{Table: m.From, Why: "the system has filled it anew"})
-	case done:
+	}
+	if filled {
+		u.out.Left = append(u.out.Left, change.Skip{Table: m.From, Why: "the system has filled it again"})
+		return nil
+	}
+	if u.out.tally.Moved(m); done {
 		u.out.Folders = append(u.out.Folders, m.From)
 	}
 	return nil

@@ -126,7 +126,7 @@ func (a *applying) checked(f *flushing) ([][]byte, error) {
 		}
 		blocks = [][]byte{mark, block}
 	}
-	a.carry = nil
+	f.carried, a.carry = a.carry, nil
 	return blocks, nil
 }
 
@@ -134,6 +134,8 @@ func (a *applying) checked(f *flushing) ([][]byte, error) {
 // the database.
 func (f *flushing) finish() error {
 	if f.blocks != nil {
+		f.a.journal.Count(f.carried)
+		f.a.journal.Count(f.written)
 		if err := f.a.journal.AppendBlocks(f.blocks...); err != nil {
 			_ = f.tx.Rollback() // what failed before counts
 			return journalFault(err, "apply")
@@ -221,7 +223,8 @@ type flushing struct {
 	ahead      map[string]*change.Entry // written ahead by an interrupted run
 	passed     map[string]string        // and what that run skipped, with why
 	records    []change.Record
-	blocks     [][]byte // of the journal, to be written before the database
+	carried    []change.Record // what is in the first of blocks, if there are two
+	blocks     [][]byte        // of the journal, to be written before the database
 	changes    []*rowTask
 	changed    int // cells
 	proven     int // of them, by the database's own hash

@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -30,17 +31,27 @@ type Undone struct {
 	Script  string         `json:"script,omitempty"`  // where the SQL went
 	SQL     bool           `json:"sql"`               // written as SQL: nothing was changed
 	Tables  map[string]int `json:"tables"`
-	Left    []change.Skip  `json:"left"`             // cells that others changed since
-	OneNode bool           `json:"lock_on_one_node"` // the lock kept other runs off one node of the cluster alone
-	After   []string       `json:"run_after"`        // what the system needs when its content has changed: shown, never run
+	Left    []change.Skip  `json:"left"`           // cells that others changed since
+	Whole   bool           `json:"whole"`          // all that the journal holds, and so all that the run changed, is as before: by number and by hash
+	Lost    int64          `json:"lost,omitempty"` // bytes of a damaged journal that are not in its repaired copy
+
+	tally   change.Tally // of what is as before
+	OneNode bool         `json:"lock_on_one_node"` // the lock kept other runs off one node of the cluster alone
+	After   []string     `json:"run_after"`        // what the system needs when its content has changed: shown, never run
 }
 
 // Code is the exit code that the undo comes to.
 func (u *Undone) Code() int {
-	if len(u.Left) > 0 {
+	if len(u.Left) > 0 || !u.Whole && !u.SQL && len(u.Only) == 0 {
 		return work.Remain
 	}
 	return work.Clean
+}
+
+// finish compares what is as before with what the journal holds.
+func (u *Undone) finish(st *work.JournalState, all change.Tally) {
+	u.Lost = st.Header.Lost
+	u.Whole = len(u.Left) == 0 && len(u.Only) == 0 && st.Header.Repairs == "" && u.tally == all
 }
 
 // UndoOptions say what of a journal is put back, and how.
@@ -57,13 +68,14 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 		return nil, work.BadUse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
 	}
 	defer j.Progress.End()
-	release, err := j.Book.Lock()
+	release, err := j.Book.Lock("undo")
 	if err != nil {
 		return nil, work.LockFault(err)
 	}
 	defer release()
 	var blocks []change.Block // without their records: places alone
-	st, err := chooseJournal(j, o.Journal, &blocks)
+	var all change.Tally
+	st, err := chooseJournal(j, o.Journal, &blocks, &all)
 	if err != nil {
 		return nil, err
 	}
@@ -76,19 +88,20 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 			return nil, err
 		}
 		defer in.Close()
-		return undoFiles(j, st, blocks, in)
+		return undoFiles(j, st, blocks, all, in)
 	}
 	db, tables, err := j.Open(ctx, o.SQL != nil)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	if st.Header.Database != db.Identity() {
+	if lost := st.Header.Repairs != "" && st.Header.Database == ""; st.Header.Database != db.Identity() && !lost { // each cell says itself whether it is ours
 		return nil, work.BadUse(nil, fmt.Sprintf("the journal %s is of another database (%s, not %s)", st.ID, st.Header.Database, db.Identity()),
 			"check database in the site file; if it is the same one on another server now, write there: identity: '"+st.Header.Database+"'")
 	}
 	u := &undoing{job: j, ctx: ctx, db: db, tables: tables, total: st.Cells, files: len(st.Files), step: step{batchCells, batchCells},
-		out: &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}, After: j.System.After}}
+		journal: cmp.Or(st.Header.Repairs, st.ID),
+		out:     &Undone{Site: j.Site.String(), Journal: st.ID, Sheet: st.Header.Sheet, Only: o.Tables, Tables: map[string]int{}, After: j.System.After}}
 	u.only = func(table string) bool {
 		return len(o.Tables) == 0 || slices.ContainsFunc(o.Tables, func(p string) bool { return j.Fits(p, table) })
 	}
@@ -117,6 +130,7 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 	if err := u.all(blocks, f, in); err != nil {
 		return nil, err
 	}
+	u.out.finish(st, all)
 	return u.out, u.mark(st, len(o.Tables) > 0)
 }
 
@@ -128,7 +142,7 @@ func (u *undoing) all(blocks []change.Block, f io.ReaderAt, in *work.SiteFiles) 
 			switch {
 			case len(u.out.Only) > 0: // tables alone
 			case r.Moved != nil:
-				err = u.moveBack(r.Moved, u.out.Journal)
+				err = u.moveBack(r.Moved, u.journal)
 			case r.File != nil:
 				err = undoFile(u.job, r.File, in, u.out)
 			}
@@ -166,7 +180,7 @@ func (u *undoing) onceMore() error {
 
 // mark writes into the journal that it is undone, or some tables of it.
 func (u *undoing) mark(st *work.JournalState, partly bool) error {
-	journal, err := u.job.Book.ReopenJournal(st.ID, st.End)
+	journal, err := u.job.Book.ReopenJournal(st.ID, st.Read)
 	if err == nil {
 		defer journal.Close()
 		mark := change.Record{Mark: change.Undone, Time: u.job.Now().UTC().Format(time.RFC3339), Left: len(u.out.Left)}
@@ -237,10 +251,11 @@ func backwards(blocks []change.Block, f io.ReaderAt, visit func([]change.Record)
 }
 
 // chooseJournal finds the journal to undo and collects where its blocks stand.
-func chooseJournal(j *work.Job, id string, blocks *[]change.Block) (*work.JournalState, error) {
+// and the tally of all that is in it.
+func chooseJournal(j *work.Job, id string, blocks *[]change.Block, all *change.Tally) (*work.JournalState, error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.BookFault(err)
 	}
 	for i := len(ids) - 1; i >= 0; i-- {
 		if id != "" && ids[i] != id {
@@ -249,19 +264,20 @@ func chooseJournal(j *work.Job, id string, blocks *[]change.Block) (*work.Journa
 		if st := j.Glance(ids[i]); id == "" && st != nil && st.Mark == change.Undone {
 			continue
 		}
-		*blocks = nil
+		*blocks, *all = nil, change.Tally{}
 		st, err := j.ReadState(ids[i], func(b change.Block) error {
+			all.Add(b.Records)
 			b.Records = nil
 			*blocks = append(*blocks, b)
 			return nil
 		})
 		switch {
 		case err != nil:
-			return nil, work.BadUse(err, "the logbook", "keep the file, and name another journal: trimlantern undo JOURNAL")
+			return nil, work.JournalFault(ids[i], err)
 		case st.Blocks == 0 && id == "":
 			continue
 		case st.Mark != change.Undone:
-			return st, nil
+			return st, j.Bound(st)
 		case id != "":
 			return nil, work.BadUse(nil, fmt.Sprintf("the journal %s was undone already, at %s", id, st.Time), "there is nothing to do")
 		}
@@ -273,15 +289,16 @@ func chooseJournal(j *work.Job, id string, blocks *[]change.Block) (*work.Journa
 }
 
 type undoing struct {
-	job    *work.Job
-	ctx    context.Context
-	db     database.Database
-	tables []database.Table
-	only   func(table string) bool // which tables to put back
-	total  int
-	files  int // that the run changed
-	out    *Undone
-	step   step
+	job     *work.Job
+	ctx     context.Context
+	db      database.Database
+	tables  []database.Table
+	journal string                  // that the run wrote: the damaged one, if this is its repaired copy
+	only    func(table string) bool // which tables to put back
+	total   int
+	files   int // that the run changed
+	out     *Undone
+	step    step
 	relay
 	doubts doubts
 
@@ -369,6 +386,7 @@ func (p *puttingBack) count() {
 	u.out.Rows += p.rows
 	u.out.Already += p.already
 	u.out.Proven += p.proven
+	u.out.tally.Join(p.tally)
 	u.out.Left = append(u.out.Left, p.left...)
 	u.refused = append(u.refused, p.refused...)
 }
@@ -438,6 +456,7 @@ type puttingBack struct {
 	back    map[string]int
 	rows    int
 	already int
+	tally   change.Tally // of what is as before
 	left    []change.Skip
 	proven  int
 	refused []*change.Entry // to be tried once more, when all else is put back
@@ -511,6 +530,7 @@ func (p *puttingBack) check(entries []*change.Entry) error {
 		switch d := &tasks[i]; {
 		case d.held:
 			p.already++
+			p.tally.Entry(d.entry)
 		case d.why != "":
 			p.leave(d.entry.Table, d.entry.Key, d.column, d.why)
 		}
@@ -564,6 +584,7 @@ func (p *puttingBack) write() error {
 			switch e := t.entry; {
 			case refused[i] == nil:
 				p.back[e.Table]++
+				p.tally.Entry(e)
 			case p.u.second:
 				p.leave(e.Table, e.Key, e.Column, refused[i].Error())
 			default:
@@ -593,6 +614,7 @@ func (p *puttingBack) insert(d *change.Dropped) error {
 		}
 		if same {
 			p.already++
+			p.tally.Dropped(d)
 		} else {
 			p.leave(d.Table, d.Key, "", "the system has made the row anew")
 		}
@@ -607,6 +629,7 @@ func (p *puttingBack) insert(d *change.Dropped) error {
 		return p.u.failed(err)
 	}
 	p.rows++
+	p.tally.Dropped(d)
 	return nil
 }
 

@@ -17,7 +17,7 @@ const MaxRuleFile = 8 << 20
 
 // undoFiles puts back the files of a journal; one that somebody changed since is
 // left and named.
-func undoFiles(j *work.Job, st *work.JournalState, blocks []change.Block, in *work.SiteFiles) (*Undone, error) {
+func undoFiles(j *work.Job, st *work.JournalState, blocks []change.Block, all change.Tally, in *work.SiteFiles) (*Undone, error) {
 	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
 	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
@@ -38,7 +38,8 @@ func undoFiles(j *work.Job, st *work.JournalState, blocks []change.Block, in *wo
 			}
 		}
 	}
-	journal, err := j.Book.ReopenJournal(st.ID, st.End)
+	out.finish(st, all)
+	journal, err := j.Book.ReopenJournal(st.ID, st.Read)
 	if err == nil {
 		defer journal.Close()
 		err = journal.Append(change.Record{Mark: change.Undone, Time: j.Now().UTC().Format(time.RFC3339), Left: len(out.Left)})
@@ -71,11 +72,13 @@ func undoFile(j *work.Job, e *change.File, in *work.SiteFiles, out *Undone) erro
 	switch {
 	case fault == nil && fate == change.Done:
 		out.Already++
+		out.tally.File(e)
 		return nil
 	case fault == nil && fate == change.Other:
 		return left("changed by somebody since")
 	case fault == nil:
 		out.Files = append(out.Files, e.Path)
+		out.tally.File(e)
 		return nil
 	case fault.at == findingFile && errors.Is(fault.err, work.ErrUndeclared):
 		return left("the site file names no folder that holds it; if it is the site's, run undo with --file " + e.Path)

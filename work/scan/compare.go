@@ -17,7 +17,7 @@ func compareWith(j *work.Job, id string) (*findings.Scan, error) {
 	}
 	ids, err := j.Book.Scans()
 	if err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.BookFault(err)
 	}
 	if id == "last" {
 		if len(ids) == 0 {

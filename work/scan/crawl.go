@@ -65,19 +65,7 @@ func newCrawl(j *work.Job, s *findings.Scan) (*crawlLog, error) {
 		}
 		return &crawlLog{f: f, w: bufio.NewWriterSize(f, 1<<16)}, nil
 	}
-	if err := j.Book.Ensure(); err != nil {
-		return nil, err
-	}
-	old, err := j.Book.Crawls()
-	if err != nil {
-		return nil, err
-	}
-	for _, id := range old {
-		if err := os.Remove(j.Book.CrawlPath(id)); err != nil {
-			return nil, err
-		}
-	}
-	f, err := os.OpenFile(j.Book.CrawlPath(s.ID), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	f, err := j.Book.NewCrawl(s.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"trimlantern/core/change"
 	"trimlantern/outside/database"
 	"trimlantern/outside/disk"
+	"trimlantern/outside/logbook"
 	"trimlantern/outside/sitefile"
 	"trimlantern/outside/system"
 	"trimlantern/work"
@@ -110,6 +111,7 @@ func Init(ctx context.Context, o Options, p work.Progress) (*Inited, error) {
 	}
 	if old != nil { // what the owner decided stays
 		in.file.Hosts, in.file.Accepted, in.file.Replaced, in.file.Copies = old.Hosts, old.Accepted, old.Replaced, old.Copies
+		in.file.Relative, in.file.Edited = old.Relative, old.Edited
 		in.out.Old = path + ".old"
 		if err := os.Rename(path, in.out.Old); err != nil {
 			return nil, work.Failed(err, "the old site file cannot be kept", "make the folder writable, or write elsewhere with --config FILE")
@@ -123,6 +125,9 @@ func Init(ctx context.Context, o Options, p work.Progress) (*Inited, error) {
 	}
 	if err == nil {
 		err = in.file.Write(path)
+	}
+	if err == nil {
+		err = logbook.Open(path).KeepSiteFile(in.file.Text())
 	}
 	if err != nil {
 		return nil, work.Failed(err, "the site file cannot be written", "make the folder writable, or write elsewhere with --config FILE")

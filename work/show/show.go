@@ -380,7 +380,7 @@ func Left(_ context.Context, j *work.Job, id string, pick Pick, visit func(Row) 
 func Journal(_ context.Context, j *work.Job, id string, pick Pick, visit func(Row) error) (journalID string, err error) {
 	ids, err := j.Book.Journals()
 	if err != nil {
-		return "", work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return "", work.BookFault(err)
 	}
 	if id == "" && len(ids) > 0 {
 		id = ids[len(ids)-1]

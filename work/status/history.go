@@ -28,7 +28,7 @@ func Past(j *work.Job) (*History, error) {
 	h := &History{Site: j.Site.String(), Path: j.Book.Path()}
 	sheets, err := j.Book.Sheets()
 	if err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.BookFault(err)
 	}
 	for _, id := range sheets {
 		header, end, err := j.ReadSheet(id)
@@ -47,7 +47,7 @@ func Past(j *work.Job) (*History, error) {
 		h.Entries = append(h.Entries, e)
 	}
 	if err := pastRuns(j, h); err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.BookFault(err)
 	}
 	// Names begin with the time; a run that left two things behind keeps their order.
 	slices.SortStableFunc(h.Entries, func(a, b work.PastEntry) int { return strings.Compare(a.ID, b.ID) })

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -236,7 +235,7 @@ func (s steps) apply(runs []*work.JournalState, sheetID string, end *change.Summ
 			continue
 		}
 		force++
-		cells, files, skips = cells+r.Cells, files+len(r.Files), r.Skips // what an earlier run skipped, a later one took up
+		cells, files, skips = cells+r.Cells, files+len(r.Files), r.Read.Counts.Skips // what an earlier run skipped, a later one took up
 	}
 	switch {
 	case open != "":
@@ -315,7 +314,7 @@ func (s steps) scan(scan *findings.Scan, changed time.Time) bool {
 func readyStep(j *work.Job, to steps) (next string, err error) {
 	var r ready.Result
 	if err := j.Book.ReadJSON(ready.File, &r); err != nil {
-		return "", work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return "", work.BookFault(err)
 	}
 	if r.Site != j.Site.String() {
 		to.add("ready", "todo", "", words.ReadyNot)
@@ -411,7 +410,7 @@ func renewalStep(j *work.Job, to steps) {
 func redirectStep(j *work.Job, to steps) error {
 	var r redirect.Tested
 	if err := j.Book.ReadJSON(redirect.LastTest, &r); err != nil {
-		return work.Failed(err, "the logbook cannot be read", "remove the broken file")
+		return work.BookFault(err)
 	}
 	if r.Site != j.Site.String() {
 		to.add("redirect", "todo", "", words.RedirectNot)
@@ -475,7 +474,7 @@ func scanWords(s *findings.Scan) string {
 func dumpStep(j *work.Job, to steps, sheetID string, end *change.Summary, scan *findings.Scan) (wrote time.Time, err error) {
 	last := dumps.Applied{}
 	if err := j.Book.ReadJSON(work.DumpRecord, &last); err != nil {
-		return wrote, work.Failed(err, "the logbook cannot be read", "delete "+filepath.Join(j.Book.Path(), work.DumpRecord))
+		return wrote, work.BookFault(err)
 	}
 	wrote, _ = time.Parse(time.RFC3339, last.Time) // else it was never written
 	files := strings.Join(last.Wrote, ", ")

@@ -143,7 +143,7 @@ func findNewestSheet(j *work.Job) (*newestSheet, error) {
 	n := &newestSheet{cells: map[string]bool{}, files: map[string]bool{}}
 	ids, err := j.Book.Sheets()
 	if err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.BookFault(err)
 	}
 	if len(ids) == 0 {
 		return n, nil
@@ -151,7 +151,7 @@ func findNewestSheet(j *work.Job) (*newestSheet, error) {
 	n.id = ids[len(ids)-1]
 	f, err := j.Book.OpenSheet(n.id)
 	if err != nil {
-		return nil, work.Failed(err, "the logbook cannot be read", "check the folder "+j.Book.Path())
+		return nil, work.BookFault(err)
 	}
 	defer f.Close()
 	r, err := change.NewReader(f)
