@@ -443,7 +443,9 @@ func DatabaseFault(err error, c database.Config) error {
 	case errors.Is(err, database.ErrRights):
 		do = "give the user the right to read the site's tables, and for apply to change them"
 	case errors.Is(err, database.ErrClear):
-		do = "write tls: verify under database in the site file; or tls: off where you trust the way to the server"
+		do = "have the server show a certificate that can be verified (database.tls-ca names its authority); if you trust the network in between, write tls: off under database in the site file, or --database '…?tls=off' with init"
+	case errors.Is(err, database.ErrName):
+		return BadUse(err, c.Where(), "correct the system's configuration, or database in the site file")
 	case errors.Is(err, database.ErrFrozen):
 		do = "name the server that takes changes under database in the site file, or have it made writable"
 	case errors.Is(err, database.ErrTLS):

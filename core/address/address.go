@@ -298,12 +298,11 @@ func DefaultPort(port string) bool {
 	return port == "" || strings.TrimLeft(port, "0") == "80"
 }
 
-// IsPrivate reports whether a canonical host is a loopback, private, link-local
-// or unspecified address, or a name that only a local network knows.
+// IsPrivate reports whether a canonical host is an address that no public site has, or a name that only a local
+// network knows.
 func IsPrivate(host string) bool {
 	if ip, err := netip.ParseAddr(host); err == nil {
-		ip = ip.Unmap()
-		return ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || ip.IsUnspecified()
+		return IsPrivateIP(ip)
 	}
 	if !strings.Contains(host, ".") {
 		return true

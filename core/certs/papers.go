@@ -65,6 +65,9 @@ func Read(file string, b []byte, password string) ([]Paper, error) {
 
 // bundled reads the certificates of a bundle (RFC 2315); none where it is no bundle.
 func bundled(file string, der []byte) (out []Paper) {
+	if !shallow(der) {
+		return nil
+	}
 	p, err := pkcs7.Parse(der)
 	if err != nil {
 		return nil
@@ -73,6 +76,68 @@ func bundled(file string, der []byte) (out []Paper) {
 		out = append(out, paper(file, "CERTIFICATE", c.Raw, false))
 	}
 	return out
+}
+
+// Bounds of a bundle: the library reads each level again for the one around it. Example: 100,000 times 30 80, which opens a
+// sequence whose end is not known, would take hours.
+const (
+	maxDepth    = 40
+	maxElements = 50_000
+)
+
+// shallow reports whether BER (X.690) is nested no deeper, and holds no more, than bundles of certificates do.
+func shallow(der []byte) bool {
+	ends := []int{len(der)} // of the elements around; -1: its end is marked by two zeros
+	for p, n := 0, 0; p < len(der); n++ {
+		for len(ends) > 1 && ends[len(ends)-1] == p {
+			ends = ends[:len(ends)-1]
+		}
+		if n > maxElements || len(ends) > maxDepth || p+2 > len(der) {
+			return false
+		}
+		tag := der[p]
+		p++
+		for long := tag&0x1f == 0x1f; long; p++ {
+			if p >= len(der) {
+				return false
+			}
+			long = der[p]&0x80 != 0
+		}
+		if p >= len(der) {
+			return false
+		}
+		size := int(der[p])
+		p++
+		switch {
+		case tag == 0 && size == 0:
+			if ends[len(ends)-1] == -1 {
+				ends = ends[:len(ends)-1]
+			}
+			continue
+		case size == 0x80:
+			ends = append(ends, -1)
+			continue
+		case size > 0x80:
+			count := size & 0x7f
+			if count > 4 || p+count > len(der) {
+				return false
+			}
+			size = 0
+			for _, c := range der[p : p+count] {
+				size = size<<8 | int(c)
+			}
+			p += count
+		}
+		if size > len(der)-p {
+			return false
+		}
+		if tag&0x20 != 0 {
+			ends = append(ends, p+size)
+		} else {
+			p += size
+		}
+	}
+	return true
 }
 
 // locked reads certificates with their key (RFC 7292); none where it is no such file.

@@ -207,12 +207,10 @@ func (h Head) Members(b []byte) bool {
 // firstLook is how much of a region is read first.
 const firstLook = 1 << 10
 
-// Open reads the value at the head, through the layers in which it is written. Where it is not
-// sound in any way of reading, it returns what is wrong in the likeliest one, and where, as far as that
-// tells, it ends: its claimed length, or the end of what it is written in. cost is how many
+// Open reads the value at the head, through the layers in which it is written. If it is not
+// sound in any way of reading, it returns what is wrong in the likeliest one. cost is how many
 // bytes were looked at.
-func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
-	end = len(b)
+func (h Head) Open(b []byte) (f Found, cost int, err error) {
 	if h.Type == 0 {
 		err = &NotSound{Offset: h.Start, Why: "a length without a type"}
 	}
@@ -222,7 +220,7 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 			cost += n
 			if ferr == nil {
 				found, n = h.likelier(b, s, found)
-				return found, found.End, cost + n, nil
+				return found, cost + n, nil
 			}
 			if i == 0 {
 				err = ferr
@@ -232,20 +230,15 @@ func (h Head) Open(b []byte) (f Found, end, cost int, err error) {
 				cost += n
 				if ferr == nil {
 					found, n = h.likelier(b, s, found)
-					return found, found.End, cost + n, nil
+					return found, cost + n, nil
 				}
 			}
-		}
-		if i == 0 {
-			var n int
-			end, n = h.extent(b, s)
-			cost += n
 		}
 	}
 	if err == nil {
 		err = &NotSound{Offset: h.Start, Why: "its quotes cannot be read"}
 	}
-	return f, end, cost, err
+	return f, cost, err
 }
 
 // sample is how much of a value shows how it is written.
@@ -360,17 +353,23 @@ func (h Head) openIn(b []byte, s text.Stack) (f Found, cost int, err error) {
 	}
 }
 
-// extent returns where an unsound value may end at the latest: a string that is written plainly
-// where the last string ends, or the quote behind its length; anything else where what it is written in
-// surely ends, or the text.
-func (h Head) extent(b []byte, s text.Stack) (end, cost int) {
+// Extent returns where an unsound value may end at the latest: a string that is written plainly
+// at the end of the last string, or at the quote after its length; anything else where what it is written in
+// surely ends, or the text. lastEnd returns the place of the last `";` in b, or -1: it is the same for all heads of b. cost is
+// how many bytes were looked at.
+func (h Head) Extent(b []byte, lastEnd func() int) (end, cost int) {
+	stacks := h.Stacks(b)
+	if len(stacks) == 0 {
+		return len(b), 0
+	}
+	s := stacks[0]
 	if s.Plain() {
 		if h.Brace || h.Type == 'O' || h.Type == 'C' || h.N > len(b)-h.Body-1 {
 			return len(b), 0
 		}
 		claimed := h.Body + 1 + h.N
-		if n := bytes.LastIndex(b[claimed:], []byte(`";`)); n >= 0 {
-			return claimed + n + 2, n
+		if last := lastEnd(); last >= claimed {
+			return last + 2, last - claimed
 		}
 		if n := bytes.IndexByte(b[claimed:], '"'); n >= 0 {
 			return claimed + n + 1, n

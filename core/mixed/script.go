@@ -25,10 +25,11 @@ func (r *reader) literals(b []byte, by string, what markup.Use, shift int) {
 // spell out may be. Comments load nothing.
 func (r *reader) script(b []byte, by string, shift int, module bool) {
 	var done []stretch // what is no text of the script, or is dealt with
+	valid := utf8.Valid(b)
 	markup.WalkScript(b, module, func(part markup.ScriptPart, start, end int) {
 		switch part {
 		case markup.ScriptComment:
-			if !utf8.Valid(b) {
+			if !valid {
 				return // its end is uncertain in an unknown charset
 			}
 			done = append(done, stretch{start, end})
@@ -56,12 +57,15 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 			done = done[1:]
 		}
 		inside := len(done) > 0 && done[0].start < ref.HostEnd
-		if !inside && !markup.IsStandard(ref.Host, ref.Tail(b)) {
+		if inside {
+			return true
+		}
+		if tail := ref.Tail(b); !markup.IsStandard(ref.Host, tail) {
 			u := use{by: by, use: markup.Maybe, offset: shift + ref.Start}
 			if !begins(b, ref.Start) || documentation[strings.TrimPrefix(strings.ToLower(ref.Host), "www.")] {
 				u.use = markup.Names
 			}
-			r.add(ref.Text(b), u)
+			r.add(ref.Plain()+tail, u)
 		}
 		return true
 	})

@@ -13,10 +13,14 @@ import (
 func (r *reader) feed(b []byte) {
 	reference.Find(b, func(ref reference.Reference) bool {
 		name := elementAt(b, ref.Start)
-		if name == "guid" || name == "id" || name == "?xml" || strings.HasPrefix(name, "!") || markup.IsStandard(ref.Host, ref.Tail(b)) || namespace(b, ref.Start) {
+		if name == "guid" || name == "id" || name == "?xml" || strings.HasPrefix(name, "!") || namespace(b, ref.Start) {
 			return true
 		}
-		r.add(ref.Text(b), use{by: strings.TrimSpace("XML " + name), use: markup.Names, offset: ref.Start})
+		tail := ref.Tail(b)
+		if markup.IsStandard(ref.Host, tail) {
+			return true
+		}
+		r.add(ref.Plain()+tail, use{by: strings.TrimSpace("XML " + name), use: markup.Names, offset: ref.Start})
 		return true
 	})
 }

@@ -381,14 +381,14 @@ const sentence = ").,;"
 // Follows returns the same with the punctuation of a sentence that may stand behind.
 func (r Reference) Follows(b []byte) string {
 	var tail strings.Builder
-	r.eachOfTail(b, func(plain string, _, _ int) { tail.WriteString(plain) })
+	r.tail(b, true, func(plain string, _, _ int) { tail.WriteString(plain) })
 	return tail.String()
 }
 
 // End returns the position behind the reference with its Tail.
 func (r Reference) End(b []byte) int {
 	last := r.PortEnd
-	r.eachOfTail(b, func(plain string, _, end int) {
+	r.tail(b, true, func(plain string, _, end int) {
 		if !strings.Contains(sentence, plain) {
 			last = end
 		}
@@ -398,8 +398,23 @@ func (r Reference) End(b []byte) int {
 
 // eachOfTail visits what follows the authority, character by character: in plain, and where it is written.
 func (r Reference) eachOfTail(b []byte, visit func(plain string, from, to int)) {
+	r.tail(b, false, visit)
+}
+
+// tail is eachOfTail; runs says that characters that mean the same in every spelling may be visited together.
+func (r Reference) tail(b []byte, runs bool, visit func(plain string, from, to int)) {
 	bracket := r.Start > 0 && b[r.Start-1] == '(' // url(…) without quotes
 	for p, size := r.PortEnd, 0; p < len(b) && size < pathMax; {
+		if runs && size > 0 && inRun[b[p]] {
+			end := p + 1
+			for end < len(b) && end-p < pathMax-size && inRun[b[end]] {
+				end++
+			}
+			visit(string(b[p:end]), p, end)
+			size += end - p
+			p = end
+			continue
+		}
 		c, end, how := text.Unit(b, p)
 		// An escape that the reference's spelling does not use belongs to its path.
 		if how&text.Percented != 0 && r.Spelling&text.Percented == 0 && size > 0 {
@@ -426,6 +441,14 @@ func (r Reference) eachOfTail(b []byte, visit func(plain string, from, to int)) 
 		p = end
 	}
 }
+
+// inRun are the bytes that mean the same wherever they are in the path of a URL, however it is written.
+var inRun = func() (in [256]bool) {
+	for c := range in {
+		in[c] = isAlnum(byte(c)) || c == '/' || c == '-' || c == '_'
+	}
+	return in
+}()
 
 // free are the characters that every spelling leaves as they are.
 const free = "-._~"

@@ -167,7 +167,7 @@ func (w *worker) openPayload(b []byte, at *place, depth int) (edits []Edit, safe
 		if h.Type == 0 || h.Start < p {
 			continue
 		}
-		f, _, cost, err := h.Open(b)
+		f, cost, err := h.Open(b)
 		if w.budget -= cost; err != nil || w.budget < 0 {
 			return nil, !w.holdsOurs(b) // what is in it cannot be sealed without it
 		}

@@ -47,7 +47,9 @@ type reading struct {
 	controls answer       // whether control characters are in the text
 	markup   answer       // whether markup may be
 
-	spelled, raw int // where the next compressed values may begin, spelled and as they are
+	hiding       *bool // something that is not plain text is in b; nil: not looked yet
+	lastEnd      int   // see lastStringEnd; 0: not looked yet
+	spelled, raw int   // where the next compressed values may begin, spelled and as they are
 }
 
 // answer is what was found out about a text, once.
@@ -161,7 +163,7 @@ func (t *reading) head(h envelope.Head, last int) int {
 	if t.budget < 0 {
 		return t.hold(h.Start, len(t.b), Unsealed, errTooMany)
 	}
-	f, end, cost, err := h.Open(t.b)
+	f, cost, err := h.Open(t.b)
 	t.budget -= cost
 	switch {
 	case err == nil && !inner:
@@ -181,6 +183,10 @@ func (t *reading) head(h envelope.Head, last int) int {
 		return f.End
 	case t.quiet:
 		return 0 // only whether there is something to change
+	}
+	end, cost := h.Extent(t.b, t.lastStringEnd)
+	t.budget -= cost
+	switch {
 	case h.Type == 0 || h.Word && !h.Brace:
 		// A length before a quote, or the end of a word: what the length spans is left.
 		return t.hold(h.Start, end, Unsealed, err)
@@ -197,6 +203,17 @@ func (t *reading) head(h envelope.Head, last int) int {
 		end = len(t.b) // it is all there is, behind a blank, a mark or a name
 	}
 	return t.hold(h.Start, end, Unsound, err)
+}
+
+// lastStringEnd returns where the last string of serialized values ends in the text, or -1.
+func (t *reading) lastStringEnd() int {
+	if t.lastEnd == 0 {
+		t.lastEnd = 1 + bytes.LastIndex(t.b, []byte(`";`))
+		if t.lastEnd == 0 {
+			t.lastEnd = -1
+		}
+	}
+	return max(-1, t.lastEnd-1)
 }
 
 // fault is an error whose words are all there is to it.
@@ -289,7 +306,11 @@ func (t *reading) nextPacked(from int) int {
 	}
 	if t.raw < from {
 		t.raw = -1
-		if t.hides(t.b) {
+		if t.hiding == nil {
+			odd := t.hides(t.b)
+			t.hiding = &odd
+		}
+		if *t.hiding {
 			t.raw = envelope.NextRawPacked(t.b, from)
 		}
 		if t.raw < 0 {

@@ -315,7 +315,7 @@ func (m *mending) inside(b []byte, depth int) (edits []Edit) {
 		if h.Type == 0 || h.Word && !h.Brace {
 			continue
 		}
-		found, _, cost, err := h.Open(b)
+		found, cost, err := h.Open(b)
 		m.budget -= cost
 		if err == nil {
 			more, end := m.sound(b, h, found, depth)

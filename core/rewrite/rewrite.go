@@ -411,7 +411,7 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 	s, err := envelope.OpenPHP(b)
 	if err != nil {
 		if h, ok := envelope.NextHead(b, 0); ok && h.Start == 0 && h.Type != 0 { // slashed, or with entities
-			f, _, cost, herr := h.Open(b)
+			f, cost, herr := h.Open(b)
 			w.budget -= cost
 			if herr == nil {
 				defer f.Value.Done()

@@ -17,6 +17,7 @@ type ApacheDirective struct {
 // ParseApache reads the directives of an .htaccess, or of another file of the server.
 func ParseApache(text string) (out []ApacheDirective) {
 	var in []string
+	deeper := 0 // sections that are open and too deep
 	lines := strings.Split(text, "\n")
 	for i := 0; i < len(lines); i++ {
 		first := i
@@ -30,7 +31,9 @@ func ParseApache(text string) (out []ApacheDirective) {
 		case line == "" || line[0] == '#':
 			continue
 		case strings.HasPrefix(line, "</"):
-			if len(in) > 0 {
+			if deeper > 0 {
+				deeper--
+			} else if len(in) > 0 {
 				in = in[:len(in)-1]
 			}
 			continue
@@ -45,12 +48,18 @@ func ParseApache(text string) (out []ApacheDirective) {
 		}
 		d := ApacheDirective{Name: strings.ToLower(words[0]), Args: words[1:], Line: first + 1, In: slices.Clone(in)}
 		out = append(out, d)
-		if section {
+		if section && len(in) == maxSections {
+			deeper++
+		} else if section {
 			in = append(in, d.Name+" "+strings.Join(d.Args, " "))
 		}
 	}
 	return out
 }
+
+// maxSections bounds how many sections around a directive are kept: no server's configuration has hundreds of <IfModule a>
+// in each other.
+const maxSections = 50
 
 // apacheWords splits a line as the server does: at blanks outside of quotes.
 func apacheWords(line string) (words []string) {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,6 +34,10 @@ type Dumped struct {
 // below folder that nobody else can read, and is gone afterwards; it is never on a command line.
 func Dump(ctx context.Context, c Config, folder string, w func() (io.Writer, error)) (*Dumped, error) {
 	out := &Dumped{}
+	if err := checkNames(c); err != nil {
+		return nil, err
+	}
+	c, _ = guarded(c)
 	for _, name := range dumpPrograms[c.Kind] {
 		if path, err := exec.LookPath(name); err == nil {
 			out.Program = path
@@ -59,14 +64,14 @@ func Dump(ctx context.Context, c Config, folder string, w func() (io.Writer, err
 		return nil, err
 	}
 	if c.Kind == "postgres" {
-		return out, run(ctx, w, append(os.Environ(), "PGPASSFILE="+secret.Name(), "PGSSLMODE="+postgresMode(c), "PGSSLROOTCERT="+c.CA), out.Program, postgresArgs(c)...)
+		return out, run(ctx, w, postgresEnv(c, secret.Name()), out.Program, postgresArgs()...)
 	}
 	base := []string{"--defaults-extra-file=" + secret.Name(), "--single-transaction", "--quick", "--hex-blob", "--no-tablespaces", "--default-character-set=utf8mb4"}
 	for _, more := range []struct {
 		flags   []string
 		without []string
 	}{{[]string{"--routines", "--events", "--triggers"}, nil}, {[]string{"--triggers"}, []string{"procedures", "events"}}} {
-		err = run(ctx, w, os.Environ(), out.Program, append(append(append([]string{}, base...), more.flags...), c.Name)...)
+		err = run(ctx, w, os.Environ(), out.Program, append(append(append([]string{}, base...), more.flags...), "--", c.Name)...)
 		if out.Without = more.without; err == nil || !strings.Contains(strings.ToLower(err.Error()), "denied") && !strings.Contains(err.Error(), "insufficient privilege") {
 			break
 		}
@@ -143,17 +148,33 @@ func postgresMode(c Config) string {
 	return "prefer"
 }
 
-func postgresArgs(c Config) []string {
-	args := []string{"--no-password", "--encoding=UTF8", "--load-via-partition-root", "--username=" + c.User}
+// postgresEnv is the environment in which PostgreSQL's programs find the database. A name of a database is never an argument:
+// there `host=…` or `postgresql://…` would be settings of the connection, and send the password elsewhere.
+func postgresEnv(c Config, pass string) []string {
+	host := c.Host
 	if c.Socket != "" {
-		args = append(args, "--host="+c.Socket)
-	} else {
-		args = append(args, "--host="+c.Host)
+		host = c.Socket
 	}
+	root := c.CA
+	if root == "" && c.TLS == "verify" {
+		root = "system"
+		if _, err := os.Stat(systemCAs); err == nil { // of versions before 16, which do not know the word
+			root = systemCAs
+		}
+	}
+	env := slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "PG") }) // a service, other options
+	env = append(env, "PGPASSFILE="+pass, "PGSSLMODE="+postgresMode(c), "PGSSLROOTCERT="+root, "PGHOST="+host, "PGUSER="+c.User, "PGDATABASE="+c.Name)
 	if c.Port != 0 {
-		args = append(args, "--port="+strconv.Itoa(c.Port))
+		env = append(env, "PGPORT="+strconv.Itoa(c.Port))
 	}
-	return append(args, "--dbname="+c.Name)
+	return env
+}
+
+// systemCAs is where Debian and others keep the authorities that the system trusts.
+const systemCAs = "/etc/ssl/certs/ca-certificates.crt"
+
+func postgresArgs() []string {
+	return []string{"--no-password", "--encoding=UTF8", "--load-via-partition-root"}
 }
 
 // CopySQLite writes a consistent copy of an SQLite database to a file that is not there yet.

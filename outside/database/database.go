@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"strconv"
+	"strings"
 	"time"
 
 	"trimlantern/outside/verbose"
@@ -68,10 +69,11 @@ var (
 	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger
 	ErrChanged = errors.New("somebody changed the row in between")
 	ErrRights  = errors.New("the database user may not do that")
-	ErrClear   = errors.New("the database asks for the password in the clear, over a connection that is not known to be safe")
+	ErrClear   = errors.New("the connection is not known to be safe for the password")
 	ErrAgain   = errors.New("others write to the same rows") // the transaction was taken back, and may be tried again
 	ErrFrozen  = errors.New("the server takes no changes: it is read-only")
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
+	ErrName    = errors.New("this cannot be used")
 
 	errNoSteps    = errors.New("the table's engine takes back no part of a transaction")
 	errUnprepared = errors.New("the database does not keep the statement")
@@ -244,11 +246,50 @@ type Batch interface {
 	Rollback() error
 }
 
+// local reports whether the database is on this machine, so that no network is in between.
+func local(c Config) bool {
+	if c.Socket != "" || c.Host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(c.Host)
+	return ip != nil && ip.IsLoopback()
+}
+
+// guarded returns the settings with which a server is asked: to another machine a password goes only after TLS whose
+// certificate was verified, unless the user says otherwise with TLS. Whoever is in between could strip TLS off, or show a
+// certificate of their own, and ask for the password.
+func guarded(c Config) (_ Config, unsaid bool) {
+	if unsaid = c.TLS == "" && !local(c) && (c.Kind == "mysql" || c.Kind == "postgres"); unsaid {
+		c.TLS = "verify"
+	}
+	return c, unsaid
+}
+
+// checkNames refuses names that a program would take for options, like a database called -A. They may come from the settings
+// of another user.
+func checkNames(c Config) error {
+	for _, n := range [][2]string{{"database", c.Name}, {"user", c.User}, {"host", c.Host}, {"socket", c.Socket}} {
+		if strings.HasPrefix(n[1], "-") || strings.ContainsAny(n[1], "\x00\n\r") {
+			return fmt.Errorf("%w: %q as the name of the %s", ErrName, n[1], n[0])
+		}
+	}
+	return nil
+}
+
 // Open connects, and fails with one of the errors above where it can be told.
 func Open(ctx context.Context, c Config) (db Database, err error) {
 	verbose.Secret(c.Password)
 	began := time.Now()
 	defer func() { verbose.Took(ctx, began, "database opened", err, "kind", c.Kind, "at", c.Where()) }()
+	if err := checkNames(c); err != nil {
+		return nil, err
+	}
+	c, unsaid := guarded(c)
+	defer func() {
+		if unsaid && errors.Is(err, ErrTLS) {
+			err = fmt.Errorf("%w: %w", ErrClear, err)
+		}
+	}()
 	switch c.Kind {
 	case "sqlite":
 		return openSQLite(ctx, c)

@@ -132,20 +132,7 @@ func postgresConfig(c Config) (*pgx.ConnConfig, error) {
 	if c.Password != "" {
 		p.Password = c.Password
 	}
-	if c.TLS == "" && !local(c) {
-		// Whoever is in between could strip TLS off and ask for the password in the clear.
-		p.RequireAuth = "scram-sha-256,md5,none"
-	}
 	return p, nil
-}
-
-// local reports whether the database is on this machine, where nobody is in between.
-func local(c Config) bool {
-	if c.Socket != "" || c.Host == "localhost" {
-		return true
-	}
-	ip := net.ParseIP(c.Host)
-	return ip != nil && ip.IsLoopback()
 }
 
 // postgresTLS sets how the connection is protected. Without a word on it, TLS is
@@ -193,8 +180,6 @@ func postgresFailure(err error) error {
 		return fmt.Errorf("%s (%s)", e.Message, e.Code) // its details may hold values
 	case errors.As(err, &cert), strings.Contains(err.Error(), "server refused TLS connection"):
 		return fmt.Errorf("%w: %w", ErrTLS, err)
-	case strings.Contains(err.Error(), "authentication method requirement"):
-		return ErrClear
 	case errors.As(err, &op) && op.Op == "dial":
 		return fmt.Errorf("%w: %w", ErrAbsent, op.Err)
 	}

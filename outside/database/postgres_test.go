@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -71,25 +72,44 @@ func TestPasswordFile(t *testing.T) {
 	}
 }
 
-// To another machine no password goes in the clear, unless the user says that the way is safe.
+// To another machine no password goes before verified TLS, unless the user says that the way is safe.
 func TestPasswordInTheClear(t *testing.T) {
-	for _, c := range []struct {
-		host, tls string
-		guarded   bool
-	}{
-		{"db.ternrock.example", "", true}, {"192.0.2.7", "", true}, {"db.ternrock.example", "off", false}, {"db.ternrock.example", "verify", false},
-		{"localhost", "", false}, {"127.0.0.1", "", false}, {"::1", "", false},
-	} {
-		p, err := postgresConfig(Config{Kind: "postgres", Host: c.host, TLS: c.tls, Password: "lamp-oil"})
-		require.NoError(t, err)
-		assert.Equal(t, c.guarded, p.RequireAuth != "", c)
+	for _, kind := range []string{"mysql", "postgres"} {
+		for _, c := range []struct {
+			host, tls, is string
+		}{
+			{"db.ternrock.example", "", "verify"}, {"192.0.2.7", "", "verify"}, {"10.1.2.3", "", "verify"}, {"db.ternrock.example", "off", "off"},
+			{"db.ternrock.example", "encrypt", "encrypt"}, {"localhost", "", ""}, {"127.0.0.1", "", ""}, {"::1", "", ""},
+		} {
+			now, unsaid := guarded(Config{Kind: kind, Host: c.host, TLS: c.tls, Password: "lamp-oil"})
+			assert.Equal(t, c.is, now.TLS, c)
+			assert.Equal(t, c.is == "verify", unsaid)
+		}
 	}
 	port, told := asking(t)
-	c := Config{Kind: "postgres", Host: "127.0.0.1", Port: port, User: "keeper", Name: "museum", Password: "lamp-oil"}
-	p, err := postgresConfig(Config{Host: "db.ternrock.example", Password: c.Password})
+	host, err := os.Hostname() // a name of this machine that is not known to be one
 	require.NoError(t, err)
-	p.Host, p.Port = c.Host, uint16(port)
-	_, err = pgx.ConnectConfig(context.Background(), p)
-	assert.ErrorIs(t, postgresFailure(err), ErrClear)
+	c := Config{Kind: "postgres", Host: "127.0.0.1", Port: port, User: "keeper", Name: "museum", Password: "lamp-oil", TLS: "verify"}
+	_, err = Open(context.Background(), c)
+	assert.ErrorIs(t, err, ErrTLS)
 	assert.Empty(t, told())
+	c.Host, c.TLS = host, ""
+	_, err = Open(context.Background(), c)
+	assert.Error(t, err)
+	assert.Empty(t, told())
+}
+
+// Names that a program would take for options go nowhere.
+func TestNamesLikeOptions(t *testing.T) {
+	for _, c := range []Config{{Name: "-A"}, {Name: "--result-file=/etc/x"}, {User: "-x"}, {Host: "--defaults-file=x"}, {Name: "a\nb"}} {
+		for _, c.Kind = range []string{"mysql", "postgres"} {
+			_, err := Open(context.Background(), c)
+			assert.ErrorIs(t, err, ErrName)
+			_, err = Dump(context.Background(), c, t.TempDir(), nil)
+			assert.ErrorIs(t, err, ErrName)
+		}
+	}
+	c := Config{Name: "host=evil.example user=keeper", User: "keeper", Host: "localhost"}
+	assert.NotContains(t, strings.Join(postgresArgs(), " "), "evil.example", "it would be read as settings of the connection")
+	assert.Contains(t, postgresEnv(c, "pass"), "PGDATABASE=host=evil.example user=keeper")
 }

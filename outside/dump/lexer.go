@@ -274,7 +274,7 @@ func (x *syntax) next(b []byte, p int) (token, error) {
 		t.kind = nameToken
 		t.end, err = x.quote(b, p)
 	case c == '[' && x.dialect == SQLite:
-		if i := bytes.IndexByte(b[p:], ']'); i >= 0 {
+		if i := bytes.IndexByte(b[p:min(len(b), p+maxBracketed)], ']'); i >= 0 {
 			t.kind, t.end = nameToken, p+i+1
 		}
 	case c == '$' && x.dialect == Postgres:
@@ -289,6 +289,10 @@ func (x *syntax) next(b []byte, p int) (token, error) {
 	}
 	return t, err
 }
+
+// maxBracketed bounds a name in brackets, as in [my table]. Without a bound, each of many open brackets that none closes
+// would be looked for to the end.
+const maxBracketed = 4 << 10
 
 // is reports whether the token is one of some words, in any letter case, or one of some marks.
 func (t token) is(b []byte, words ...string) bool {

@@ -356,12 +356,16 @@ func (x *session) column(name string, def []token, b []byte) Column {
 		return c
 	}
 	typ := strings.ToLower(string(b[def[0].start:def[len(def)-1].end]))
-	for i, t := range def {
-		if t.is(b, "NOT", "NULL", "DEFAULT", "COLLATE", "CONSTRAINT", "GENERATED", "PRIMARY", "UNIQUE", "CHECK", "REFERENCES", "COMMENT", "AS") {
-			break
-		}
-		c.Type = strings.ToLower(string(b[def[0].start:def[i].end]))
+	typeEnd := slices.IndexFunc(def, func(t token) bool {
+		return t.is(b, "NOT", "NULL", "DEFAULT", "COLLATE", "CONSTRAINT", "GENERATED", "PRIMARY", "UNIQUE", "CHECK", "REFERENCES", "COMMENT", "AS")
+	})
+	switch {
+	case typeEnd < 0:
+		c.Type = typ
+	case typeEnd > 0:
+		c.Type = strings.ToLower(string(b[def[0].start:def[typeEnd-1].end]))
 	}
+	identity := hasWord(def, b, "IDENTITY")
 	for i, t := range def {
 		if i > 0 && t.is(b, "UPDATE") && def[i-1].is(b, "ON") {
 			c.Stamp = true
@@ -373,7 +377,7 @@ func (x *session) column(name string, def []token, b []byte) Column {
 		}
 		followed := i+1 < len(def)
 		switch {
-		case t.is(b, "GENERATED") && !hasWord(def, b, "IDENTITY"), t.is(b, "AS") && x.dialect != Postgres && followed && def[i+1].is(b, "("):
+		case t.is(b, "GENERATED") && !identity, t.is(b, "AS") && x.dialect != Postgres && followed && def[i+1].is(b, "("):
 			c.Made = true
 		case followed && (t.is(b, "CHARSET") || i > 0 && t.is(b, "SET") && def[i-1].is(b, "CHARACTER")):
 			c.Charset = strings.ToLower(x.name(b, def[i+1]))
@@ -384,7 +388,11 @@ func (x *session) column(name string, def []token, b []byte) Column {
 		return c
 	}
 	word, _, _ := strings.Cut(typ, "(")
-	word = strings.TrimSpace(strings.FieldsFunc(word+" ", func(r rune) bool { return r <= ' ' })[0])
+	if words := strings.Fields(word); len(words) > 0 {
+		word = words[0]
+	} else { // as in `a (10)`, where SQLite lets the type be missing
+		word = ""
+	}
 	c.List = x.dialect == Postgres && listType.MatchString(typ) || x.dialect == MySQL && (word == "enum" || word == "set")
 	c.Bytes = strings.Contains(word, "blob") || strings.Contains(word, "binary") || word == "bytea" || word == "bit"
 	c.Text = c.Bytes || c.List || strings.Contains(word, "char") || strings.Contains(word, "text") || strings.Contains(word, "json") || word == "xml" || word == "inet" || word == "name"

@@ -82,6 +82,9 @@ type phpFile struct {
 	frames []phpFrame
 	below  bool // it is itself included conditionally
 	at     int  // the token that is read
+
+	closes map[int]int // where brackets are closed that open at a token
+	depth  int         // of the expression that is read
 }
 
 func (p *phpReader) file(abs, src string, below bool) {
@@ -247,19 +250,22 @@ func (f *phpFile) open(k int, one phpFrame) {
 
 // closing returns where the bracket that opens at token i is closed.
 func (f *phpFile) closing(i int) int {
-	depth := 0
-	for k := i; k < len(f.tokens); k++ {
-		if f.get(k).kind != phpMark {
-			continue
-		}
-		switch f.get(k).text {
-		case "(", "[", "{":
-			depth++
-		case ")", "]", "}":
-			if depth--; depth == 0 {
-				return k
+	if f.closes == nil {
+		f.closes = map[int]int{}
+		var open []int
+		for k, t := range f.tokens {
+			switch {
+			case t.kind != phpMark:
+			case t.text == "(" || t.text == "[" || t.text == "{":
+				open = append(open, k)
+			case len(open) > 0 && (t.text == ")" || t.text == "]" || t.text == "}"):
+				f.closes[open[len(open)-1]] = k
+				open = open[:len(open)-1]
 			}
 		}
+	}
+	if k, ok := f.closes[i]; ok {
+		return k
 	}
 	return len(f.tokens)
 }
@@ -363,10 +369,18 @@ func (f *phpFile) mentions(from, to int, name string) bool {
 	return false
 }
 
+// maxNested bounds how deep in brackets an expression is read: ((((…'http://'…)))) is computed, whatever is in it.
+const maxNested = 50
+
 // expression reads an expression from token i on, to one of the marks in stop that stands outside of
 // brackets, and returns its value, or what is known of its beginning, and where it stops.
 func (f *phpFile) expression(i int, stop string) (value string, how How, next int) {
 	next = f.stop(i, stop)
+	if f.depth >= maxNested {
+		return "", Computed, next
+	}
+	f.depth++
+	defer func() { f.depth-- }()
 	value, how, k := f.term(i, next)
 	for k < next && f.isMark(k, ".") {
 		more, also, after := f.term(k+1, next)
