@@ -318,9 +318,6 @@ func (t *Text) browser(s *findings.Scan) {
 	if b.LeftOut > 0 {
 		t.printf("  %s\n", t.care(plural(b.LeftOut, "page")+" not looked at; see --looks"))
 	}
-	if b.Unprotected {
-		t.wrap("  ", t.care("It ran as root, without its sandbox: a hostile page could have used the whole machine. Use --browser-user NAME."))
-	}
 }
 
 // ScanJSON writes a scan with all its documents, which are read from the disk one by

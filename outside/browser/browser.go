@@ -67,7 +67,10 @@ const (
 type Options struct {
 	Path string   // from Find
 	Pins []string // SHA-256 in base64 of public keys that are trusted whatever the authority
-	User string   // of this machine, that it runs as; "": the caller
+	User string   // of this machine, that it runs as; "": the caller, who must not be root then
+
+	NoSandbox bool     // for tests whose pages are our own
+	Flags     []string // further ones, for tests
 	Full bool     // look at each page on a telephone too, and for what it loads after some seconds
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"strings"
@@ -16,7 +17,11 @@ var flags = []string{
 	"--headless", "--hide-scrollbars", "--mute-audio", "--no-first-run", "--no-default-browser-check", "--window-size=1280,900",
 	"--remote-debugging-pipe",
 	"--enable-features=NetworkService,NetworkServiceInProcess",
-	"--disable-features=site-per-process,Translate,BlinkGenPropertyTrees",
+	"--disable-features=site-per-process,Translate,BlinkGenPropertyTrees,DnsOverHttps,AsyncDns,MediaRouter,OptimizationHints,NetworkTimeServiceQuerying,Prerender2,PreconnectToSearch,WebTransport,InterestFeedContentSuggestions,CertificateTransparencyComponentUpdater",
+	"--disable-blink-features=WebTransport,DirectSockets", "--dns-prefetch-disable",
+	// All that is left goes through the proxy: no UDP, and no name is looked up by the browser itself.
+	"--force-webrtc-ip-handling-policy=disable_non_proxied_udp", "--webrtc-ip-handling-policy=disable_non_proxied_udp",
+	"--disable-component-extensions-with-background-pages", "--disable-external-intent-requests", "--disable-notifications",
 	"--disable-background-networking", "--disable-background-timer-throttling", "--disable-backgrounding-occluded-windows",
 	"--disable-breakpad", "--disable-client-side-phishing-detection", "--disable-component-update", "--disable-default-apps",
 	"--disable-dev-shm-usage", "--disable-domain-reliability", "--disable-extensions", "--disable-hang-monitor",
@@ -41,20 +46,23 @@ type process struct {
 
 // start runs the browser. Its profile is a new folder that goes with it.
 func start(o Options, proxyAddress string) (*process, error) {
+	if Unprotected(o.User) && !o.NoSandbox {
+		return nil, errors.New("as root it would run without its sandbox")
+	}
 	profile, err := os.MkdirTemp("", "trimlantern-browser-")
 	if err != nil {
 		return nil, err
 	}
 	args := append([]string{}, flags...)
-	args = append(args, "--user-data-dir="+profile, "--proxy-server=http://"+proxyAddress)
+	args = append(args, "--user-data-dir="+profile, "--proxy-server=http://"+proxyAddress, "--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE "+proxyHost(proxyAddress))
 	if len(o.Pins) > 0 {
 		args = append(args, "--ignore-certificate-errors-spki-list="+strings.Join(o.Pins, ","))
 	}
-	if Unprotected(o.User) {
+	if o.NoSandbox {
 		args = append(args, "--no-sandbox")
 	}
 	p := &process{profile: profile, said: &tail{}, ended: make(chan struct{})}
-	p.cmd = command(profile, o.Path, append(args, "about:blank"))
+	p.cmd = command(profile, o.Path, append(append(args, o.Flags...), "about:blank"))
 	err = runAs(p.cmd, profile, o.User)
 	if err == nil {
 		err = p.connect()
@@ -69,6 +77,15 @@ func start(o Options, proxyAddress string) (*process, error) {
 		close(p.ended)
 	}()
 	return p, nil
+}
+
+// proxyHost is the host of an address of the proxy, the only one that the browser looks up.
+func proxyHost(address string) string {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return address
+	}
+	return host
 }
 
 // connect starts the command with the pipes as its files 3 and 4.

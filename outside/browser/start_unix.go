@@ -46,7 +46,7 @@ func runAs(c *exec.Cmd, profile, name string) error {
 		return err
 	}
 	c.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	c.Env = append(os.Environ(), "HOME="+profile, "XDG_CONFIG_HOME="+profile, "XDG_CACHE_HOME="+profile, "XDG_RUNTIME_DIR=", "DBUS_SESSION_BUS_ADDRESS=")
+	c.Env = append(os.Environ(), "HOME="+profile, "TMPDIR="+profile, "XDG_CONFIG_HOME="+profile, "XDG_CACHE_HOME="+profile, "XDG_RUNTIME_DIR=", "DBUS_SESSION_BUS_ADDRESS=")
 	c.Dir = "/"
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -87,8 +88,12 @@ func listening(t *testing.T, pids []int) (ports []string) {
 func TestBrowserIsPrivate(t *testing.T) {
 	t.Parallel()
 	run := demoSite(t)
-	scan := run("scan", "--browser", "--quiet")
-	scan.Env = append(scan.Env, "TMPDIR="+t.TempDir())
+	scan := run("scan", "--browser", asUser, "--quiet")
+	temp, err := os.MkdirTemp("", "tl") // short, since the browser has sockets in it, and open to the browser's user
+	require.NoError(t, err)
+	defer os.RemoveAll(temp)
+	require.NoError(t, os.Chmod(temp, os.ModeSticky|0o777))
+	scan.Env = append(scan.Env, "TMPDIR="+temp)
 	require.NoError(t, scan.Start())
 	profiles := func() []string {
 		found, err := filepath.Glob(filepath.Join(strings.TrimPrefix(scan.Env[len(scan.Env)-1], "TMPDIR="), "trimlantern-browser-*"))
@@ -125,7 +130,10 @@ func TestBrowserIsPrivate(t *testing.T) {
 	assert.Eventually(t, func() bool { return left() == 0 && len(profiles()) == 0 }, 30*time.Second, 100*time.Millisecond, "browser and profile go too")
 }
 
-// As root, the browser can run as another user, with its sandbox; without that, the result says so.
+// asUser has the browser run with its sandbox, which as root it does as another user.
+var asUser = "--browser-user=" + map[bool]string{true: "nobody"}[os.Getuid() == 0]
+
+// As root, the browser runs as another user, with its sandbox, or not at all.
 func TestBrowserUser(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -133,24 +141,102 @@ func TestBrowserUser(t *testing.T) {
 		return
 	}
 	run := demoSite(t)
-	for _, user := range []string{"", "nobody"} {
-		out, err := run("scan", "--browser", "--quiet", "--looks", "3", "--format", "json", "--browser-user", user).Output()
-		require.ErrorContains(t, err, "exit status 1")
-		var s struct {
-			Browser struct {
-				Pages, Reports, Known int
-				Unprotected           bool
-				Failed                []any
-			}
+	out, err := run("scan", "--browser", asUser, "--quiet", "--looks", "3", "--format", "json").Output()
+	require.ErrorContains(t, err, "exit status 1")
+	var s struct {
+		Browser struct {
+			Pages, Reports, Known int
+			Failed                []any
 		}
-		require.NoError(t, json.Unmarshal(out, &s), tail(out))
-		assert.Equal(t, user == "", s.Browser.Unprotected)
-		assert.Equal(t, 3, s.Browser.Pages)
-		assert.Equal(t, s.Browser.Reports, s.Browser.Known)
-		assert.Positive(t, s.Browser.Reports)
 	}
-	out, _ := run("scan", "--browser", "--quiet", "--browser-user", "nobody-of-that-name").CombinedOutput() // its exit code is no success
-	assert.Contains(t, string(out), "there is no user nobody-of-that-name on this machine")
+	require.NoError(t, json.Unmarshal(out, &s), tail(out))
+	assert.Equal(t, 3, s.Browser.Pages)
+	assert.Equal(t, s.Browser.Reports, s.Browser.Known)
+	assert.Positive(t, s.Browser.Reports)
+	for user, say := range map[string]string{"": "--browser-user nobody", "root": "--browser-user nobody", "nobody-of-that-name": "there is no user nobody-of-that-name on this machine"} {
+		out, err := run("scan", "--browser", "--quiet", "--browser-user", user).CombinedOutput()
+		require.Error(t, err)
+		assert.Contains(t, string(out), say)
+	}
+}
+
+// What a page does goes through our way out or nowhere: canaries on UDP and TCP of this machine hear nothing of WebRTC, of
+// WebTransport, of names that are looked up ahead and of connections that are made ahead.
+func TestBrowserCanaries(t *testing.T) {
+	t.Parallel()
+	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer udp.Close()
+	tcp, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer tcp.Close()
+	heard := make(chan string, 100)
+	go func() {
+		b := make([]byte, 2000)
+		for {
+			n, from, err := udp.ReadFrom(b)
+			if err != nil {
+				return
+			}
+			heard <- fmt.Sprintf("UDP from %v: %q", from, b[:n])
+		}
+	}()
+	go func() {
+		for {
+			c, err := tcp.Accept()
+			if err != nil {
+				return
+			}
+			heard <- "TCP"
+			c.Close()
+		}
+	}()
+	u, p := udp.LocalAddr().String(), tcp.Addr().String()
+	page := fmt.Sprintf(`<!doctype html><title>canary</title>
+<link rel="dns-prefetch" href="//canary.example"><link rel="preconnect" href="https://%[2]s"><link rel="prefetch" href="https://%[2]s/a">
+<script>
+const pc = new RTCPeerConnection({iceServers: [{urls: ["stun:%[1]s"]}, {urls: ["turn:%[1]s", "turn:%[2]s?transport=tcp", "turns:%[2]s"], username: "a", credential: "b"}]});
+pc.createDataChannel("a"); pc.createOffer().then(o => pc.setLocalDescription(o));
+try { new WebTransport("https://%[1]s/"); new WebTransport("https://%[2]s/") } catch (e) {}
+try { new WebSocket("wss://%[2]s/") } catch (e) {}
+fetch("https://%[2]s/b", {mode: "no-cors"}).catch(() => {});
+navigator.sendBeacon("https://%[2]s/c", "a");
+</script>`, u, p)
+	looked := false
+	w := newNet(t, handler(func(rw http.ResponseWriter, r *http.Request) {
+		rw.Header().Set("Content-Type", "text/html")
+		looked = true
+		_, _ = rw.Write([]byte(page)) // a browser that has gone misses nothing
+	}))
+	client, err := fetch.New(fetch.Options{Resolve: w.resolve, CA: w.ca, Own: []string{"ternrock.example"}})
+	require.NoError(t, err)
+	path, err := browser.Find("")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		flags []string
+		hears bool
+	}{
+		// Without the policy the canary is heard: the test could fail.
+		{[]string{"--allow-loopback-in-peer-connection", "--force-webrtc-ip-handling-policy=default", "--webrtc-ip-handling-policy=default"}, true},
+		{[]string{"--allow-loopback-in-peer-connection"}, false},
+	} {
+		looked = false
+		b, err := browser.Open(context.Background(), client, browser.Options{Path: path, NoSandbox: true, Pins: []string{w.pin}, Full: true, Flags: c.flags})
+		require.NoError(t, err)
+		_, err = b.Look(context.Background(), "https://ternrock.example/")
+		require.NoError(t, err)
+		what := ""
+		select {
+		case what = <-heard:
+		case <-time.After(5 * time.Second):
+		}
+		b.Close()
+		assert.True(t, looked)
+		assert.Equal(t, c.hears, what != "", "%v: %s", c.flags, what)
+		for len(heard) > 0 {
+			<-heard
+		}
+	}
 }
 
 // What comes into sight on the way down, on a telephone alone, or after some seconds, is seen.
@@ -176,7 +262,7 @@ setTimeout(() => { new Image().src = "ht" + "tp://assets.example/late.png" }, 60
 	require.NoError(t, err)
 	path, err := browser.Find("")
 	require.NoError(t, err)
-	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, Pins: []string{w.pin}, Full: true})
+	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, NoSandbox: true, Pins: []string{w.pin}, Full: true})
 	require.NoError(t, err)
 	defer b.Close()
 	began := time.Now()
@@ -206,7 +292,7 @@ func TestBrowserResumes(t *testing.T) {
 		Browser struct{ Pages, Reports, Known, New int }
 	}
 	look := func(args ...string) (s scan, said string) {
-		c := command(append([]string{"scan", "--browser", "--looks", "100", "--format", "json"}, args...)...)
+		c := command(append([]string{"scan", "--browser", asUser, "--looks", "100", "--format", "json"}, args...)...)
 		var errs strings.Builder
 		c.Stderr = &errs
 		out, _ := c.Output() // what it found is no failure
@@ -215,7 +301,7 @@ func TestBrowserResumes(t *testing.T) {
 		return s, errs.String()
 	}
 	whole, _ := look("--quiet")
-	c := command("scan", "--browser", "--looks", "100", "--tabs", "1")
+	c := command("scan", "--browser", asUser, "--looks", "100", "--tabs", "1")
 	says, err := c.StderrPipe()
 	require.NoError(t, err)
 	require.NoError(t, c.Start())

@@ -38,7 +38,7 @@ func look(t *testing.T, w *internet, pages []string) []*browser.Seen {
 	require.NoError(t, err)
 	path, err := browser.Find("")
 	require.NoError(t, err)
-	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, Pins: []string{w.pin}})
+	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, NoSandbox: true, Pins: []string{w.pin}})
 	require.NoError(t, err)
 	t.Cleanup(b.Close)
 	t.Log(b.Version())
@@ -171,7 +171,7 @@ func TestScriptsWithBrowser(t *testing.T) {
 		args = append(args, "--resolve", r)
 	}
 	file := filepath.Join(t.TempDir(), "scan.json")
-	c := exec.Command(built, append([]string{"scan", "--site", "https://ternrock.example", "--ca", w.ca, "--browser", "--report", file}, args...)...)
+	c := exec.Command(built, append([]string{"scan", "--site", "https://ternrock.example", "--ca", w.ca, "--browser", asUser, "--report", file}, args...)...)
 	out, err := c.CombinedOutput()
 	require.Equal(t, 1, c.ProcessState.ExitCode(), "%v %s", err, out)
 	var scan struct {
@@ -232,7 +232,7 @@ func TestBrowserConfides(t *testing.T) {
 	require.NoError(t, err)
 	path, err := browser.Find("")
 	require.NoError(t, err)
-	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, Pins: []string{w.pin}})
+	b, err := browser.Open(context.Background(), client, browser.Options{Path: path, NoSandbox: true, Pins: []string{w.pin}})
 	require.NoError(t, err)
 	defer b.Close()
 	seen, err := b.Look(context.Background(), "https://ternrock.example/")

@@ -189,7 +189,7 @@ func TestLookingAtNetwork(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "list.txt"), []byte(list), 0o644))
 	agree := func() (found int) {
-		s := look("--list", "list.txt", "--depth", "0", "--browser")
+		s := look("--list", "list.txt", "--depth", "0", "--browser", asUser)
 		assert.Empty(t, s.Browser.Failed)
 		assert.Equal(t, s.Browser.Reports, s.Browser.Known, "the browser reports nothing that was not read: %+v", s.Culprits)
 		assert.Empty(t, s.Browser.Unconfirmed)

@@ -70,7 +70,7 @@ func TestLookingAtRealSystem(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "list.txt"), []byte(list), 0o644))
 	scan := func(code int, args ...string) (s seenScan) {
 		b.logIn()
-		out := b.tool(code, append([]string{"scan", "--list", "list.txt", "--credentials", "keeper.txt", "--depth", "0", "--browser", "--format", "json", "--quiet"}, args...)...)
+		out := b.tool(code, append([]string{"scan", "--list", "list.txt", "--credentials", "keeper.txt", "--depth", "0", "--browser", asUser, "--format", "json", "--quiet"}, args...)...)
 		require.NoError(t, json.Unmarshal([]byte(out), &s))
 		assert.Empty(t, s.Unread)
 		assert.Empty(t, s.Browser.Failed)
@@ -153,7 +153,7 @@ func TestLookingAtDemo(t *testing.T) {
 		return out
 	}
 	scan := func() (s seenScan) {
-		require.NoError(t, json.Unmarshal(run(1, "scan", "--browser", "--format", "json", "--quiet"), &s))
+		require.NoError(t, json.Unmarshal(run(1, "scan", "--browser", asUser, "--format", "json", "--quiet"), &s))
 		assert.Greater(t, s.Browser.Pages, 40)
 		assert.Empty(t, s.Browser.Failed)
 		assert.Equal(t, s.Browser.Reports, s.Browser.Known, "%+v", s.Browser)

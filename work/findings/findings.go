@@ -398,5 +398,4 @@ type BrowserState struct {
 	Unconfirmed []Unread `json:"unconfirmed,omitempty"` // read as certain, and not reported by the browser
 	Failed      []Unread `json:"failed,omitempty"`
 	LeftOut     int      `json:"left_out,omitempty"`
-	Unprotected bool     `json:"unprotected,omitempty"` // it ran as root, without its sandbox
 }

@@ -33,6 +33,9 @@ func findBrowser(o *Options) error {
 	if o.AsHTTPS {
 		return work.BadUse(nil, "a browser cannot look at pages as if they came over HTTPS", "leave out --browser, or --as-https")
 	}
+	if browser.Unprotected(o.BrowserUser) {
+		return work.BadUse(nil, "--browser: as root the browser runs without its sandbox, so that a hostile page could use the whole machine", "name a user without rights: --browser-user nobody")
+	}
 	path, err := browser.Find(o.Chromium)
 	if errors.Is(err, browser.ErrMissing) {
 		return work.BadUse(err, "--browser", "install Chromium (Debian: apt-get install chromium), or name one with --chromium PATH")
@@ -83,7 +86,7 @@ func (s *scanning) secureHost(raw string) {
 
 // browse looks at every page with the browser and takes in what it reports.
 func (s *scanning) browse(ctx context.Context) error {
-	out := &findings.BrowserState{Unprotected: browser.Unprotected(s.o.BrowserUser)}
+	out := &findings.BrowserState{}
 	if s.resumed != nil {
 		out.Pages, out.Reports, out.Known, out.New = s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New
 	}
