@@ -104,6 +104,7 @@ link          loads nothing, costs a redirect: links, canonical, feeds
 A fault counts. A note is shown and does not count. What the owner accepts is
 shown with the reason and does not count again.`},
 	{"options", "Options of all commands", ""},
+	{"licences", "The licences of what the program is made of", ""},
 }
 
 // helpWidth is how wide help is.
@@ -124,6 +125,13 @@ func (a *app) face(root *cobra.Command) {
 				fmt.Fprintln(c.OutOrStdout(), "Options of all commands:")
 				flagList(c.OutOrStdout(), root.PersistentFlags())
 				fmt.Fprintln(c.OutOrStdout(), "\nEach can be set in the environment, like TRIMLANTERN_FORMAT=json.")
+			})
+		}
+		if t.name == "licences" {
+			topic.SetHelpFunc(func(c *cobra.Command, _ []string) {
+				if err := writeLicences(c.OutOrStdout()); err != nil {
+					fmt.Fprintln(c.ErrOrStderr(), err)
+				}
 			})
 		}
 		topic.RunE = func(c *cobra.Command, _ []string) error {

@@ -17,11 +17,13 @@ build() { # SYSTEM ARCH OUT
 	GOOS=$1 GOARCH=$2 go build -trimpath -buildvcs=false -ldflags "-s -w -buildid= -X trimlantern/cli.Version=$version" -o "$3" ./cmd/trimlantern
 }
 build "$(go env GOHOSTOS)" "$(go env GOHOSTARCH)" "$dist/.host"
+go build -o "$dist/.supply" ./packaging/supply
 for target in "${targets[@]}"; do
 	os=${target%/*} arch=${target#*/}
 	file=trimlantern-$version-$os-$arch
 	[ "$os" != windows ] || file=$file.exe
 	build "$os" "$arch" "$dist/$file"
+	"$dist/.supply" sbom "$dist/$file" "$dist/$file.spdx.json"
 	[ "$os" = linux ] || continue
 	packaging/tree.sh "$dist/.host" "$dist/root/usr" "$dist/$file"
 	find "$dist/root" -exec touch -hd "@$SOURCE_DATE_EPOCH" {} +
@@ -32,6 +34,7 @@ for target in "${targets[@]}"; do
 	go run "$nfpm" package --config "$dist/nfpm.yaml" --packager deb --target "$dist/trimlantern_${version}_$arch.deb"
 	rm -rf "$dist/root"
 done
-rm -f "$dist/.host" "$dist/nfpm.yaml"
+rm -f "$dist/.host" "$dist/.supply" "$dist/nfpm.yaml"
+cp cli/notices/licences.txt.gz "$dist/trimlantern-$version-licences.txt.gz"
 (cd "$dist" && sha256sum trimlantern* >SHA256SUMS)
 ls -l "$dist"

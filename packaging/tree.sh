@@ -16,5 +16,6 @@ for shell in bash:bash-completion/completions/trimlantern zsh:zsh/site-functions
 	install -D -m 644 "$work/completion" "$prefix/share/${shell#*:}"
 done
 install -D -m 644 LICENSE "$prefix/share/doc/trimlantern/copyright"
+install -D -m 644 cli/notices/licences.txt.gz "$prefix/share/doc/trimlantern/licences.txt.gz"
 gzip -9nc CHANGELOG.md >"$work/changelog.gz"
 install -D -m 644 "$work/changelog.gz" "$prefix/share/doc/trimlantern/changelog.gz"

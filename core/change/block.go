@@ -421,9 +421,10 @@ func salvageAt(r io.ReaderAt, at, size int64) (n int64, records []Record) {
 
 // nextGuard returns how far from a place the next guard begins, or the end is.
 func nextGuard(r io.ReaderAt, at, size int64) (skip int64, err error) {
-	const window = 64 << 10
-	b := make([]byte, window)
-	for from := at; from < size; {
+	const most = 64 << 10
+	b := make([]byte, 0, most)
+	for from, window := at, 256; from < size; window = min(2*window, most) {
+		b = b[:window]
 		n, err := r.ReadAt(b, from)
 		if n == 0 && err != nil {
 			return 0, err

@@ -221,6 +221,10 @@ func init() {
 	}
 }
 
+// maxForeign bounds how many elements of SVG and MathML are open in each other: browsers themselves nest no deeper than 512
+// elements.
+const maxForeign = 512
+
 // enter notes what an element that opens makes of what comes.
 func (d *document) enter(element string) {
 	if d.xml {
@@ -231,6 +235,7 @@ func (d *document) enter(element string) {
 	}
 	in := d.isForeign()
 	switch {
+	case len(d.foreign) >= maxForeign:
 	case element == "svg" || element == "math":
 		d.foreign = append(d.foreign, foreign{element, element})
 	case in == "svg" && (element == "foreignobject" || element == "desc" || element == "title"):

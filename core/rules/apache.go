@@ -22,9 +22,15 @@ func ParseApache(text string) (out []ApacheDirective) {
 	for i := 0; i < len(lines); i++ {
 		first := i
 		line := strings.TrimRight(lines[i], "\r")
-		for strings.HasSuffix(line, `\`) && i+1 < len(lines) {
-			i++
-			line = strings.TrimSuffix(line, `\`) + strings.TrimRight(lines[i], "\r")
+		if strings.HasSuffix(line, `\`) && i+1 < len(lines) {
+			var joined strings.Builder
+			for strings.HasSuffix(line, `\`) && i+1 < len(lines) {
+				joined.WriteString(strings.TrimSuffix(line, `\`))
+				i++
+				line = strings.TrimRight(lines[i], "\r")
+			}
+			joined.WriteString(line)
+			line = joined.String()
 		}
 		line = strings.TrimSpace(line)
 		switch {
