@@ -3,13 +3,11 @@ package cli
 
 import (
 	"bufio"
-	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
-	"os/signal"
 	"slices"
 	"strconv"
 	"strings"
@@ -58,7 +56,7 @@ type result interface{ Code() int }
 
 // Run runs the program and returns its exit code.
 func Run(args []string, out, errs io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible(errs)
 	defer stop()
 	calm()
 	work.Tool = "trimlantern " + Version

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"trimlantern/outside/disk"
 	"trimlantern/work"
 	"trimlantern/work/decide"
 )
@@ -24,11 +25,11 @@ func (a *app) editor(text []byte) ([]byte, error) {
 	if len(words) == 0 {
 		return nil, &work.Fault{Code: work.Misuse, What: "there is no editor to open: neither VISUAL nor EDITOR is set", Do: "set EDITOR, like EDITOR=nano; or give the new text: --text FILE"}
 	}
-	dir, err := os.MkdirTemp("", "trimlantern-edit-") // of the caller alone
+	dir, remove, err := disk.TempFolder("edit") // of the caller alone
 	if err != nil {
 		return nil, &work.Fault{Code: work.World, What: "the text cannot be written for the editor", Do: "free some space in the folder for temporary files", Err: err}
 	}
-	defer os.RemoveAll(dir)
+	defer remove()
 	file := filepath.Join(dir, "text.txt")
 	if err := os.WriteFile(file, text, 0o600); err != nil {
 		return nil, &work.Fault{Code: work.World, What: "the text cannot be written for the editor", Do: "free some space in the folder for temporary files", Err: err}

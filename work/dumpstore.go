@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"trimlantern/core/change"
 	"trimlantern/core/rewrite"
 	"trimlantern/outside/database"
+	"trimlantern/outside/disk"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/mirror"
 	"trimlantern/outside/pack"
@@ -46,7 +46,7 @@ func (j *Job) Connect(ctx context.Context, c database.Config) (database.Database
 	if err != nil {
 		return nil, err
 	}
-	dir, err := os.MkdirTemp("", "trimlantern-*")
+	dir, remove, err := disk.TempFolder("copy")
 	if err != nil {
 		return nil, err
 	}
@@ -54,20 +54,23 @@ func (j *Job) Connect(ctx context.Context, c database.Config) (database.Database
 	some.Rows = tells
 	s, err := mirror.Open(ctx, some)
 	if err != nil {
-		_ = os.RemoveAll(dir) // it is ours
+		remove()
 		return nil, err
 	}
-	return &passing{s, dir}, nil
+	return &passing{s, remove}, nil
 }
 
 // passing is a copy that goes when it is closed.
 type passing struct {
 	*mirror.Store
-	dir string
+	remove func()
 }
 
 // Close removes the copy.
-func (p *passing) Close() error { return errors.Join(p.Store.Close(), os.RemoveAll(p.dir)) }
+func (p *passing) Close() error {
+	defer p.remove()
+	return p.Store.Close()
+}
 
 // tells returns which tables can hold addresses of a site, whatever the prefix and the system.
 func (j *Job) tells() (func(table string) bool, error) {

@@ -45,6 +45,7 @@ type script struct {
 	dot       bool   // a dot stands before p
 	open      []bracket
 	clause    clause
+	endless   []byte // for each place whether a regular expression goes on from there without an end: 1 outside of a class, 2 in one
 }
 
 // bracket is an open parenthesis, bracket or brace.
@@ -197,11 +198,44 @@ func (s *script) template() {
 
 // regularExpression reads a regular expression; false: it does not end in its line, so it is a division.
 func (s *script) regularExpression() bool {
+	end := s.regexpEnd(false)
+	if end < 0 {
+		// Many slashes in one long line that begin none, as in if(a)/[if(a)/[if(a)/[…, must not each be followed to
+		// its end: from the same place, in the same state, none will end.
+		s.regexpEnd(true)
+		return false
+	}
+	s.report(ScriptRegexp, s.p, end)
+	for end < len(s.b) && isName(s.b[end]) && s.b[end] != '.' { // its flags
+		end++
+	}
+	s.p = end
+	s.clause = noClause
+	s.value()
+	return true
+}
+
+// regexpEnd returns where a regular expression at p ends, or -1. mark notes all places on the way as ones from which it does
+// not end.
+func (s *script) regexpEnd(mark bool) int {
 	class := false
 	for p := s.p + 1; p < len(s.b); p = s.step(p) {
+		state := byte(1)
+		if class {
+			state = 2
+		}
+		if s.endless != nil && s.endless[p]&state != 0 {
+			return -1
+		}
+		if mark {
+			if s.endless == nil {
+				s.endless = make([]byte, len(s.b))
+			}
+			s.endless[p] |= state
+		}
 		switch c := s.b[p]; {
 		case c == '\n' || c == '\r':
-			return false
+			return -1
 		case c == '\\':
 			p++
 		case c == '[':
@@ -209,18 +243,10 @@ func (s *script) regularExpression() bool {
 		case c == ']':
 			class = false
 		case c == '/' && !class:
-			p++
-			s.report(ScriptRegexp, s.p, p)
-			for p < len(s.b) && isName(s.b[p]) && s.b[p] != '.' { // its flags
-				p++
-			}
-			s.p = p
-			s.clause = noClause
-			s.value()
-			return true
+			return p + 1
 		}
 	}
-	return false
+	return -1
 }
 
 // name reads a word or a number.

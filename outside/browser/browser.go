@@ -71,7 +71,7 @@ type Options struct {
 
 	NoSandbox bool     // for tests whose pages are our own
 	Flags     []string // further ones, for tests
-	Full bool     // look at each page on a telephone too, and for what it loads after some seconds
+	Full      bool     // look at each page on a telephone too, and for what it loads after some seconds
 }
 
 // Browser is a running browser.

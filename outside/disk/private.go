@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 )
 
 // Private is a folder of the caller alone, opened once: what is done in it afterwards is done there, even if
@@ -202,13 +203,21 @@ func TempFolder(kind string) (dir string, remove func(), err error) {
 		return "", nil, err
 	}
 	holdLock(lock)
-	return dir, func() {
-		_ = os.RemoveAll(dir) // the next run tries again
-		lock.Close()
-	}, nil
+	tempLocks.Store(dir, lock) // until the process ends, also if the caller drops what removes it
+	return dir, func() { RemoveTemp(dir) }, nil
 }
 
 const tempLock = ".in-use"
+
+var tempLocks sync.Map // of *os.File, by folder
+
+// RemoveTemp removes a folder of TempFolder, by its path. Others it leaves alone.
+func RemoveTemp(dir string) {
+	if lock, ok := tempLocks.LoadAndDelete(dir); ok {
+		_ = os.RemoveAll(dir) // the next run tries again
+		lock.(*os.File).Close()
+	}
+}
 
 // removeLeft removes a folder of TempFolder, if it is the caller's and its run has ended.
 func removeLeft(dir string) {

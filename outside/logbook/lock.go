@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -25,6 +26,12 @@ const (
 
 // patience is how long a change waits for others.
 const patience = time.Minute
+
+// working counts the runs of this process that hold a lock.
+var working atomic.Int32
+
+// Working reports whether a run of this process may be changing a site.
+func Working() bool { return working.Load() > 0 }
 
 // Lock keeps other runs out until release is called. command says what this one is, for those that are kept out.
 func (l *Logbook) Lock(command string) (release func(), err error) {
@@ -55,7 +62,9 @@ func (l *Logbook) Lock(command string) (release func(), err error) {
 		file.Close()
 		return nil, err
 	}
+	working.Add(1)
 	return func() { // the end of the process unlocks too
+		working.Add(-1)
 		_ = file.Truncate(0)
 		_ = lock.Unlock()
 		file.Close()

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/core/rewrite"
+	"trimlantern/outside/disk"
 	"trimlantern/outside/logbook"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
@@ -328,7 +330,7 @@ func (s *Scan) EachPage(visit func(ScannedPage) error) error {
 // Forget removes the documents of a scan that belongs to no logbook.
 func (s *Scan) Forget() {
 	if s.loose {
-		_ = os.Remove(s.pages) // what stays in the temporary folder goes with it
+		disk.RemoveTemp(filepath.Dir(s.pages)) // what stays goes with the next scan
 	}
 }
 

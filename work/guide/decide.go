@@ -134,11 +134,11 @@ func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 
 // edited puts a text into a file for the person to edit, in whatever editor, and reads what became of it.
 func (w *walk) edited(about ItemAbout, text []byte) ([]byte, error) {
-	dir, err := os.MkdirTemp("", "trimlantern-edit-") // of the caller alone
+	dir, remove, err := disk.TempFolder("edit") // of the caller alone
 	if err != nil {
 		return nil, work.Failed(err, "the text cannot be written", "free some space in the folder for temporary files")
 	}
-	defer os.RemoveAll(dir)
+	defer remove()
 	file := filepath.Join(dir, "text.txt")
 	if err := os.WriteFile(file, text, 0o600); err != nil {
 		return nil, work.Failed(err, "the text cannot be written", "free some space in the folder for temporary files")

@@ -6,11 +6,13 @@ import (
 	"errors"
 	"io"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
 
 	"trimlantern/core/coverage"
+	"trimlantern/outside/disk"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/logbook"
 	"trimlantern/work"
@@ -59,7 +61,11 @@ const flushTime = 300 * time.Millisecond
 // newCrawl begins a log. What an interrupted scan left is given up.
 func newCrawl(j *work.Job, s *findings.Scan) (*crawlLog, error) {
 	if j.Book == nil {
-		f, err := os.CreateTemp("", "trimlantern-scan-")
+		dir, _, err := disk.TempFolder("scan") // it goes with the next scan, should this one be killed
+		if err != nil {
+			return nil, err
+		}
+		f, err := os.OpenFile(filepath.Join(dir, "crawl"), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 		if err != nil {
 			return nil, err
 		}
@@ -124,6 +130,9 @@ func (c *crawlLog) close()       { c.f.Close() }
 // discard removes a log that came to nothing.
 func (c *crawlLog) discard() {
 	_ = os.Remove(c.f.Name()) // a file that cannot be removed is given up by the next scan
+	if c.book == nil {
+		disk.RemoveTemp(filepath.Dir(c.f.Name()))
+	}
 }
 
 // each reads the documents of the log.
