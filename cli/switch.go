@@ -13,7 +13,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
-	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
 
 	"trimlantern/outside/disk"
@@ -238,7 +237,7 @@ func (a *app) person(o switching) (guide.Person, error) {
 	if o.answers != "" {
 		b, err := disk.ReadTrusted(o.answers, 1<<20)
 		if err == nil {
-			err = yamltext.Explain(yaml.Unmarshal(b, &s.given))
+			err = yamltext.Decode(b, &s.given)
 		}
 		if err != nil {
 			return nil, &work.Fault{Code: work.Misuse, What: "the answers cannot be read", Do: "write one answer a line, like: backup: \"yes\"", Err: err}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"slices"
 
 	"github.com/go-json-experiment/json"
 	"github.com/klauspost/compress/zstd"
@@ -422,9 +423,9 @@ func salvageAt(r io.ReaderAt, at, size int64) (n int64, records []Record) {
 // nextGuard returns how far from a place the next guard begins, or the end is.
 func nextGuard(r io.ReaderAt, at, size int64) (skip int64, err error) {
 	const most = 64 << 10
-	b := make([]byte, 0, most)
+	var b []byte
 	for from, window := at, 256; from < size; window = min(2*window, most) {
-		b = b[:window]
+		b = slices.Grow(b[:0], window)[:window]
 		n, err := r.ReadAt(b, from)
 		if n == 0 && err != nil {
 			return 0, err

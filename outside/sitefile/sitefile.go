@@ -160,10 +160,8 @@ func Read(path string) (*File, error) {
 		return nil, err
 	}
 	var f File
-	d := yaml.NewDecoder(bytes.NewReader(b))
-	d.KnownFields(true)
-	if err := d.Decode(&f); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, yamltext.Explain(err))
+	if err := yamltext.Decode(b, &f); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	if f.Site == "" {
 		return nil, fmt.Errorf("%s: %w", path, errors.New("it needs site"))

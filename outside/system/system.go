@@ -5,7 +5,6 @@
 package system
 
 import (
-	"bytes"
 	"embed"
 	"errors"
 	"fmt"
@@ -18,7 +17,6 @@ import (
 	"strconv"
 	"strings"
 
-	"go.yaml.in/yaml/v3"
 
 	"trimlantern/core/envelope"
 	"trimlantern/outside/yamltext"
@@ -321,10 +319,8 @@ func Get(name string) (*System, error) {
 // Parse reads a system description and checks that it is whole.
 func Parse(b []byte) (*System, error) {
 	var l System
-	d := yaml.NewDecoder(bytes.NewReader(b))
-	d.KnownFields(true)
-	if err := d.Decode(&l); err != nil {
-		return nil, fmt.Errorf("the system: %w", yamltext.Explain(err))
+	if err := yamltext.Decode(b, &l); err != nil {
+		return nil, fmt.Errorf("the system: %w", err)
 	}
 	if l.Name == "" {
 		return nil, errors.New("the system description has no name")

@@ -2,7 +2,9 @@
 package yamltext
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"regexp"
 	"strings"
@@ -27,6 +29,55 @@ var words = []struct {
 	{regexp.MustCompile(`^yaml: (.*)$`), "this is not YAML ($1)"},
 }
 
+// maxErrors is how many errors of one file are explained.
+const maxErrors = 10
+
+// Decode reads YAML strictly into v: a key that v has no field for is an error, and so is one that is there twice. The error
+// is in a user's words.
+func Decode(b []byte, v any) error {
+	var doc yaml.Node
+	if err := yaml.Unmarshal(b, &doc); err != nil {
+		return Explain(err)
+	}
+	// The library compares each key with each other, and keeps an error for each pair: of 100,000 equal keys it would never
+	// come to an end.
+	if err := unique(&doc); err != nil {
+		return err
+	}
+	d := yaml.NewDecoder(bytes.NewReader(b))
+	d.KnownFields(true)
+	return Explain(d.Decode(v))
+}
+
+// maxKeys bounds the keys of one mapping: the library compares each with each other.
+const maxKeys = 5000
+
+// unique says which key is there twice in a mapping.
+func unique(n *yaml.Node) error {
+	if n.Kind == yaml.MappingNode {
+		if len(n.Content) > 2*maxKeys {
+			return fmt.Errorf("line %d: there are more than %d keys", n.Line, maxKeys)
+		}
+		seen := make(map[string]int, len(n.Content)/2)
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			key := n.Content[i]
+			if key.Kind != yaml.ScalarNode {
+				continue
+			}
+			if first, ok := seen[key.Value]; ok {
+				return fmt.Errorf("line %d: the key %q is there twice, first at line %d", key.Line, key.Value, first)
+			}
+			seen[key.Value] = key.Line
+		}
+	}
+	for _, c := range n.Content {
+		if err := unique(c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Explain returns an error of go.yaml.in/yaml in a user's words, on one line; others as they are.
 func Explain(err error) error {
 	var typed *yaml.TypeError
@@ -37,7 +88,11 @@ func Explain(err error) error {
 		return errors.New("the file is empty")
 	case errors.As(err, &typed):
 		var all []string
-		for _, e := range typed.Errors {
+		for i, e := range typed.Errors {
+			if i == maxErrors {
+				all = append(all, fmt.Sprintf("and %d more", len(typed.Errors)-i))
+				break
+			}
 			all = append(all, explain(e))
 		}
 		return errors.New(strings.Join(all, "; "))

@@ -197,7 +197,7 @@ func TestAsHTTPS(t *testing.T) {
 	assert.Equal(t, now.Classes, then.Classes)
 	assert.Equal(t, now.Culprits, then.Culprits)
 	assert.Contains(t, want(t, 2, dir, "scan", "--as-https", "--browser").errs, "cannot look at pages as if")
-	assert.Contains(t, want(t, 2, dir, "scan", "--browser", "--chromium", "/nowhere/chromium").errs, "apt-get install chromium")
+	assert.Contains(t, want(t, 2, dir, "scan", "--browser", "--browser-user", "nobody", "--chromium", "/nowhere/chromium").errs, "apt-get install chromium")
 }
 
 // What includeSubDomains would touch is told from what the logbook knows.
