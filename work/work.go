@@ -324,6 +324,9 @@ func (j *Job) Config() (database.Config, error) {
 			}
 		}
 		c.Password = conn.Password
+		if owner, other := disk.OwnerOf(j.File.Abs(d.Config)); other && c.User == "" {
+			c.Owner = &owner
+		}
 		set(&c.User, conn.User)
 		set(&c.Name, conn.Database)
 		set(&c.Charset, conn.Charset)

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/outside/disk"
 	"trimlantern/outside/verbose"
 )
 
@@ -47,11 +48,28 @@ func Dump(ctx context.Context, c Config, folder string, w func() (io.Writer, err
 	if out.Program == "" {
 		return nil, fmt.Errorf("%w: %s", ErrNoProgram, strings.Join(dumpPrograms[c.Kind], " or "))
 	}
+	if c.Owner != nil { // who is to read the secret, and not the backup
+		private, remove, err := disk.TempFolder("dump")
+		if err != nil {
+			return nil, err
+		}
+		defer remove()
+		if err := os.Chown(private, c.Owner.UID, c.Owner.GID); err != nil {
+			return nil, err
+		}
+		folder = private
+	}
 	secret, err := os.CreateTemp(folder, "secret-*")
 	if err != nil {
 		return nil, err
 	}
 	defer os.Remove(secret.Name())
+	if c.Owner != nil {
+		if err := secret.Chown(c.Owner.UID, c.Owner.GID); err != nil {
+			secret.Close()
+			return nil, err
+		}
+	}
 	text := mysqlOptions(c)
 	if c.Kind == "postgres" {
 		text = postgresPass(c)
@@ -64,14 +82,14 @@ func Dump(ctx context.Context, c Config, folder string, w func() (io.Writer, err
 		return nil, err
 	}
 	if c.Kind == "postgres" {
-		return out, run(ctx, w, postgresEnv(c, secret.Name()), out.Program, postgresArgs()...)
+		return out, run(ctx, c.Owner, w, postgresEnv(c, secret.Name()), out.Program, postgresArgs()...)
 	}
 	base := []string{"--defaults-extra-file=" + secret.Name(), "--single-transaction", "--quick", "--hex-blob", "--no-tablespaces", "--default-character-set=utf8mb4"}
 	for _, more := range []struct {
 		flags   []string
 		without []string
 	}{{[]string{"--routines", "--events", "--triggers"}, nil}, {[]string{"--triggers"}, []string{"procedures", "events"}}} {
-		err = run(ctx, w, os.Environ(), out.Program, append(append(append([]string{}, base...), more.flags...), "--", c.Name)...)
+		err = run(ctx, c.Owner, w, os.Environ(), out.Program, append(append(append([]string{}, base...), more.flags...), "--", c.Name)...)
 		if out.Without = more.without; err == nil || !strings.Contains(strings.ToLower(err.Error()), "denied") && !strings.Contains(err.Error(), "insufficient privilege") {
 			break
 		}
@@ -80,13 +98,18 @@ func Dump(ctx context.Context, c Config, folder string, w func() (io.Writer, err
 }
 
 // run has a program write to w, anew each time, and says what it complained of.
-func run(ctx context.Context, w func() (io.Writer, error), env []string, name string, args ...string) error {
+func run(ctx context.Context, as *disk.Owner, w func() (io.Writer, error), env []string, name string, args ...string) error {
 	to, err := w()
 	if err != nil {
 		return err
 	}
 	c := exec.CommandContext(ctx, name, args...)
 	c.Env, c.Stdout = env, to
+	if as != nil { // nothing of the caller's own settings
+		c.Env = slices.DeleteFunc(slices.Clone(env), func(v string) bool { return !strings.HasPrefix(v, "PG") })
+		c.Env = append(c.Env, "PATH="+os.Getenv("PATH"), "LC_ALL=C", "HOME=/")
+		runAs(c, *as)
+	}
 	c.WaitDelay = time.Second
 	var said strings.Builder
 	c.Stderr = &said

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/outside/disk"
 	"trimlantern/outside/verbose"
 )
 
@@ -23,14 +24,15 @@ type Config struct {
 	Port     int    // 0: the usual one
 	Socket   string // the local socket (PostgreSQL: its folder)
 	User     string
-	Password string // never printed
-	Name     string // the database's name
-	Schema   string // PostgreSQL: the schema of the tables; empty: the first of the search path
-	Charset  string // MySQL: as the site's own software connects; empty: utf8mb4
-	TLS      string // one of TLSModes
-	CA       string // PEM file of the authority that TLS "verify" trusts; empty: the system's
-	ReadOnly bool   // refuse to write
-	Identity string // which database it is, by the user's word; empty: told from the server
+	Password string      // never printed
+	Name     string      // the database's name
+	Schema   string      // PostgreSQL: the schema of the tables; empty: the first of the search path
+	Charset  string      // MySQL: as the site's own software connects; empty: utf8mb4
+	TLS      string      // one of TLSModes
+	Owner    *disk.Owner // who wrote these settings, if not the caller: the server and its programs see that user; nil: the caller
+	CA       string      // PEM file of the authority that TLS "verify" trusts; empty: the system's
+	ReadOnly bool        // refuse to write
+	Identity string      // which database it is, by the user's word; empty: told from the server
 }
 
 // Kinds are the kinds of databases: MariaDB is "mysql".

@@ -36,6 +36,11 @@ func openMySQL(ctx context.Context, c Config) (Database, error) {
 	}
 	if c.Socket != "" {
 		m.Net, m.Addr = "unix", c.Socket
+		if o := c.Owner; o != nil {
+			m.DialFunc = func(ctx context.Context, network, addr string) (net.Conn, error) {
+				return o.Dial(func() (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, network, addr) })
+			}
+		}
 	}
 	m.Timeout = 15 * time.Second
 	m.ClientFoundRows = true // a row that is found counts, even where nothing differs

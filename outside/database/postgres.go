@@ -24,6 +24,11 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 		return nil, err
 	}
 	p.ConnectTimeout = 15 * time.Second
+	if o := c.Owner; o != nil && c.Socket != "" {
+		p.DialFunc = func(ctx context.Context, network, addr string) (net.Conn, error) {
+			return o.Dial(func() (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, network, addr) })
+		}
+	}
 	p.RuntimeParams["application_name"] = "trimlantern"
 	p.RuntimeParams["standard_conforming_strings"] = "on"
 	if c.Schema != "" {

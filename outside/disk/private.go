@@ -222,7 +222,7 @@ func RemoveTemp(dir string) {
 // removeLeft removes a folder of TempFolder, if it is the caller's and its run has ended.
 func removeLeft(dir string) {
 	info, err := os.Lstat(dir)
-	if err != nil || !info.IsDir() || !isCallers(info) {
+	if err != nil || !info.IsDir() {
 		return
 	}
 	root, err := os.OpenRoot(dir)
@@ -238,6 +238,9 @@ func removeLeft(dir string) {
 		return // just being made, or not ours
 	}
 	defer f.Close()
+	if info, err := f.Stat(); err != nil || !isCallers(info) { // the folder itself may have been given to another user
+		return
+	}
 	if tryLock(f) {
 		_ = os.RemoveAll(dir)
 	}

@@ -17,7 +17,6 @@ import (
 	"strconv"
 	"strings"
 
-
 	"trimlantern/core/envelope"
 	"trimlantern/outside/yamltext"
 )
