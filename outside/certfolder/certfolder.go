@@ -176,10 +176,15 @@ func (f *Folder) Plan() (p Plan, there bool, err error) {
 // SetPlan keeps it.
 func (f *Folder) SetPlan(p Plan) error { return writeJSON(filepath.Join(f.dir, planFile), p) }
 
-// AccountKey returns the key of the account with an authority; it is made where there is none.
-func (f *Folder) AccountKey(directory string) (crypto.Signer, error) {
+func (f *Folder) accountPath(directory string) string {
 	sum := sha256.Sum256([]byte(directory))
-	path := filepath.Join(f.dir, "account-"+hex.EncodeToString(sum[:4])+".key.pem")
+	return filepath.Join(f.dir, "account-"+hex.EncodeToString(sum[:4])+".key.pem")
+}
+
+// AccountKey returns the key of the account with an authority. If there is none, it is a new one, which KeepAccountKey is to
+// keep before an account is made with it.
+func (f *Folder) AccountKey(directory string) (crypto.Signer, error) {
+	path := f.accountPath(directory)
 	b, err := disk.ReadTrusted(path, maxFile)
 	if err == nil {
 		key, err := certs.ReadKey(b)
@@ -191,14 +196,16 @@ func (f *Folder) AccountKey(directory string) (crypto.Signer, error) {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	key, err := certs.NewKey("ecdsa")
+	return certs.NewKey("ecdsa")
+}
+
+// KeepAccountKey keeps the key of the account with an authority.
+func (f *Folder) KeepAccountKey(directory string, key crypto.Signer) error {
+	b, err := certs.KeyPEM(key)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if b, err = certs.KeyPEM(key); err != nil {
-		return nil, err
-	}
-	return key, write(path, b, 0o600)
+	return write(f.accountPath(directory), b, 0o600)
 }
 
 // Set is one certificate with its versions.

@@ -8,6 +8,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -59,6 +60,7 @@ func run(t testing.TB, dir string, args ...string) result {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
+	before := stateOf(dir, args)
 	c := exec.CommandContext(ctx, program, args...)
 	c.Dir, c.Env = dir, environment(dir)
 	var out, errs bytes.Buffer
@@ -67,7 +69,35 @@ func run(t testing.TB, dir string, args ...string) result {
 	require.NotNil(t, c.ProcessState, "%v", err)
 	r := result{c.ProcessState.ExitCode(), out.String(), errs.String()}
 	contract.Check(t, program, args, r.code, r.out, r.errs)
+	if r.code == 2 { // wrong use or input: nothing was changed
+		require.Equal(t, before, stateOf(dir, args), "trimlantern %s ended with 2 and changed something\n%s", strings.Join(args, " "), r.errs)
+	}
 	return r
+}
+
+// stateOf is what is in a site's folder and in its home, but for what says that a run was there.
+func stateOf(dir string, args []string) map[string]string {
+	state := map[string]string{}
+	roots := []string{dir, homeOf(dir)}
+	if args[0] == "switch" {
+		roots = roots[:1] // its first step writes the site file, and it says so
+	}
+	for _, root := range roots {
+		_ = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error { // what goes meanwhile is not there
+			if err != nil || !e.Type().IsRegular() {
+				return nil
+			}
+			switch filepath.Base(path) {
+			case "lock", "lock-change", "clock", ".htaccess", "numbers.json":
+				return nil
+			}
+			if info, err := e.Info(); err == nil {
+				state[path] = fmt.Sprint(info.Size(), info.Mode(), info.ModTime().UnixNano())
+			}
+			return nil
+		})
+	}
+	return state
 }
 
 // environment gives the site in a folder a home of its own, beside it.

@@ -161,6 +161,11 @@ func Obtain(ctx context.Context, j *work.Job, o ObtainOptions) (*Obtained, error
 	if err := r.agreeable(ctx); err != nil {
 		return nil, err
 	}
+	if usual, err := folderOf(j, ""); err == nil && usual != r.folder.Path() { // a renewal finds it there
+		if err := certfolder.SetElsewhere(filepath.Join(filepath.Dir(j.Book.Path()), "certificates"), r.folder.Path()); err != nil {
+			return nil, folderFault(err)
+		}
+	}
 	out, err := r.each(ctx, func(c *Certificate, set *certfolder.Set) error { return r.one(ctx, c, set, o.Again) })
 	if err != nil || !r.worked() {
 		return out, err
@@ -213,9 +218,6 @@ func begin(j *work.Job, o ObtainOptions) (*obtaining, func(), error) {
 	}
 	done := func(err error) (*obtaining, func(), error) { release(); return nil, nil, err }
 	folder, err := certfolder.Open(dir)
-	if usual, uerr := folderOf(j, ""); err == nil && uerr == nil && usual != dir { // a renewal finds it there
-		err = certfolder.SetElsewhere(filepath.Join(filepath.Dir(j.Book.Path()), "certificates"), dir)
-	}
 	if err != nil {
 		return done(folderFault(err))
 	}
@@ -470,6 +472,9 @@ func (r *obtaining) account(ctx context.Context) error {
 	binding, err := r.binding()
 	if err != nil {
 		return err
+	}
+	if err := r.folder.KeepAccountKey(r.plan.Directory, r.key); err != nil {
+		return keepFault(err, r.folder)
 	}
 	agreed := r.plan.Agreed == r.ca.Terms
 	u, err := r.ca.Register(ctx, r.plan.Email, agreed, binding)

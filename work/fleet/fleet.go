@@ -48,14 +48,21 @@ type Fleet struct {
 	Left     int       `json:"left"`     // sites that an interruption left out
 }
 
-// Code is the exit code: that of the worst site.
+// Code is the exit code: that of the worst site; but 2, which says that nothing was changed, only if it is that of all.
 func (f *Fleet) Code() int {
 	worst := 0
 	if f.Left > 0 {
 		worst = work.World
 	}
+	misuse := 0
 	for _, o := range f.Outcomes {
+		if o.Code == work.Misuse {
+			misuse++
+		}
 		worst = max(worst, o.Code)
+	}
+	if worst == work.Misuse && misuse < len(f.Outcomes) { // at the other sites something may have been changed
+		return work.Remain
 	}
 	return worst
 }
