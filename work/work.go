@@ -596,7 +596,10 @@ func IsFault(err error) bool {
 func BookFault(err error) error {
 	do := "make its folder readable"
 	var u *disk.Untrusted
+	var damaged *change.Damaged
 	switch {
+	case errors.As(err, &damaged):
+		do = "put the journal back from a backup; what else can be done says: trimlantern history --check"
 	case errors.As(err, &u):
 		return Untrusted(err)
 	case errors.Is(err, logbook.ErrDamaged):

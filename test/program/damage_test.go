@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -267,5 +268,111 @@ func TestManyAtOnce(t *testing.T) {
 		for _, s := range []string{only(t, filepath.Join(book, "*.sheet.*"))} {
 			require.NoError(t, os.Remove(s))
 		}
+	}
+}
+
+// What another user could have put in the way of the logbook is refused, and what it leads to is not touched.
+func TestLogbookInTheWay(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Fatal("this test gives files to another user: run it as root, as make check does")
+	}
+	const keeper = 4711
+	victim := filepath.Join(t.TempDir(), "victim")
+	attacks := []struct {
+		name string
+		lay  func(t *testing.T, dir, book string)
+		say  string
+	}{
+		{"the lock is a link", func(t *testing.T, _, book string) {
+			require.NoError(t, os.Remove(filepath.Join(book, "lock-change")))
+			require.NoError(t, os.Symlink(victim, filepath.Join(book, "lock-change")))
+			require.NoError(t, os.Remove(filepath.Join(book, "lock")))
+			require.NoError(t, os.Symlink(victim, filepath.Join(book, "lock")))
+		}, "symbolic link"},
+		{"the clock is a link", func(t *testing.T, _, book string) {
+			require.NoError(t, os.Remove(filepath.Join(book, "clock")))
+			require.NoError(t, os.Symlink(victim, filepath.Join(book, "clock")))
+		}, ""},
+		{"the logbook is a link", func(t *testing.T, _, book string) {
+			require.NoError(t, os.Rename(book, book+"-kept"))
+			require.NoError(t, os.Symlink(book+"-kept", book))
+		}, "is a symbolic link"},
+		{"the logbook is another user's", func(t *testing.T, _, book string) {
+			require.NoError(t, os.Chown(book, keeper, keeper))
+		}, "belongs to the user"},
+		{"the logbook can be written by others", func(t *testing.T, _, book string) {
+			require.NoError(t, os.Chmod(book, 0o770))
+			require.NoError(t, os.Chown(book, 0, keeper))
+		}, "can be written by other users"},
+		{"the folder above can be written by all", func(t *testing.T, dir, _ string) {
+			require.NoError(t, os.Chmod(dir, 0o777))
+		}, "can be written by other users"},
+		{"the folder above belongs to a group of several", func(t *testing.T, dir, _ string) {
+			require.NoError(t, os.Chown(dir, 0, keeper))
+			require.NoError(t, os.Chmod(dir, 0o775))
+		}, "can be written by other users"},
+		{"the journal is another user's pipe", func(t *testing.T, _, book string) {
+			journal := only(t, filepath.Join(book, "*.journal.*"))
+			require.NoError(t, os.Remove(journal))
+			require.NoError(t, syscall.Mkfifo(journal, 0o666))
+		}, "not a regular file"},
+		{"the site file is another user's", func(t *testing.T, dir, _ string) {
+			require.NoError(t, os.Chown(siteFile(dir), keeper, keeper))
+		}, "belongs to the user"},
+	}
+	for _, a := range attacks {
+		t.Run(a.name, func(t *testing.T) {
+			require.NoError(t, os.WriteFile(victim, []byte("untouched"), 0o600))
+			dir := bare(t, 3)
+			want(t, 0, dir, "preview", "--offline")
+			want(t, 0, dir, "apply", "--offline")
+			before := dump(t, filepath.Join(dir, "site.db"))
+			a.lay(t, dir, logbookOf(dir))
+			said := ""
+			for _, args := range [][]string{{"undo"}, {"apply", "--offline"}, {"decide", "leave", "host.example"}, {"backup"}} {
+				r := run(t, dir, args...)
+				require.NotEqual(t, 1, r.code, r.out)
+				said += r.errs
+				if args[0] == "undo" && a.name != "the clock is a link" { // undo names no run
+					require.NotEqual(t, 0, r.code, r.out)
+				}
+			}
+			if a.say != "" {
+				assert.Contains(t, said, a.say)
+			}
+			if a.name != "the clock is a link" {
+				assert.Equal(t, before, dump(t, filepath.Join(dir, "site.db")))
+			}
+			b, err := os.ReadFile(victim)
+			require.NoError(t, err)
+			assert.Equal(t, "untouched", string(b))
+		})
+	}
+}
+
+// The names that another user's configuration gives are never options of a program, and reach no server.
+func TestNamesOfAnotherUser(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Fatal("this test gives files to another user: run it as root, as make check does")
+	}
+	for _, c := range [][2]string{{"DB_NAME", "-A"}, {"DB_NAME", "--result-file=made.sql"}, {"DB_USER", "--defaults-file=x"}, {"DB_HOST", "-h evil.example"}} {
+		dir := t.TempDir()
+		require.NoError(t, os.Chmod(dir, 0o755))
+		settings := map[string]string{"DB_NAME": "museum", "DB_USER": "keeper", "DB_PASSWORD": "lamp-oil", "DB_HOST": "127.0.0.1:1"}
+		settings[c[0]] = c[1]
+		config := "<?php\n"
+		for name, value := range settings {
+			config += fmt.Sprintf("define( '%s', '%s' );\n", name, value)
+		}
+		config += "$table_prefix = 'm_';\nrequire_once ABSPATH . 'wp-settings.php';\n"
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "wp-config.php"), []byte(config), 0o644))
+		require.NoError(t, os.Chown(filepath.Join(dir, "wp-config.php"), 4711, 4711))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "trimlantern.yaml"), []byte("site: https://ternrock.example\nsystem: wordpress\ndatabase:\n  kind: mysql\n  config: wp-config.php\n  prefix: m_\n"), 0o600))
+		for _, args := range [][]string{{"backup"}, {"preview", "--offline"}} {
+			r := run(t, dir, args...)
+			assert.Contains(t, []int{2, 3}, r.code, "%v\n%s%s", c, r.out, r.errs)
+			assert.NotContains(t, r.errs, "lamp-oil")
+		}
+		assert.NoFileExists(t, filepath.Join(dir, "made.sql"))
 	}
 }

@@ -96,7 +96,7 @@ func shortly(err error) string {
 	var damaged *change.Damaged
 	switch {
 	case errors.As(err, &damaged):
-		return damaged.Error()
+		return strings.TrimPrefix(damaged.Error(), "is ")
 	case errors.Is(err, logbook.ErrDamaged):
 		return logbook.ErrDamaged.Error()
 	}
