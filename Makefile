@@ -58,6 +58,9 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestDumpOptions|TestPanelExports|TestSystemsDumpIsAStore' -v ./test/real -exports-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestAnyScript|TestDumpsOfRandomDatabases' -v ./test/real -sql-scripts 1000 -sql-seed 0 -random-dumps 200
 	$(GO) test -count=1 -timeout 60m -run TestFlippedBits -v ./test/program -flips 5000
+	$(GO) test -count=1 -timeout 60m -v ./test/cost -cost-pairs 40
+	$(GO) test -count=1 -timeout 60m -run TestSignals -v ./test/program -moments 10
+	$(GO) test -count=1 -timeout 60m -run "TestFleet$$|TestInterrupted|TestManyAtOnce|TestApply|TestScan|TestRedirect" ./test/program -race-build
 	bench/filter.sh 1000 5
 	bench/filter.sh 1000 5 common
 	bench/filter.sh 1000 5 dense

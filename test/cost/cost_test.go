@@ -36,7 +36,7 @@ import (
 	"trimlantern/outside/system"
 )
 
-var pairs = flag.Int("cost-pairs", 60, "how many pairs of fragments are repeated in each surrounding of each reader")
+var pairs = flag.Int("cost-pairs", 1, "how many pairs of fragments are repeated in each surrounding of each reader")
 
 // reader is one reader of foreign input.
 type reader struct {
@@ -233,7 +233,7 @@ func TestMutated(t *testing.T) {
 	random := rand.New(rand.NewPCG(seed, 2))
 	t.Logf("seed %d", seed)
 	for _, r := range readers(t) {
-		for range 20 * *pairs {
+		for range 500 + 20**pairs {
 			var in strings.Builder
 			around := r.around[random.IntN(len(r.around))]
 			in.WriteString(around[0])

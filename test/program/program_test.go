@@ -7,12 +7,14 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -28,7 +30,10 @@ import (
 // program is the built program.
 var program string
 
+var race = flag.Bool("race-build", false, "build the program with the race detector")
+
 func TestMain(m *testing.M) {
+	flag.Parse()
 	dir, err := os.MkdirTemp("", "trimlantern-test-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755) // other users run it too
@@ -41,6 +46,9 @@ func TestMain(m *testing.M) {
 	build := exec.Command("go", "build", "-ldflags", "-X trimlantern/cli.Version=1.2.3-test", "-o", program, "./cmd/trimlantern")
 	build.Dir, build.Stderr = "../..", os.Stderr
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if *race { // needs the compiler of C; a race ends the program with 66
+		build.Args, build.Env = slices.Insert(build.Args, 2, "-race"), append(os.Environ(), "CGO_ENABLED=1")
+	}
 	if err := build.Run(); err != nil {
 		fmt.Fprintln(os.Stderr, "building the program:", err)
 		os.Exit(1)
