@@ -18,7 +18,7 @@ import (
 const patience = 2 * time.Second
 
 // interruptible returns a context that the first signal ends. A second signal ends the program at once. So does the first
-// after a while, if the program waits for something that knows no context, like a pipe that nobody writes to.
+// after a while, if the program waits for something that a context does not end, like opening a pipe without a writer.
 func interruptible(errs io.Writer) (ctx context.Context, stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	signals := []os.Signal{os.Interrupt, syscall.SIGTERM}

@@ -94,7 +94,7 @@ func TestJournal(t *testing.T) {
 			if c.Size != int64(n) {
 				require.ErrorIs(t, err, ErrTorn, "%s cut at %d", name, n)
 			}
-			// A power cut may leave room behind that was never written.
+			// A power cut may leave space at the end that was never written.
 			_, c, err = readAll(append(bytes.Clone(b[:n]), make([]byte, 100)...))
 			if whole > 0 {
 				require.ErrorIs(t, err, ErrTorn, "%s cut at %d, with zeros", name, n)

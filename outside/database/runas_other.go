@@ -8,5 +8,5 @@ import (
 	"trimlantern/outside/disk"
 )
 
-// runAs does nothing here: there is no other user's rights to be had.
+// runAs does nothing here: a program always runs with the caller's rights.
 func runAs(*exec.Cmd, disk.Owner) {}

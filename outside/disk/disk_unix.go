@@ -46,7 +46,7 @@ func isCallers(info fs.FileInfo) bool {
 }
 
 // trustedAbove refuses a folder if another user could put something else in its place: if one above it can be
-// written by others. In a folder with the sticky bit, like /tmp, nobody can move what belongs to others.
+// written by others. In a folder with the sticky bit, like /tmp, users cannot move what belongs to others.
 func trustedAbove(path string) error {
 	abs, err := filepath.Abs(path)
 	if err != nil {

@@ -100,7 +100,7 @@ func (p *Pending) Commit() error {
 		return p.Close()
 	}
 	err := p.Sync()
-	if err == nil { // while it is locked: nobody takes it for a killed run's
+	if err == nil { // while it is locked, so that it is not taken for a killed run's
 		err = p.folder.Rename(p.part, p.name)
 	}
 	if err = errors.Join(err, p.Close()); err != nil {

@@ -120,7 +120,7 @@ func (p *Private) Names() ([]string, error) {
 }
 
 // A file is written beside the one whose place it takes, under a name of its own: two runs at once do not write into
-// one. The run holds a lock on it, so that what a killed run left behind can be told from what another is writing.
+// one. The run holds a lock on it, by which what a killed run left is distinguished from what another is writing.
 const partStart, partEnd = ".trimlantern-", ".part"
 
 // partName cuts a name so that what is added to it does not make it longer than the 255 bytes that file systems take.

@@ -1,6 +1,8 @@
 package logbook
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -95,6 +97,21 @@ func (l *Logbook) check(name string) (CheckState, error) {
 			err = ErrDamaged
 		}
 		return Sound, err
+	case strings.HasSuffix(name, crawlEnd):
+		return Sound, l.reading(name, func(f *os.File) error {
+			for lines := bufio.NewReader(f); ; {
+				line, err := lines.ReadBytes('\n')
+				if errors.Is(err, io.EOF) {
+					return nil // what comes after the last break is fetched once more
+				}
+				if err == nil {
+					_, err = OpenLine(bytes.TrimSuffix(line, []byte("\n")))
+				}
+				if err != nil {
+					return err
+				}
+			}
+		})
 	case name == diary:
 		return Sound, l.Notes(func([]byte) {})
 	case strings.HasSuffix(name, ".json"), name == clockFile, name == siteFile:

@@ -143,7 +143,7 @@ func (j *Journal) AppendBlocks(blocks ...[]byte) error {
 	return nil
 }
 
-// Seal keeps what a finished journal comes to in a file of its own, so that a journal from whose end whole blocks are
+// Seal keeps the number of blocks and the chain of a finished journal in a file of its own, so that a journal from whose end whole blocks are
 // missing is noticed.
 func (j *Journal) Seal() error {
 	return j.book.WriteJSON(j.id+sealEnd, seal{j.chain.Blocks, j.chain.Size, j.chain.Hex()})
@@ -152,7 +152,7 @@ func (j *Journal) Seal() error {
 // Close closes the journal.
 func (j *Journal) Close() error { return j.f.Close() }
 
-// sealEnd ends the name of the file that says what a finished journal comes to.
+// sealEnd ends the name of that file.
 const sealEnd = ".seal.json"
 
 type seal struct {

@@ -156,12 +156,30 @@ func (l *Logbook) SiteFile() (text []byte, ok bool, err error) {
 	return []byte(*kept.Text), true, nil
 }
 
-// diary holds a line for each run that leaves nothing else behind: the CRC-32C of the JSON in hexadecimal, a space and the
+// diary holds a line for each run that leaves nothing else: the CRC-32C of the JSON in hexadecimal, a space and the
 // JSON. The lines of earlier versions are JSON alone.
 const diary = "diary.jsonl"
 
 // cutMark ends a line that a crash had cut off when the next one was written.
 var cutMark = []byte(" -- cut off\n")
+
+// SumLine returns JSON as a line with its checksum: its CRC-32C in hexadecimal, a blank, the JSON and a line break.
+func SumLine(b []byte) []byte {
+	return append(append(fmt.Appendf(nil, "%08x ", disk.Checksum(b)), b...), '\n')
+}
+
+// OpenLine returns the JSON of a line of SumLine, or of an earlier version that had no checksums; without the line break. It
+// fails with ErrDamaged.
+func OpenLine(line []byte) ([]byte, error) {
+	if bytes.HasPrefix(line, []byte("{")) && json.Valid(line) {
+		return line, nil
+	}
+	head, rest, _ := bytes.Cut(line, []byte(" "))
+	if string(head) != fmt.Sprintf("%08x", disk.Checksum(rest)) {
+		return nil, ErrDamaged
+	}
+	return rest, nil
+}
 
 // Note adds a line to the diary, through to the disk.
 func (l *Logbook) Note(v any) error {
@@ -178,7 +196,7 @@ func (l *Logbook) Note(v any) error {
 		if err != nil {
 			return err
 		}
-		line := append(fmt.Appendf(nil, "%08x ", disk.Checksum(b)), append(b, '\n')...)
+		line := SumLine(b)
 		end := make([]byte, 1)
 		if size, serr := f.Seek(0, io.SeekEnd); serr == nil && size > 0 {
 			if _, rerr := f.ReadAt(end, size-1); rerr == nil && end[0] != '\n' {
@@ -227,9 +245,6 @@ func noteOf(line []byte) (text []byte, cut bool) {
 		}
 		return nil, !bytes.HasSuffix(whole, []byte("}"))
 	}
-	head, rest, _ := bytes.Cut(whole, []byte(" "))
-	if string(head) != fmt.Sprintf("%08x", disk.Checksum(rest)) || !json.Valid(rest) {
-		return nil, false
-	}
-	return rest, false
+	text, _ = OpenLine(whole) // nil if it is damaged
+	return text, false
 }

@@ -263,7 +263,7 @@ func Last(j *work.Job) (*Scan, error) {
 	return Read(j, ids[len(ids)-1])
 }
 
-// EachLine calls visit for each whole line and returns where the last one ends.
+// EachLine calls visit for the JSON of each whole line of a crawl's log, verifies it, and returns where the last one ends.
 func EachLine(r io.Reader, visit func([]byte) error) (end int64, err error) {
 	in := bufio.NewReaderSize(r, 1<<16)
 	for {
@@ -274,7 +274,11 @@ func EachLine(r io.Reader, visit func([]byte) error) (end int64, err error) {
 		if err != nil {
 			return end, err
 		}
-		if err := visit(bytes.TrimSuffix(b, []byte("\n"))); err != nil {
+		text, err := logbook.OpenLine(bytes.TrimSuffix(b, []byte("\n")))
+		if err != nil {
+			return end, fmt.Errorf("the log of the scan, at byte %d: %w", end, err)
+		}
+		if err := visit(text); err != nil {
 			return end, err
 		}
 		end += int64(len(b))

@@ -113,7 +113,7 @@ func (c *crawlLog) put(l crawlLine) error {
 	if err != nil {
 		return err
 	}
-	if _, err := c.w.Write(append(b, '\n')); err != nil {
+	if _, err := c.w.Write(logbook.SumLine(b)); err != nil {
 		return err
 	}
 	// What a crash takes is fetched once more; it is to be little.
