@@ -381,14 +381,14 @@ const sentence = ").,;"
 // Follows returns the same with the punctuation of a sentence that may stand behind.
 func (r Reference) Follows(b []byte) string {
 	var tail strings.Builder
-	r.tail(b, true, func(plain string, _, _ int) { tail.WriteString(plain) })
+	r.tail(b, &inTail, func(plain string, _, _ int) { tail.WriteString(plain) })
 	return tail.String()
 }
 
 // End returns the position behind the reference with its Tail.
 func (r Reference) End(b []byte) int {
 	last := r.PortEnd
-	r.tail(b, true, func(plain string, _, end int) {
+	r.tail(b, &inRun, func(plain string, _, end int) {
 		if !strings.Contains(sentence, plain) {
 			last = end
 		}
@@ -398,16 +398,16 @@ func (r Reference) End(b []byte) int {
 
 // eachOfTail visits what follows the authority, character by character: in plain, and where it is written.
 func (r Reference) eachOfTail(b []byte, visit func(plain string, from, to int)) {
-	r.tail(b, false, visit)
+	r.tail(b, nil, visit)
 }
 
-// tail is eachOfTail; runs says that characters that mean the same in every spelling may be visited together.
-func (r Reference) tail(b []byte, runs bool, visit func(plain string, from, to int)) {
+// tail is eachOfTail; bytes of runs, one after the other, may be visited together.
+func (r Reference) tail(b []byte, runs *[256]bool, visit func(plain string, from, to int)) {
 	bracket := r.Start > 0 && b[r.Start-1] == '(' // url(…) without quotes
 	for p, size := r.PortEnd, 0; p < len(b) && size < pathMax; {
-		if runs && size > 0 && inRun[b[p]] {
+		if runs != nil && size > 0 && runs[b[p]] {
 			end := p + 1
-			for end < len(b) && end-p < pathMax-size && inRun[b[end]] {
+			for end < len(b) && end-p < pathMax-size && runs[b[end]] {
 				end++
 			}
 			visit(string(b[p:end]), p, end)
@@ -446,6 +446,15 @@ func (r Reference) tail(b []byte, runs bool, visit func(plain string, from, to i
 var inRun = func() (in [256]bool) {
 	for c := range in {
 		in[c] = isAlnum(byte(c)) || c == '/' || c == '-' || c == '_'
+	}
+	return in
+}()
+
+// inTail are those of them that may end a sentence too.
+var inTail = func() [256]bool {
+	in := inRun
+	for _, c := range []byte(".:,~+@!$*") {
+		in[c] = true
 	}
 	return in
 }()
