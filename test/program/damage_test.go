@@ -1,8 +1,11 @@
 package program
 
 import (
+	"bytes"
+	"encoding/binary"
 	"flag"
 	"fmt"
+	"hash/crc32"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -14,6 +17,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/change"
 )
 
 var flips = flag.Int("flips", 40, "how many bits of each kind of file in the logbook are flipped")
@@ -375,4 +380,76 @@ func TestNamesOfAnotherUser(t *testing.T) {
 		}
 		assert.NoFileExists(t, filepath.Join(dir, "made.sql"))
 	}
+}
+
+// asVersion1 writes a journal as version 1 did: without chain, and with a checksum of each frame alone. It returns where the
+// blocks end.
+func asVersion1(t *testing.T, path string) (ends []int) {
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	const guard = 64 // of a block that is not sealed yet
+	var out []byte
+	_, err = change.EachBlock(bytes.NewReader(b), func(b change.Block) error {
+		for i := range b.Records {
+			if h := b.Records[i].Header; h != nil {
+				h.Version, h.SheetSum, h.Folder = 1, "", ""
+			}
+			b.Records[i].Counts = nil
+		}
+		block, err := change.EncodeBlock(b.Records...)
+		if err != nil {
+			return err
+		}
+		frame := block[guard:]
+		out = binary.LittleEndian.AppendUint32(out, 0x184D2A5E)
+		out = binary.LittleEndian.AppendUint32(out, 12)
+		out = binary.LittleEndian.AppendUint64(out, uint64(len(frame)))
+		out = binary.LittleEndian.AppendUint32(out, crc32.Checksum(frame, crc32.MakeTable(crc32.Castagnoli)))
+		out = append(out, frame...)
+		ends = append(ends, len(out))
+		return nil
+	})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, out, 0o600))
+	return ends
+}
+
+// A journal of an earlier version is undone byte for byte, and one of an interrupted run is gone on with.
+func TestOlderJournal(t *testing.T) {
+	dir := bare(t, 5000)
+	db := filepath.Join(dir, "site.db")
+	before := dump(t, db)
+	want(t, 0, dir, "preview", "--offline")
+	untouched, err := os.ReadFile(db)
+	require.NoError(t, err)
+	want(t, 0, dir, "apply", "--offline")
+	after := dump(t, db)
+	journal := only(t, filepath.Join(logbookOf(dir), "*.journal.*"))
+	require.NoError(t, os.Remove(only(t, filepath.Join(logbookOf(dir), "*.seal.json"))))
+	ends := asVersion1(t, journal)
+	assert.Contains(t, want(t, 0, dir, "history", "--check").out, "of an earlier version")
+	old := keepFiles(t, dir, logbookOf(dir))
+	assert.Contains(t, want(t, 0, dir, "undo").out, "byte for byte")
+	assert.Equal(t, before, dump(t, db))
+	assert.Contains(t, want(t, 0, dir, "history").out, "undone")
+
+	old.restore(t, dir, logbookOf(dir))
+	whole, err := os.ReadFile(journal)
+	require.NoError(t, err)
+	require.Greater(t, len(ends), 3)
+	for _, n := range []int{ends[0], ends[1], ends[1] + 7, ends[1] + 19} { // interrupted before anything was changed, between two blocks and in one
+		old.restore(t, dir, logbookOf(dir))
+		require.NoError(t, os.WriteFile(db, untouched, 0o644))
+		require.NoError(t, os.WriteFile(journal, whole[:n], 0o600))
+		want(t, 0, dir, "apply", "--offline")
+		assert.Equal(t, after, dump(t, db))
+		assert.Contains(t, want(t, 0, dir, "undo").out, "byte for byte")
+		assert.Equal(t, before, dump(t, db))
+	}
+	old.restore(t, dir, logbookOf(dir))
+	flipped := bytes.Clone(whole)
+	flipped[ends[1]+40] ^= 1
+	require.NoError(t, os.WriteFile(journal, flipped, 0o600))
+	assert.Contains(t, want(t, 2, dir, "undo").errs, fmt.Sprintf("damaged at byte %d", ends[1]))
+	assert.Equal(t, after, dump(t, db))
 }
