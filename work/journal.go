@@ -88,7 +88,7 @@ func (j *Job) Bound(st *JournalState) error {
 		return nil
 	}
 	return BadUse(nil, fmt.Sprintf("the journal %s is of the site in %s; this folder, %s, is a copy", st.ID, of, j.File.Dir),
-		"run the command there: cd "+of)
+		"run the command there: cd "+of+"; if the site was moved here, give that folder another name first")
 }
 
 // Glance reads of a journal only its header and what stands behind its last

@@ -516,3 +516,10 @@ func TestSystemCommand(t *testing.T) {
 		assert.Contains(t, r.out+r.errs, c.say, name)
 	}
 }
+
+// replaceOnce puts one text in the place of another, which must be there.
+func replaceOnce(t testing.TB, text, from, to string) string {
+	t.Helper()
+	require.Contains(t, text, from)
+	return strings.Replace(text, from, to, 1)
+}
