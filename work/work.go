@@ -4,6 +4,7 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -624,6 +625,9 @@ func (j *Job) guard(change func() ([]byte, error)) error {
 		written, err := change()
 		if err != nil {
 			return err
+		}
+		if kept, ok, err := j.Book.SiteFile(); err == nil && ok && bytes.Equal(kept, written) {
+			return nil
 		}
 		return j.Book.KeepSiteFile(written)
 	})

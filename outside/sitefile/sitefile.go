@@ -325,6 +325,10 @@ func (f *File) edited(edit func(top *yaml.Node) error) ([]byte, error) {
 		return nil, fmt.Errorf("%s: is not a list of keys and values", f.Path)
 	}
 	top := doc.Content[0]
+	before, err := encoded(&doc)
+	if err != nil {
+		return nil, err
+	}
 	if err := edit(top); err != nil {
 		return nil, err
 	}
@@ -334,18 +338,19 @@ func (f *File) edited(edit func(top *yaml.Node) error) ([]byte, error) {
 			i -= 2
 		}
 	}
-	var out bytes.Buffer
-	e := yaml.NewEncoder(&out)
-	e.SetIndent(2)
-	if err := e.Encode(&doc); err != nil {
+	out, err := encoded(&doc)
+	if err != nil {
 		return nil, err
+	}
+	if bytes.Equal(before, out) {
+		return b, nil // it is not written again
 	}
 	tree, err := disk.OpenTree(filepath.Dir(f.Path))
 	if err != nil {
 		return nil, err
 	}
 	defer tree.Close()
-	if err := tree.Write(filepath.Base(f.Path), out.Bytes(), disk.Looks{Mode: 0o600}); err != nil {
+	if err := tree.Write(filepath.Base(f.Path), out, disk.Looks{Mode: 0o600}); err != nil {
 		return nil, err
 	}
 	now, err := Read(f.Path)
@@ -354,7 +359,15 @@ func (f *File) edited(edit func(top *yaml.Node) error) ([]byte, error) {
 	}
 	now.Guard = f.Guard
 	*f = *now
-	return out.Bytes(), nil
+	return out, nil
+}
+
+func encoded(doc *yaml.Node) ([]byte, error) {
+	var out bytes.Buffer
+	e := yaml.NewEncoder(&out)
+	e.SetIndent(2)
+	err := e.Encode(doc)
+	return out.Bytes(), err
 }
 
 // child returns a key's value in a mapping, which is made where it is not there.

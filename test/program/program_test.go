@@ -96,7 +96,7 @@ func stateOf(dir string, args []string) map[string]string {
 				return nil
 			}
 			switch filepath.Base(path) {
-			case "lock", "lock-change", "clock", ".htaccess", "numbers.json":
+			case "lock", "lock-change", "clock", ".htaccess", "numbers.json", "dump.db": // the last is the working copy of a dump
 				return nil
 			}
 			if info, err := e.Info(); err == nil {

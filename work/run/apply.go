@@ -82,8 +82,15 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 		return nil, err
 	}
 	defer db.Close()
-	header, end, err := CheckSheet(j, id, db, change.Visit{})
+	var copies []*change.Copy
+	header, end, err := CheckSheet(j, id, db, change.Visit{Copy: func(c *change.Copy) error {
+		copies = append(copies, c)
+		return nil
+	}})
 	if err != nil {
+		return nil, err
+	}
+	if err := checkCopies(j, copies); err != nil {
 		return nil, err
 	}
 	unlock, err := lock(ctx, j, db, "apply")

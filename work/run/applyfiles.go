@@ -71,6 +71,31 @@ func (a *applying) aheadOfFile(entry *change.File) error {
 	return nil
 }
 
+// checkCopies looks at the targets of all copies before anything is changed.
+func checkCopies(j *work.Job, copies []*change.Copy) error {
+	in := j.DeclaredFiles()
+	defer in.Close()
+	for _, c := range copies {
+		file := j.File.Abs(filepath.FromSlash(c.Path))
+		if _, ok := disk.Inside(in.Copies, file); !ok || in.Copies == "" {
+			return work.BadUse(nil, "the change sheet names "+c.Path+", which is not below copies.folder in the site file", "make a new one: trimlantern preview")
+		}
+		if b, err := j.Book.Copy(c.Hash); err != nil || b == nil {
+			return work.BadUse(err, "the logbook no longer holds the copy of "+c.From, "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
+		}
+		tree, name, err := in.Of(file)
+		if err != nil {
+			return work.BadUse(err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
+		}
+		b, _, err := tree.Read(name, preview.MaxCopy)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && change.Hash(b) == c.Hash { // an interrupted run put it there
+			continue
+		}
+		return work.BadUse(nil, "the file "+c.Path+" has appeared since the preview", "move it away, then make a new preview: trimlantern preview")
+	}
+	return nil
+}
+
 // copy puts a copy into the site's folder: journal first, then the file.
 func (a *applying) copy(c *change.Copy) error {
 	j := a.job
@@ -97,11 +122,11 @@ func (a *applying) copy(c *change.Copy) error {
 		a.out.Copies = append(a.out.Copies, c.Path)
 		return nil
 	case fault == nil || fault.at == readingFile:
-		return work.BadUse(nil, "the file "+c.Path+" has appeared since the preview", "move it away, then make a new preview: trimlantern preview")
+		return work.Failed(nil, "the file "+c.Path+" has just appeared", "move it away, then run the same command again; or take it back: trimlantern undo")
 	case fault.at == findingFile:
 		return work.Failed(fault.err, "the folder for copies cannot be opened", "make it readable, then run the same command again")
 	case fault.at == editingFile:
-		return work.BadUse(fault.err, "the logbook no longer holds the copy of "+c.From, "fetch it again: trimlantern decide forget "+c.From+"; trimlantern decide adopt "+c.From)
+		return work.Failed(fault.err, "the logbook no longer holds the copy of "+c.From, "take it back: trimlantern undo")
 	case fault.at == journallingFile:
 		return fault.err
 	}
