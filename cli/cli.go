@@ -192,20 +192,21 @@ func (a *app) open() (*work.Job, error) {
 	}
 	j.Resolve, j.CA, j.Offline, j.Secrets = a.resolve, a.ca, a.offline, a.secrets
 	if len(j.Edited) > 0 {
-		fmt.Fprintf(a.errs, "trimlantern: %s was edited since Trim Lantern wrote it (%s)\nWhat to do: if that was you, nothing: the next preview takes it over\n", report.Clean(j.File.Path), report.Clean(firstOf(j.Edited, 3)))
+		fmt.Fprintf(a.errs, "trimlantern: %s was edited since Trim Lantern wrote it\n", report.Clean(j.File.Path))
+		for i, line := range j.Edited {
+			if i == 3 {
+				fmt.Fprintf(a.errs, "  and %d more lines\n", len(j.Edited)-i)
+				break
+			}
+			text := []rune(report.Clean(line))
+			fmt.Fprintf(a.errs, "  %s\n", string(text[:min(len(text), 100)]))
+		}
+		fmt.Fprintln(a.errs, "What to do: if that was you, nothing: the next preview takes it over")
 	}
 	if why := j.Exposed(); why != "" {
 		fmt.Fprintf(a.errs, "trimlantern: the site file and the logbook, with all old values, are in a folder that a web server serves (%s)\nWhat to do: trimlantern init --move puts them into your data folder\n", report.Clean(why))
 	}
 	return j, nil
-}
-
-// firstOf joins the first of a list, and says how many more there are.
-func firstOf(list []string, most int) string {
-	if n := len(list) - most; n > 0 {
-		return fmt.Sprintf("%s; and %d more", strings.Join(list[:most], "; "), n)
-	}
-	return strings.Join(list, "; ")
 }
 
 // with opens the job that a command needs, and has it run.

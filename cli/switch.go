@@ -237,7 +237,9 @@ func (a *app) person(o switching) (guide.Person, error) {
 	if o.answers != "" {
 		b, err := disk.ReadTrusted(o.answers, 1<<20)
 		if err == nil {
-			err = yamltext.Decode(b, &s.given)
+			if err = yamltext.Decode(b, &s.given); errors.Is(err, yamltext.ErrEmpty) {
+				err = nil // it gives no answer
+			}
 		}
 		if err != nil {
 			return nil, &work.Fault{Code: work.Misuse, What: "the answers cannot be read", Do: "write one answer a line, like: backup: \"yes\"", Err: err}

@@ -29,6 +29,9 @@ var words = []struct {
 	{regexp.MustCompile(`^yaml: (.*)$`), "this is not YAML ($1)"},
 }
 
+// ErrEmpty says that there is nothing in a file but comments.
+var ErrEmpty = errors.New("the file is empty")
+
 // maxErrors is how many errors of one file are explained.
 const maxErrors = 10
 
@@ -85,7 +88,7 @@ func Explain(err error) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, io.EOF):
-		return errors.New("the file is empty")
+		return ErrEmpty
 	case errors.As(err, &typed):
 		var all []string
 		for i, e := range typed.Errors {

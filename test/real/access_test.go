@@ -30,7 +30,7 @@ func TestTwoAtOnce(t *testing.T) {
 		time.Sleep(500 * time.Millisecond)
 		code, said := s.try("apply", "--offline")
 		assert.Equal(t, 3, code, said)
-		assert.Contains(t, said, fmt.Sprintf("another run is at work on this site (process %d)", c.Process.Pid))
+		assert.Contains(t, said, fmt.Sprintf("another run is at work on this site: trimlantern apply, process %d, since ", c.Process.Pid))
 		code, said = s.try("apply", "--offline", "--config", "other/trimlantern.yaml")
 		assert.Equal(t, 3, code, said)
 		assert.Contains(t, said, "another run holds the lock on this database")

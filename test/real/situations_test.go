@@ -3,6 +3,7 @@
 package real
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -234,7 +235,7 @@ func (w *web) edited(name string, change func(map[string]any)) {
 	b, err := os.ReadFile(path)
 	require.NoError(w.t, err)
 	var m map[string]any
-	require.NoError(w.t, json.Unmarshal(b, &m))
+	require.NoError(w.t, json.NewDecoder(bytes.NewReader(b)).Decode(&m)) // its checksum comes after it
 	change(m)
 	b, err = json.Marshal(m)
 	require.NoError(w.t, err)
