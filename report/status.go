@@ -82,7 +82,11 @@ func (t *Text) HistoryCheck(c *status.Check) {
 		}
 	}
 	if len(c.Damaged) == 0 {
-		t.printf("\n%s\n", t.good("Nothing is damaged."))
+		if c.Older > 0 || len(c.Skipped) > 0 || c.Sound == 0 { // what has no checksum may be damaged
+			t.printf("\n%s\n", "Nothing that has a checksum is damaged.")
+		} else {
+			t.printf("\n%s\n", t.good("Nothing is damaged."))
+		}
 		t.next("trimlantern status")
 		return
 	}

@@ -91,7 +91,7 @@ func (j *Job) Bound(st *JournalState) error {
 		"run the command there: cd "+of+"; if the site was moved here, give that folder another name first")
 }
 
-// Glance reads of a journal only its header and what stands behind its last
+// Glance reads of a journal only its header and what comes after its last
 // cells, so that old runs cost nothing. It returns nil where that does not tell.
 func (j *Job) Glance(id string) *JournalState {
 	f, blocks, ok := j.Book.Glance(id)

@@ -61,7 +61,7 @@ func TestSignals(t *testing.T) {
 				require.Contains(t, []int{0, 1, 2, 3, -1}, code, "%v %v\n%s", args, s, said) // -1: before the program had begun
 			}
 		}
-		// What an interrupted apply began is finished, and taken back.
+		// What an interrupted apply began is finished, and undone.
 		run(t, dir, "apply", "--offline")
 		if r := run(t, dir, "undo"); r.code != 0 {
 			require.Contains(t, r.errs, "nothing to undo", r.out)
@@ -85,7 +85,7 @@ func TestSignals(t *testing.T) {
 	assert.Empty(t, now, "%d before", len(halves))
 }
 
-// A pipe that nobody writes to does not keep a command from ending.
+// A pipe without a writer does not keep a command from ending.
 func TestSignalAtPipe(t *testing.T) {
 	dir := bare(t, 3)
 	pipe := filepath.Join(dir, "pipe")

@@ -111,26 +111,8 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 	if err := a.run(); err != nil {
 		return nil, err
 	}
-	got, sources := a.out.Changed, len(a.out.Files)
-	for _, s := range a.out.Skipped {
-		switch {
-		case s.Column != "": // a cell
-			got++
-		case len(s.Key) == 0: // a file; a cached row has a key
-			sources++
-		}
-	}
-	if sources != end.Files {
-		return nil, work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d files, %d were visited", end.Files, sources),
-			"put everything back with trimlantern undo, and make a new preview")
-	}
-	if got != end.Cells || a.out.Refs > end.References+end.FileRefs {
-		return nil, work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
-			"put everything back with trimlantern undo, and make a new preview")
-	}
-	if len(a.out.Copies) != end.Copies {
-		return nil, work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
-			"put everything back with trimlantern undo, and make a new preview")
+	if err := a.agrees(end); err != nil {
+		return nil, err
 	}
 	if err := a.mark(change.Finished); err != nil {
 		return nil, err
@@ -145,6 +127,32 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 		return nil, err
 	}
 	return a.out, nil
+}
+
+// agrees compares what was visited with what the preview promised.
+func (a *applying) agrees(end *change.Summary) error {
+	got, sources := a.out.Changed, len(a.out.Files)
+	for _, s := range a.out.Skipped {
+		switch {
+		case s.Column != "": // a cell
+			got++
+		case len(s.Key) == 0: // a file; a cached row has a key
+			sources++
+		}
+	}
+	if sources != end.Files {
+		return work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d files, %d were visited", end.Files, sources),
+			"put everything back with trimlantern undo, and make a new preview")
+	}
+	if got != end.Cells || a.out.Refs > end.References+end.FileRefs {
+		return work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d cells, %d were visited", end.Cells, got),
+			"put everything back with trimlantern undo, and make a new preview")
+	}
+	if len(a.out.Copies) != end.Copies {
+		return work.Failed(nil, fmt.Sprintf("the counts do not agree: the preview promised %d copies, %d are in place", end.Copies, len(a.out.Copies)),
+			"put everything back with trimlantern undo, and make a new preview")
+	}
+	return nil
 }
 
 // remain reads everything once more and returns what is left.
