@@ -25,8 +25,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -164,13 +166,22 @@ func (b *bench) await(what string, ready func() bool) {
 	b.t.Fatalf("%s is not there after 30 seconds", what)
 }
 
+// nextPort is where the search for the next free port begins. It is below the range from which the
+// kernel takes ports for outgoing connections, so that between the look and the server's own bind
+// nothing but another test can take it; and each port is given once.
+var nextPort atomic.Int32
+
 func freePort(t *testing.T) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	_, port, err := net.SplitHostPort(l.Addr().String())
-	require.NoError(t, err)
-	return port
+	nextPort.CompareAndSwap(0, int32(20000+os.Getpid()%8000))
+	for range 4000 {
+		port := strconv.Itoa(int(nextPort.Add(1)))
+		if l, err := net.Listen("tcp", ":"+port); err == nil {
+			l.Close()
+			return port
+		}
+	}
+	t.Fatal("4,000 ports in a row are in use")
+	return ""
 }
 
 func (b *bench) startMariaDB() {
