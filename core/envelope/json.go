@@ -18,6 +18,11 @@ type JSONText struct {
 	// text is a value; 0: it is none's.
 	Object int
 	Parent int // the object that Object stands in
+	// Number says that it is a number and not a string.
+	Number bool
+	// Box is the array or object that it is in, or of which it is a key; Around is the one that Box is in. 0: none.
+	Box, Around int
+	Name        []byte // the key that leads to it, as it is written; nil in an array
 }
 
 // LooksJSON reports whether b begins like a JSON object, array or string.
@@ -49,7 +54,7 @@ func OpenJSON(b []byte, visit func(JSONText)) bool {
 func ReadJSON(b []byte, visit func(JSONText)) (end int, ok bool) {
 	j := jsonParser{b: b, visit: visit}
 	j.space()
-	ok = j.value(nil, 0, 0, 0)
+	ok = j.value(nil, 0, 0, 0, box{})
 	return j.p, ok
 }
 
@@ -58,7 +63,8 @@ type jsonParser struct {
 	p     int
 	visit func(JSONText)
 
-	objects int // so many were seen
+	objects int
+	boxes   int // so many were seen
 }
 
 // jsonStep is a list of steps from the inside out: paths are built only when
@@ -68,6 +74,14 @@ type jsonStep struct {
 	b          []byte
 	start, end int // the key's bytes; start < 0: an index
 	index      int
+}
+
+// name returns the key of the step, as it is written; nil in an array.
+func (s *jsonStep) name() []byte {
+	if s == nil || s.start < 0 {
+		return nil
+	}
+	return s.b[s.start:s.end]
 }
 
 func (s *jsonStep) String() string {
@@ -99,7 +113,15 @@ func (j *jsonParser) eat(c byte) bool {
 	return false
 }
 
-func (j *jsonParser) value(step *jsonStep, depth, in, parent int) bool {
+// box is an array or object, and the one around it.
+type box struct{ me, around int }
+
+func (j *jsonParser) box(around box) box {
+	j.boxes++
+	return box{j.boxes, around.me}
+}
+
+func (j *jsonParser) value(step *jsonStep, depth, in, parent int, at box) bool {
 	if j.p >= len(j.b) || depth > maxJSONDepth {
 		return false
 	}
@@ -107,13 +129,13 @@ func (j *jsonParser) value(step *jsonStep, depth, in, parent int) bool {
 	case c == '"':
 		start, end, ok := j.text()
 		if ok {
-			j.visit(JSONText{Start: start, End: end, Path: step.String, Object: in, Parent: parent})
+			j.visit(JSONText{Start: start, End: end, Path: step.String, Object: in, Parent: parent, Box: at.me, Around: at.around, Name: step.name()})
 		}
 		return ok
 	case c == '{':
 		j.p++
 		j.objects++
-		me := j.objects
+		me, my := j.objects, j.box(at)
 		if j.space(); j.eat('}') {
 			return true
 		}
@@ -124,11 +146,11 @@ func (j *jsonParser) value(step *jsonStep, depth, in, parent int) bool {
 				return false
 			}
 			inner := &jsonStep{up: step, b: j.b, start: start, end: end}
-			j.visit(JSONText{Start: start, End: end, Path: inner.String, Key: true, Object: me, Parent: in})
+			j.visit(JSONText{Start: start, End: end, Path: inner.String, Key: true, Object: me, Parent: in, Box: my.me, Around: my.around})
 			if j.space(); !j.eat(':') {
 				return false
 			}
-			if j.space(); !j.value(inner, depth+1, me, in) {
+			if j.space(); !j.value(inner, depth+1, me, in, my) {
 				return false
 			}
 			if j.space(); j.eat('}') {
@@ -139,13 +161,14 @@ func (j *jsonParser) value(step *jsonStep, depth, in, parent int) bool {
 			}
 		}
 	case c == '[':
+		my := j.box(at)
 		j.p++
 		if j.space(); j.eat(']') {
 			return true
 		}
 		for i := 0; ; i++ {
 			j.space()
-			if !j.value(&jsonStep{up: step, start: -1, index: i}, depth+1, in, parent) {
+			if !j.value(&jsonStep{up: step, start: -1, index: i}, depth+1, in, parent, my) {
 				return false
 			}
 			if j.space(); j.eat(']') {
@@ -156,7 +179,12 @@ func (j *jsonParser) value(step *jsonStep, depth, in, parent int) bool {
 			}
 		}
 	case c == '-' || c >= '0' && c <= '9':
-		return j.number()
+		start := j.p
+		ok := j.number()
+		if ok && j.p-start > 1 {
+			j.visit(JSONText{Start: start, End: j.p, Object: in, Parent: parent, Number: true, Box: at.me, Around: at.around, Name: step.name()})
+		}
+		return ok
 	}
 	for _, word := range []string{"true", "false", "null"} {
 		if len(j.b)-j.p >= len(word) && string(j.b[j.p:j.p+len(word)]) == word {

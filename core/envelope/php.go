@@ -44,7 +44,16 @@ type Serialized struct {
 	b          []byte
 	Texts      []Text
 	Containers []Container
-	End        int // behind the value; what follows is not PHP's
+	Numbers    []Number // the integers of two digits or more among the values
+	End        int      // behind the value; what follows is not PHP's
+}
+
+// Number is an integer inside an envelope.
+type Number struct {
+	Start, End         int32 // its digits, with the sign
+	Up                 int32 // index of its container
+	NameStart, NameEnd int32 // the key that leads here
+	Next               int32 // index in Texts of the first string after it
 }
 
 // NotSound says why a value that looks serialized cannot be read, and where.
@@ -92,7 +101,7 @@ const maxSpare = 1 << 12
 // Done gives the memory of s to values to come. s must not be used again.
 func (s *Serialized) Done() {
 	if cap(s.Texts) <= maxSpare && cap(s.Containers) <= maxSpare {
-		*s = Serialized{Texts: s.Texts[:0], Containers: s.Containers[:0]}
+		*s = Serialized{Texts: s.Texts[:0], Containers: s.Containers[:0], Numbers: s.Numbers[:0]}
 		spare.Put(s)
 	}
 }
@@ -225,10 +234,14 @@ func (p *phpParser) boolean(_ name, up, _ int) error {
 	return err
 }
 
-func (p *phpParser) integer(_ name, up, _ int) error {
+func (p *phpParser) integer(n name, up, _ int) error {
+	start := p.p
 	t, err := p.until(';', up)
 	if err != nil {
 		return err
+	}
+	if n.end > 0 && len(t) > 1 {
+		p.out.Numbers = append(p.out.Numbers, Number{int32(start), int32(start + len(t)), int32(up), int32(n.start), int32(n.end), int32(len(p.out.Texts))})
 	}
 	if len(t) > 0 && (t[0] == '-' || t[0] == '+') {
 		t = t[1:]

@@ -1,10 +1,12 @@
 package rewrite
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
+	"trimlantern/core/beside"
 	"trimlantern/core/envelope"
 	"trimlantern/core/reference"
 	"trimlantern/core/text"
@@ -29,11 +31,12 @@ func (w *worker) sealIn(r *text.Region, s *envelope.Serialized, at *place, pos, 
 // seal rewrites the strings of an opened serialized value; each string's length
 // follows its edits.
 func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []Edit {
-	var edits []Edit
-	if len(s.Texts) > 1000 {
-		edits = room(b, 2) // each with its length
+	edited, start := inner{}, w.save()
+	var family *kin
+	if !w.quiet {
+		family = phpKin(b, s)
 	}
-	held := protectedContainers(b, s)
+	held := protectedContainers(b, s, family)
 	var keys *keyring
 	candidates := candidatesIn(b[:s.End], !w.hides(b[:s.End]))
 	for i, t := range s.Texts {
@@ -50,17 +53,17 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 		if t.Opaque || t.Key {
 			before = w.save()
 		}
-		var inner []Edit
+		var edits []Edit
 		if t.Opaque {
 			var safe bool
-			if inner, safe = w.openPayload(body, here, depth+1); !safe {
+			if edits, safe = w.openPayload(body, here, depth+1); !safe {
 				w.refuse(before, here, 0, Opaque, "")
 				continue
 			}
 		} else {
-			inner = w.open(body, here, depth+1)
+			edits = w.open(body, here, depth+1)
 		}
-		if len(inner) == 0 {
+		if len(edits) == 0 {
 			continue
 		}
 		if t.Key {
@@ -72,17 +75,31 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 				continue
 			}
 		}
-		if more := grown(inner, t.Escaped); more != 0 {
-			digits := string(b[t.LenStart:t.LenEnd])
-			n, err := strconv.Atoi(digits)
-			if err != nil { // OpenPHP has read it
-				panic(err)
-			}
-			edits = append(edits, Edit{Offset: int(t.LenStart), Removed: digits, Inserted: strconv.Itoa(n + more)})
-		}
-		edits = join(edits, text.Shift(inner, int(t.Start)))
+		edited[i] = edits
 	}
-	return edits
+	raw, ok := family.settle(edited)
+	if !ok {
+		w.refuse(start, at, 0, Unsealed, beside.ErrUnsettled.Error())
+		return nil
+	}
+	edits := make([]Edit, 0, 2*len(edited)+len(raw)) // each with its length
+	for _, i := range slices.Sorted(maps.Keys(edited)) {
+		edits = append(edits, lengthened(b, s.Texts[i], edited[i])...)
+	}
+	return beside.Merge(edits, raw)
+}
+
+// lengthened returns the edits of a string as those of what holds it, with that of its length.
+func lengthened(b []byte, t envelope.Text, inner []Edit) (edits []Edit) {
+	if more := grown(inner, t.Escaped); more != 0 {
+		digits := string(b[t.LenStart:t.LenEnd])
+		n, err := strconv.Atoi(digits)
+		if err != nil { // OpenPHP has read it
+			panic(err)
+		}
+		edits = append(edits, Edit{Offset: int(t.LenStart), Removed: digits, Inserted: strconv.Itoa(n + more)})
+	}
+	return join(edits, text.Shift(inner, int(t.Start)))
 }
 
 // keyring tells which keys of a document may be rewritten: those whose secure form is no
@@ -186,23 +203,36 @@ func (w *worker) openJSON(b []byte, at *place, depth int) ([]Edit, bool) {
 	if !envelope.OpenJSON(b, d.add) {
 		return nil, false
 	}
-	return w.rewriteJSON(b, d.texts, &place{up: at, label: "JSON"}, depth), true
+	return w.rewriteJSON(b, d, &place{up: at, label: "JSON"}, depth), true
 }
 
 // document gathers the strings of a JSON document.
-type document struct{ texts []envelope.JSONText }
+type document struct{ texts, numbers []envelope.JSONText }
 
-func (d *document) add(t envelope.JSONText) { d.texts = append(d.texts, t) }
+func (d *document) add(t envelope.JSONText) {
+	if t.Number {
+		d.numbers = append(d.numbers, t)
+		return
+	}
+	d.texts = append(d.texts, t)
+}
 
 // jsonString is how the strings of JSON are written.
 var jsonString, _ = text.Of(text.Step{Layer: text.Script, Stop: '"'})
 
 // rewriteJSON rewrites the strings of a document, which were read.
-func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, depth int) []Edit {
-	var edits []Edit
+func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit {
+	texts := d.texts
+	var edits []Edit // of what is sealed by a key
+	edited := inner{}
 	var keys *keyring
 	sealed, known := w.sealedPairs(b, texts)
-	held := protectedObjects(b, texts, known)
+	var family *kin
+	if !w.quiet {
+		family = jsonKin(b, texts, d.numbers)
+	}
+	held := protectedObjects(b, texts, known, family)
+	before := w.save()
 	defer w.decoded()()
 	for i, t := range texts {
 		if !MayHold(b[t.Start:t.End]) {
@@ -222,8 +252,8 @@ func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, dep
 			continue
 		}
 		before := w.save()
-		inner := w.open(r.Text, here, depth+1)
-		if len(inner) == 0 {
+		own := w.open(r.Text, here, depth+1)
+		if len(own) == 0 {
 			continue
 		}
 		if t.Key {
@@ -235,17 +265,27 @@ func (w *worker) rewriteJSON(b []byte, texts []envelope.JSONText, at *place, dep
 				continue
 			}
 		}
-		raw, ok := r.Carry(inner)
-		if !ok {
+		if _, ok := r.Carry(slices.Clone(own)); !ok {
 			w.refuse(before, here, 0, Unsealed, "written as JSON")
 			continue
 		}
-		edits = append(edits, raw...)
+		edited[i] = own
 	}
-	if sealed != nil { // a hash may stand before its value
-		slices.SortStableFunc(edits, func(a, b Edit) int { return a.Offset - b.Offset })
+	raw, ok := family.settle(edited)
+	if !ok {
+		w.refuse(before, at, 0, Unsealed, beside.ErrUnsettled.Error())
+		return nil
 	}
-	return edits
+	for _, i := range slices.Sorted(maps.Keys(edited)) {
+		r := readString(b, texts[i])
+		own, ok := r.Carry(edited[i])
+		if !ok {
+			w.refuse(before, at, 0, Unsealed, beside.ErrUnsettled.Error())
+			return nil
+		}
+		edits = append(edits, own...)
+	}
+	return sorted(append(edits, raw...)) // a hash may be before its value
 }
 
 // pair is a value and the hash of it beside it, by the numbers of their strings.
@@ -361,12 +401,12 @@ func isDigest(b []byte) bool {
 
 // protectedContainers returns the containers of a serialized value in which a hash or a
 // signature stands beside the rest, and what is in them.
-func protectedContainers(b []byte, s *envelope.Serialized) map[int]bool {
+func protectedContainers(b []byte, s *envelope.Serialized, family *kin) map[int]bool {
 	var held map[int]bool
 	for i, t := range s.Texts {
 		if t.Key && i+1 < len(s.Texts) {
 			v := s.Texts[i+1]
-			if v.Up == t.Up && !v.Key && v.NameStart == t.Start && isSeal(b[t.Start:t.End], b[v.Start:v.End]) {
+			if v.Up == t.Up && !v.Key && v.NameStart == t.Start && isSeal(b[t.Start:t.End], b[v.Start:v.End]) && !family.explained(i+1) {
 				if held == nil {
 					held = map[int]bool{}
 				}
@@ -386,12 +426,12 @@ func protectedContainers(b []byte, s *envelope.Serialized) map[int]bool {
 
 // protectedObjects does the same for the objects of a JSON document, but for those that are
 // known.
-func protectedObjects(b []byte, texts []envelope.JSONText, known map[int]bool) map[int]bool {
+func protectedObjects(b []byte, texts []envelope.JSONText, known map[int]bool, family *kin) map[int]bool {
 	var held map[int]bool
 	for i, t := range texts {
 		if t.Key && i+1 < len(texts) {
 			v := texts[i+1]
-			if !v.Key && v.Object == t.Object && !known[t.Object] && isSeal(b[t.Start:t.End], b[v.Start:v.End]) {
+			if !v.Key && v.Object == t.Object && !known[t.Object] && isSeal(b[t.Start:t.End], b[v.Start:v.End]) && !family.explained(i+1) {
 				if held == nil {
 					held = map[int]bool{}
 				}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"trimlantern/core/address"
+	"trimlantern/core/beside"
 	"trimlantern/core/envelope"
 	"trimlantern/core/markup"
 	"trimlantern/core/reference"
@@ -25,10 +26,28 @@ func (w *worker) inside(b []byte, at *place, depth int) []Edit {
 	if w.hides(b) {
 		t.wild = envelope.Wild(b)
 	}
+	before := t.save()
 	t.anchors()
 	t.references(len(b))
-	return t.edits
+	return t.settled(before)
 }
+
+// settled returns the edits with those of the lengths and digests in the text that they change; or none, if one of those
+// cannot follow.
+func (t *reading) settled(before state) []Edit {
+	if t.quiet || len(t.edits) == 0 || t.wild {
+		return t.edits
+	}
+	more, err := beside.Settle(t.b, t.edits, t.closed)
+	if err != nil {
+		t.refuse(before, t.at, 0, Unsealed, err.Error())
+		return nil
+	}
+	return beside.Merge(t.edits, more)
+}
+
+// close notes where an envelope is that was sealed by itself.
+func (t *reading) close(from, to int) { t.closed = append(t.closed, beside.Span{From: from, To: to}) }
 
 // reading is the way through one text, from its beginning to its end: what is opened or held
 // back on the way lies behind p.
@@ -39,6 +58,8 @@ type reading struct {
 	depth int
 	edits []Edit
 	p     int // up to here everything is done
+
+	closed []beside.Span // the envelopes that were sealed by themselves
 
 	uses     *markup.Uses // made when they are needed
 	wild     bool         // the text is none: only what is sealed may be changed
@@ -180,6 +201,7 @@ func (t *reading) head(h envelope.Head, last int) int {
 			return f.End
 		}
 		t.add(edits)
+		t.close(h.Start, f.End)
 		return f.End
 	case t.quiet:
 		return 0 // only whether there is something to change
@@ -285,12 +307,13 @@ func (t *reading) object(start, quote, end int) int {
 			t.references(start)
 			before := t.save()
 			here := &place{up: t.at, pos: start, label: strings.TrimPrefix(s.String()+", JSON", ", "), use: t.useOf(start)}
-			inner := t.rewriteJSON(r.Text, d.texts, here, t.depth+1)
+			inner := t.rewriteJSON(r.Text[:n], d, here, t.depth+1)
 			if raw, ok := r.Carry(inner); ok {
 				t.add(raw)
 			} else {
 				t.refuse(before, t.at, start, Unsealed, "written as "+s.String())
 			}
+			t.close(start, r.Raw(n))
 			return r.Raw(n)
 		}
 	}
@@ -348,6 +371,7 @@ func (t *reading) packed(mark int) int {
 		if after, err := Apply(x.Text, inner); err == nil {
 			if edits, ok := x.Seal(after); ok {
 				t.add(edits)
+				t.close(x.Start, x.End)
 				return x.End
 			}
 		}
@@ -390,6 +414,7 @@ func (t *reading) base64(mark int) int {
 			if edits, ok := x.Seal(after); ok {
 				t.references(x.Start)
 				t.add(edits)
+				t.close(x.Start, x.End)
 				t.p = end
 				return end
 			}
@@ -581,9 +606,7 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 	if t.damaged(ref.Start) {
 		return Unsound, errPart.Error()
 	}
-	if c := t.b[ref.Start-1]; c == ':' && netstring(t.b, ref.Start) {
-		return Unsealed, "its length stands before it"
-	} else if c == '=' || ref.Spelling&text.Percented != 0 {
+	if c := t.b[ref.Start-1]; c == '=' || ref.Spelling&text.Percented != 0 {
 		if signedQuery(t.b, ref.Start) {
 			return Protected, "a signature stands in the same query"
 		}
@@ -688,24 +711,6 @@ func brokenIn(b []byte) (all []span) {
 	}
 	slices.SortFunc(all, func(a, b span) int { return a.start - b.start })
 	return all
-}
-
-// netstring reports whether a number and a colon before start say how long the text is that
-// begins there, which is followed by what ends or begins such a text.
-func netstring(b []byte, start int) bool {
-	n, digits := 0, 0
-	for p, ten := start-2, 1; p >= 0 && digits < 7 && b[p] >= '0' && b[p] <= '9'; p-- {
-		n += int(b[p]-'0') * ten
-		digits, ten = digits+1, ten*10
-	}
-	if digits == 0 || n < 12 || n > len(b)-start {
-		return false
-	}
-	if start+n == len(b) {
-		return true
-	}
-	c := b[start+n]
-	return c == ',' || c == 'e' || c == 'i' || c == 'l' || c == 'd' || c == ';' || c >= '0' && c <= '9'
 }
 
 // queryMax is how far from a reference a signature in the same query is looked for.

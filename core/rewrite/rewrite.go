@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"trimlantern/core/address"
+	"trimlantern/core/beside"
 	"trimlantern/core/envelope"
 	"trimlantern/core/markup"
 	"trimlantern/core/reference"
@@ -426,9 +427,12 @@ func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
 		return nil, true
 	}
 	defer s.Done()
+	before := w.save()
 	edits := w.seal(b, s, at, depth)
 	if s.End < len(b) {
 		edits = append(edits, text.Shift(w.inside(b[s.End:], at, depth), s.End)...)
+		t := reading{worker: w, b: b, at: at, edits: edits, closed: []beside.Span{{From: 0, To: s.End}}}
+		edits = t.settled(before)
 	}
 	return edits, true
 }

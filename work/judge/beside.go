@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"unicode/utf8"
 
-	"trimlantern/core/envelope"
+	"trimlantern/core/beside"
 	"trimlantern/core/rewrite"
 	"trimlantern/outside/database"
 	"trimlantern/outside/system"
@@ -57,8 +57,8 @@ func (g *Judge) digest(columns []database.Column, value func(i int) ([]byte, boo
 		if hasSeal(seals, j) {
 			continue
 		}
-		if w, ok := value(j); ok && envelope.MayBeDigest(len(w)) {
-			if d, ok := envelope.FindDigest(w, v); ok {
+		if w, ok := value(j); ok && beside.MayBeDigest(len(w)) {
+			if d, ok := beside.FindDigest(w, v); ok {
 				return fmt.Sprintf("%s holds its %s", called(c, j), d.Algorithm)
 			}
 		}
@@ -102,7 +102,7 @@ func derivation(d system.Derived, was, v []byte) func([]byte) []byte {
 	case system.Characters:
 		write = func(b []byte) []byte { return strconv.AppendInt(nil, int64(utf8.RuneCount(b)), 10) }
 	default:
-		digest, ok := envelope.FindDigest(was, v)
+		digest, ok := beside.FindDigest(was, v)
 		if !ok {
 			return nil
 		}

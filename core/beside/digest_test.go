@@ -1,4 +1,4 @@
-package envelope
+package beside
 
 import (
 	"crypto/sha256"
