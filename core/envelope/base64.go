@@ -240,10 +240,15 @@ func markIn(b []byte, start, end int) int {
 	if start < end-1 && b[start] == '+' {
 		start++ // a mark that is base64 whatever the plus sign is
 	}
-	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text) || bytes.IndexByte(x.Text, 0) >= 0 || text.Ends.Next(x.Text, 0) >= 0 || NextPacked(x.Text, 0) >= 0) {
+	if ok && (NextBase64(x.Text, 0) >= 0 || !isText(x.Text) || bytes.IndexByte(x.Text, 0) >= 0 || text.Ends.Next(x.Text, 0) >= 0 || NextPacked(x.Text, 0) >= 0 || mayBePieces(x.Text)) {
 		return start
 	}
 	return -1
+}
+
+// mayBePieces reports whether a text may hold an address in pieces: a scheme alone, backwards or in numbers.
+func mayBePieces(b []byte) bool {
+	return bytes.Contains(b, []byte("http")) || bytes.Contains(b, []byte("ptth")) || bytes.Contains(b, []byte("104"))
 }
 
 // wraps reports whether a run of base64 that ends at end goes on in the next line.

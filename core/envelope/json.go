@@ -182,7 +182,7 @@ func (j *jsonParser) value(step *jsonStep, depth, in, parent int, at box) bool {
 		start := j.p
 		ok := j.number()
 		if ok && j.p-start > 1 {
-			j.visit(JSONText{Start: start, End: j.p, Object: in, Parent: parent, Number: true, Box: at.me, Around: at.around, Name: step.name()})
+			j.visit(JSONText{Start: start, End: j.p, Path: step.String, Object: in, Parent: parent, Number: true, Box: at.me, Around: at.around, Name: step.name()})
 		}
 		return ok
 	}

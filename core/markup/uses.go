@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"golang.org/x/net/html"
+
+	"trimlantern/core/text"
 )
 
 // span is a stretch of a text in which every reference has the same use.
@@ -163,7 +165,17 @@ func (u Uses) At(start int) Use {
 	if u.lone {
 		return Loads
 	}
-	return before(u.b, start)
+	return around(u.b, start)
+}
+
+// around returns the use of what begins at start from what is around it, outside of markup that is read as it is.
+func around(b []byte, start int) Use {
+	for _, use := range []func(b []byte, start int) Use{tagUse, before, fieldUse} {
+		if u := use(b, start); u != Text {
+			return u
+		}
+	}
+	return Text
 }
 
 // Reads reports whether markup or a style sheet reads what begins at start as a URL that may be written without scheme
@@ -228,9 +240,9 @@ const beforeMax = 64
 // markup: url( and @import of CSS, src= of a short code, a DTD's or a
 // namespace's declaration. Escapes of quotes are stepped over.
 func before(b []byte, start int) Use {
-	head := b[max(0, start-beforeMax):start]
+	head := []byte(text.Head(b, start, beforeMax))
 	head = bytes.TrimRight(head, " \t\r\n\"'\\")
-	for _, quote := range []string{"&quot;", "&#039;", "&#39;", "&#034;", "&#34;", "u0022", "u0027", "%22", "%27"} {
+	for _, quote := range []string{"u0022", "u0027"} { // somebody stripped the backslash
 		head = bytes.TrimSuffix(head, []byte(quote))
 	}
 	head = bytes.TrimRight(head, " \t\r\n\\")
@@ -267,7 +279,13 @@ func before(b []byte, start int) Use {
 // IsIdent reports whether what begins at start is a name that only looks like a URL, as
 // what stands directly before it tells: of a namespace, of a vocabulary, or of a document type.
 func IsIdent(b []byte, start int) bool {
-	if start == 0 || strings.IndexByte("\"';=2479\\", b[start-1]) < 0 { // no quote in any spelling
+	if start == 0 {
+		return false
+	}
+	if b[start-1] == ' ' || b[start-1] == '+' {
+		return listed(b, start)
+	}
+	if strings.IndexByte("\"';=2479\\dD", b[start-1]) < 0 { // no quote or sign in any spelling
 		return false
 	}
 	if head := b[:start-1]; bytes.HasSuffix(head, []byte("src=")) || bytes.HasSuffix(head, []byte("href=")) {
@@ -284,6 +302,25 @@ func IsIdent(b []byte, start int) bool {
 		}
 	}
 	return false
+}
+
+// listedMax is how far before an address the attribute may begin that lists it.
+const listedMax = 300
+
+// listed reports whether what begins at start, after a blank, is in an attribute that lists names:
+// prefix="gr: http://…# og: http://…#".
+func listed(b []byte, start int) bool {
+	head := plainHead(b, start, listedMax)
+	open := strings.LastIndexAny(head, "\"'<>")
+	if open < 1 || head[open] == '<' || head[open] == '>' || head[open-1] != '=' {
+		return false
+	}
+	end := open - 1
+	from := end
+	for from > 0 && (isAlnum(head[from-1]) || head[from-1] == '-' || head[from-1] == ':') {
+		from--
+	}
+	return identAttrs[strings.ToLower(head[from:end])]
 }
 
 // doctypeMax is how far before a name of it a document type begins.

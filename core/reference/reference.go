@@ -64,11 +64,20 @@ func FindIn(b []byte, from, to int, visit func(Reference) bool, odd func(Referen
 					return
 				}
 				p = max(p, r.HostStart) // letters of other scripts, and the next one, may follow a host
-			} else if odd != nil && r.HostEnd == 0 && r.parseOdd(b) {
+			} else if odd != nil && r.Host == "" {
+				r.parseOdd(b)
 				odd(r)
 			}
+		} else if odd != nil && s.start >= from && digitBefore(b, s.start) && r.parse(b) {
+			odd(r)
 		}
 	}
+}
+
+// digitBefore reports whether a digit is directly before p, and not as a part of an escape.
+func digitBefore(b []byte, p int) bool {
+	c, _, _ := text.Before(b, p)
+	return c >= '0' && c <= '9'
 }
 
 // MayHave reports whether b holds an insecure scheme that something follows which
@@ -404,6 +413,8 @@ func (r Reference) eachOfTail(b []byte, visit func(plain string, from, to int)) 
 // tail is eachOfTail; bytes of runs, one after the other, may be visited together.
 func (r Reference) tail(b []byte, runs *[256]bool, visit func(plain string, from, to int)) {
 	bracket := r.Start > 0 && b[r.Start-1] == '(' // url(…) without quotes
+	exclaimed := r.exclaimed(b)
+	query, brackets := false, false
 	for p, size := r.PortEnd, 0; p < len(b) && size < pathMax; {
 		if runs != nil && size > 0 && runs[b[p]] {
 			end := p + 1
@@ -432,6 +443,13 @@ func (r Reference) tail(b []byte, runs *[256]bool, visit func(plain string, from
 		if size == 0 && c != '/' && c != '?' && c != '#' {
 			break
 		}
+		if c == '[' && !query || c == ']' && !brackets {
+			break // of the language around it: a URL has brackets only in pairs, in its query
+		}
+		if exclaimed && c == '!' {
+			break
+		}
+		query, brackets = query || c == '?', c == '[' || brackets && c != ']'
 		// An encoded URL inside another one ends at the outer one's next separator.
 		if how == 0 && r.Spelling&text.Percented != 0 && strings.ContainsRune("&;#)", c) {
 			break
@@ -440,6 +458,15 @@ func (r Reference) tail(b []byte, runs *[256]bool, visit func(plain string, from
 		size += utf8.RuneLen(c)
 		p = end
 	}
+}
+
+// exclaimed reports whether an exclamation mark is directly before the reference: in Textile, another one ends it.
+func (r Reference) exclaimed(b []byte) bool {
+	if r.Start == 0 || strings.IndexByte("!1;", b[r.Start-1]) < 0 { // as it is, %21, &#33;
+		return false
+	}
+	c, _, _ := text.Before(b, r.Start)
+	return c == '!'
 }
 
 // inRun are the bytes that mean the same wherever they are in the path of a URL, however it is written.
@@ -453,7 +480,7 @@ var inRun = func() (in [256]bool) {
 // inTail are those of them that may end a sentence too.
 var inTail = func() [256]bool {
 	in := inRun
-	for _, c := range []byte(".:,~+@!$*") {
+	for _, c := range []byte(".:,~+@$*") {
 		in[c] = true
 	}
 	return in

@@ -37,6 +37,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 		family = phpKin(b, s)
 	}
 	held := protectedContainers(b, s, family)
+	pairs := phpTwins(b, s)
 	var keys *keyring
 	candidates := candidatesIn(b[:s.End], !w.hides(b[:s.End]))
 	for i, t := range s.Texts {
@@ -47,6 +48,10 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 		here := &place{up: at, pos: int(t.Start), php: s, text: t}
 		if held[int(t.Up)] {
 			w.closed(body, here, Protected, "a hash or a signature stands beside it")
+			continue
+		}
+		if pairs[i] {
+			w.closed(body, here, Rule, noteTwin)
 			continue
 		}
 		var before state
@@ -232,6 +237,7 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 		family = jsonKin(b, texts, d.numbers)
 	}
 	held := protectedObjects(b, texts, known, family)
+	pairs := jsonTwins(b, texts)
 	before := w.save()
 	defer w.decoded()()
 	for i, t := range texts {
@@ -249,6 +255,10 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 		}
 		if held[t.Object] {
 			w.closed(r.Text, here, Protected, "a hash or a signature stands beside it")
+			continue
+		}
+		if pairs[i] {
+			w.closed(r.Text, here, Rule, noteTwin)
 			continue
 		}
 		before := w.save()

@@ -102,10 +102,11 @@ func (t *reading) anchors() {
 	coded := envelope.NextBase64(t.b, 0)
 	packed := t.nextPacked(0)
 	last := -1 // where the last sound serialized value ended
-	var broken []span
+	var broken []held
 	if !t.quiet {
-		broken = brokenIn(t.b)
+		broken = t.heldBack()
 	}
+	values := t.values()
 	for {
 		next := len(t.b)
 		for len(broken) > 0 && broken[0].start < t.p {
@@ -113,6 +114,12 @@ func (t *reading) anchors() {
 		}
 		if len(broken) > 0 {
 			next = broken[0].start
+		}
+		for len(values) > 0 && values[0].start < t.p {
+			values = values[1:]
+		}
+		if len(values) > 0 {
+			next = min(next, values[0].start)
 		}
 		if hasHead {
 			next = min(next, head.Start)
@@ -130,7 +137,12 @@ func (t *reading) anchors() {
 		case next == len(t.b):
 			return
 		case len(broken) > 0 && broken[0].start == next:
-			t.p = t.hold(next, broken[0].end, Unsound, errPart)
+			t.p = t.hold(next, broken[0].end, broken[0].why, broken[0].err)
+		case len(values) > 0 && values[0].start == next:
+			if end := t.value(values[0]); end > 0 {
+				t.p = end
+			}
+			values = values[1:]
 		case hasHead && head.Start == next:
 			if end := t.head(head, last); end > 0 {
 				t.p, last = end, end
@@ -161,6 +173,25 @@ func (t *reading) anchors() {
 			packed = t.nextPacked(t.p)
 		}
 	}
+}
+
+// held is a stretch of a text that is left as it is.
+type held struct {
+	span
+	why Reason
+	err error
+}
+
+// heldBack returns the stretches of the text that are left whatever is in them, in order.
+func (t *reading) heldBack() (all []held) {
+	for _, s := range brokenIn(t.b) {
+		all = append(all, held{s, Unsound, errPart})
+	}
+	for _, s := range signedSpans(t.b) {
+		all = append(all, held{span{s.From, s.To}, Protected, fault(noteSigned)})
+	}
+	slices.SortStableFunc(all, func(a, b held) int { return a.start - b.start })
+	return all
 }
 
 // holdsQuote reports whether a quote stands in a text, or an escape, which may be one: without, there
@@ -356,13 +387,15 @@ func (t *reading) packed(mark int) int {
 	if err != nil || x.Start < t.p {
 		return mark + 1 // none that its checksum confirms
 	}
+	here := &place{up: t.at, pos: x.Start, label: x.Kind, use: t.useOf(x.Start)}
+	t.pieces(x.Text, here)
 	if !MayHold(x.Text) {
 		return x.End
 	}
 	t.references(x.Start)
 	before := t.save()
 	defer t.decoded()()
-	inner := t.open(x.Text, &place{up: t.at, pos: x.Start, label: x.Kind, use: t.useOf(x.Start)}, t.depth+1)
+	inner := t.open(x.Text, here, t.depth+1)
 	t.p = x.End
 	if len(inner) == 0 {
 		return x.End
@@ -397,18 +430,19 @@ func (t *reading) base64(mark int) int {
 		}
 		return end
 	}
+	here := &place{up: t.at, pos: x.Start, label: "base64", use: t.useOf(x.Start)}
+	t.pieces(x.Text, here)
 	if !MayHold(x.Text) {
 		return end
 	}
 	before := t.save()
 	defer t.decoded()()
-	here := &place{up: t.at, pos: x.Start, label: "base64", use: t.useOf(x.Start)}
 	inner := t.open(x.Text, here, t.depth+1)
 	if len(inner) == 0 {
 		return end
 	}
 	why, note := Protected, "signed"
-	if !signed(t.b, x.Start, x.End) {
+	if !isSigned(t.b, x.Start, x.End) {
 		after, err := Apply(x.Text, inner)
 		if err == nil {
 			if edits, ok := x.Seal(after); ok {
@@ -426,10 +460,10 @@ func (t *reading) base64(mark int) int {
 	return end
 }
 
-// signed reports whether the base64 at b[start:end] is a part of a token whose last part signs
+// isSigned reports whether the base64 at b[start:end] is a part of a token whose last part signs
 // the others: parts of base64 with dots between them, the first of which is JSON (RFC 7515
 // §3.1), or a hash behind it.
-func signed(b []byte, start, end int) bool {
+func isSigned(b []byte, start, end int) bool {
 	part := func(p, by int) int { // how long a run of the alphabet is, from p
 		n := 0
 		for ; p >= 0 && p < len(b) && (isAlnum(b[p]) || b[p] == '-' || b[p] == '_' || b[p] == '='); p += by {
@@ -442,7 +476,10 @@ func signed(b []byte, start, end int) bool {
 			return true
 		}
 	}
-	if end+1 < len(b) && strings.IndexByte(".|:", b[end]) >= 0 {
+	if end+1 < len(b) && strings.IndexByte(".|:", b[end]) >= 0 || bytes.HasPrefix(b[end:], []byte("--")) {
+		if b[end] == '-' {
+			end++
+		}
 		n := part(end+1, 1)
 		if bytes.HasPrefix(b[start:], []byte("eyJ")) && b[end] == '.' && n >= 10 {
 			return true
@@ -600,16 +637,14 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 	if t.wild {
 		return Binary, ""
 	}
+	if why, note := t.means(ref); why != "" {
+		return why, note
+	}
 	if ref.Start == 0 {
 		return "", ""
 	}
 	if t.damaged(ref.Start) {
 		return Unsound, errPart.Error()
-	}
-	if c := t.b[ref.Start-1]; c == '=' || ref.Spelling&text.Percented != 0 {
-		if signedQuery(t.b, ref.Start) {
-			return Protected, "a signature stands in the same query"
-		}
 	}
 	if t.controls == unknown {
 		t.controls = yesNo(t.hides(t.b))
@@ -713,31 +748,6 @@ func brokenIn(b []byte) (all []span) {
 	return all
 }
 
-// queryMax is how far from a reference a signature in the same query is looked for.
-const queryMax = 512
-
-// signedQuery reports whether a reference stands in a URL's query in which a signature stands too.
-func signedQuery(b []byte, start int) bool {
-	stop := func(c byte) bool { return c <= ' ' || strings.IndexByte("\"'<>", c) >= 0 }
-	from, to := start, start
-	for from > 0 && start-from < queryMax && !stop(b[from-1]) {
-		from--
-	}
-	for to < len(b) && to-start < queryMax && !stop(b[to]) {
-		to++
-	}
-	mark := bytes.LastIndexByte(b[from:start], '?')
-	if mark < 0 {
-		return false
-	}
-	for part := range bytes.SplitSeq(bytes.ReplaceAll(b[from+mark+1:to], []byte("&amp;"), []byte("&")), []byte("&")) {
-		if name, value, ok := bytes.Cut(part, []byte("=")); ok && isSeal(name, value) {
-			return true
-		}
-	}
-	return false
-}
-
 // useAt returns what a page does with a reference.
 func (t *reading) useAt(ref reference.Reference) markup.Use {
 	if t.uses == nil {
@@ -751,11 +761,24 @@ func (t *reading) useAt(ref reference.Reference) markup.Use {
 }
 
 // odd names what would be a reference to the site, or something that a page loads, were it
-// not broken.
+// not broken or in pieces.
 func (t *reading) odd(ref reference.Reference) {
-	if strings.Contains(ref.Host, ".") && t.useAt(ref) == markup.Loads || t.rules.Site.Relate(ref.Host, "", "") == address.Ours || t.rules.Site.Path != "" && t.rules.Site.Relate(ref.Host, "", t.rules.Site.Path) == address.Ours {
-		t.left(Finding{Reason: Malformed, Host: strings.ToLower(ref.Host), URL: string(t.b[ref.Start:ref.HostEnd]), Path: t.at.path(), Offset: t.at.offset(ref.Start)})
+	if t.quiet {
+		return
 	}
+	if ref.Host != "" && (strings.Contains(ref.Host, ".") && t.useAt(ref) == markup.Loads || t.ours(ref.Host)) {
+		t.left(Finding{Reason: Malformed, Host: strings.ToLower(ref.Host), URL: string(t.b[ref.Start:ref.HostEnd]), Path: t.at.path(), Offset: t.at.offset(ref.Start)})
+		return
+	}
+	if why, note := t.loose(ref); why != "" {
+		t.left(Finding{Reason: why, Host: t.rules.Site.Host, URL: text.Tail(t.b, ref.Start, 40), Path: t.at.path(), Offset: t.at.offset(ref.Start), Note: note})
+	}
+}
+
+// ours reports whether a host is one of the site.
+func (t *reading) ours(host string) bool {
+	site := &t.rules.Site
+	return site.Relate(host, "", "") == address.Ours || site.Path != "" && site.Relate(host, "", site.Path) == address.Ours
 }
 
 // count counts a reference to a host.

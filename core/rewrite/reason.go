@@ -36,6 +36,8 @@ const (
 	Unread     Reason = "unread"     // compressed or encoded in a way that is not read
 	Unclear    Reason = "unclear"    // nobody can tell where the host ends
 	Malformed  Reason = "malformed"  // an address that is not well formed
+	Rule       Reason = "rule"       // a condition that tests for it, or a pair whose other side is its secure twin
+	Pieces     Reason = "pieces"     // written in pieces that are joined elsewhere
 	Hidden     Reason = "hidden"     // a table of which the database hides rows
 	Unloadable Reason = "unloadable" // PHP, asked for a second opinion, would not load it after the change
 	Immutable  Reason = "immutable"  // a row that its system never changes, of a table that is not looked at: addressed by its content

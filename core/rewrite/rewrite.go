@@ -166,10 +166,11 @@ func (r *Rules) Value(b []byte) Result {
 	if r.lone(b) {
 		return Result{Edits: loneEdit(), References: 1, Hosts: []HostCount{{r.Site.Host, 1}}}
 	}
-	if !MayHold(b) {
-		return Result{}
-	}
 	w := newWorker(r, b)
+	w.pieces(b, nil)
+	if !MayHold(b) {
+		return w.res
+	}
 	return w.finish(w.open(b, nil, 0))
 }
 
@@ -177,6 +178,7 @@ func (r *Rules) Value(b []byte) Result {
 // style sheet or a script. Serialized values, JSON and base64 in it are sealed too.
 func (r *Rules) File(name string, b []byte) Result {
 	w := newWorker(r, b)
+	w.pieces(b, nil)
 	if kind := envelope.Binary(b); kind != "" {
 		w.closed(b, nil, Binary, kind)
 		return w.finish(nil)
@@ -459,6 +461,7 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 	}
 	before := w.save()
 	defer w.decoded()()
+	w.pieces(p.Text, &place{up: at, label: p.Kind})
 	inner := w.open(p.Text, &place{up: at, label: p.Kind}, depth+1)
 	if len(inner) == 0 {
 		return nil, true

@@ -50,6 +50,8 @@ var reasons = map[rewrite.Reason]string{
 	rewrite.Unread:     "compressed or encoded, and not read",
 	rewrite.Unclear:    "letters directly behind the host: where does it end?",
 	rewrite.Malformed:  "addresses of this site that are not well formed",
+	rewrite.Rule:       "rules: conditions that test for http://, or pairs with the secure address",
+	rewrite.Pieces:     "addresses written in pieces",
 	rewrite.Hidden:     "tables with rows that this database user may not see",
 	rewrite.Unloadable: "values that PHP would no longer load",
 	rewrite.Charset:    "text that the connection's charset would change",
@@ -91,6 +93,8 @@ var remedies = map[rewrite.Reason]string{
 	rewrite.Unclear:    "letters stand directly behind the host: put a blank between them",
 	rewrite.Hidden:     "row-level security keeps rows from this database user: name one under database that sees all of them",
 	rewrite.Charset:    "the connection's charset would change its text: set charset under database in the site file to that of the column",
+	rewrite.Rule:       "a rule: check what it is for; a condition should accept both http:// and https://, and a redirect to the secure address may stay",
+	rewrite.Pieces:     "the address is put together from pieces: write https where its scheme is set",
 	rewrite.Malformed:  "not a well-formed address: correct it in the system itself",
 }
 

@@ -1,0 +1,202 @@
+package rewrite
+
+import (
+	"bytes"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"trimlantern/core/reference"
+	"trimlantern/core/text"
+)
+
+// Notes of how an address is written in pieces.
+const (
+	noteApart    = "its scheme and its host are apart"
+	noteJoined   = "a placeholder or another string is its host"
+	noteCodes    = "it is written as character codes"
+	noteReversed = "it is written backwards"
+	noteBroken   = "a break or a tab is inside of it, which browsers skip"
+)
+
+// pieces reports the addresses of the site that a text holds in pieces, so that no reference is in it. at is its place.
+func (w *worker) pieces(b []byte, at *place) {
+	if w.quiet {
+		return
+	}
+	found := func(p int, note string) {
+		w.left(Finding{Reason: Pieces, Host: w.rules.Site.Host, Path: at.path(), Offset: at.offset(p), Note: note})
+	}
+	if p, note := w.apart(b); p >= 0 {
+		found(p, note)
+	}
+	if p := bytes.Index(b, []byte("ptth")); p >= 0 && w.backwards(b) {
+		found(p, noteReversed)
+	}
+	if p := w.coded(b); p >= 0 {
+		found(p, noteCodes)
+	}
+	if p := w.broken(b); p >= 0 {
+		found(p, noteBroken)
+	}
+}
+
+// apart returns where the scheme is alone as a value in a text that has the site's host alone as another one, or is joined
+// with it; otherwise -1: {"scheme":"http","host":"ternrock.example"}, "http" + "://ternrock.example".
+func (w *worker) apart(b []byte) (at int, note string) {
+	at = -1
+	for p := 0; at < 0; {
+		n := bytes.Index(b[p:], []byte("http"))
+		if n < 0 {
+			return -1, ""
+		}
+		n += p
+		p = n + 4
+		if after := text.Tail(b, p, guardMax); joint.MatchString(after) {
+			for _, host := range w.rules.Site.Hosts() {
+				if strings.Contains(after, host) {
+					return n, noteJoined
+				}
+			}
+		}
+		rest := text.Tail(b, p, 4)
+		rest = strings.TrimPrefix(strings.TrimPrefix(rest, ":"), "//")
+		if p < len(b) && (rest == "" || strings.IndexByte("\"'\r\n,;<&", rest[0]) < 0) {
+			continue
+		}
+		if head := strings.TrimRight(text.Head(b, n, 8), " "); head != "" && strings.IndexByte("\"'=:>", head[len(head)-1]) >= 0 {
+			at = n
+		}
+	}
+	for _, host := range w.rules.Site.Hosts() {
+		for p := 0; ; {
+			n := bytes.Index(b[p:], []byte(host))
+			if n < 0 {
+				break
+			}
+			n += p
+			p = n + len(host)
+			if head := strings.TrimRight(text.Head(b, n, 4), " "); head != "" && strings.IndexByte("\"'=:>", head[len(head)-1]) >= 0 && (p == len(b) || !isAlnum(b[p]) && b[p] != '.' && b[p] != '-') {
+				return at, noteApart
+			}
+		}
+	}
+	return -1, ""
+}
+
+// backwards reports whether a text holds an address of the site that is written backwards.
+func (w *worker) backwards(b []byte) bool {
+	for _, host := range w.rules.Site.Hosts() {
+		turned := []byte("http://" + host)
+		for i, j := 0, len(turned)-1; i < j; i, j = i+1, j-1 {
+			turned[i], turned[j] = turned[j], turned[i]
+		}
+		if bytes.Contains(bytes.ReplaceAll(b, []byte(`\/`), []byte("/")), turned) {
+			return true
+		}
+	}
+	return false
+}
+
+// codes are the codes of http:// in decimal or hexadecimal numbers, with what is between two of them.
+var codes = regexp.MustCompile(`(?i)\b(104\D{1,12}116\D{1,12}116\D{1,12}112\D{1,12}58\D{1,12}47\D{1,12}47|0x68\W{1,6}0x74\W{1,6}0x74\W{1,6}0x70\W{1,6}0x3a\W{1,6}0x2f\W{1,6}0x2f)\b`)
+
+// codeMax is how many bytes after its scheme the codes of an address are read.
+const codeMax = 2048
+
+// coded returns where a text has an address of the site as character codes, or -1.
+func (w *worker) coded(b []byte) int {
+	if !bytes.Contains(b, []byte("104")) && !bytes.Contains(b, []byte("0x68")) {
+		return -1
+	}
+	for _, m := range codes.FindAllIndex(b, 64) {
+		var out strings.Builder
+		for _, word := range regexp.MustCompile(`0x[0-9a-fA-F]{2}|\d+`).FindAllString(string(b[m[0]:min(len(b), m[1]+codeMax)]), 80) {
+			if c, err := strconv.ParseUint(word, 0, 8); err == nil {
+				out.WriteByte(byte(c))
+			}
+		}
+		for _, host := range w.rules.Site.Hosts() {
+			if strings.HasPrefix(out.String(), "http://"+host) {
+				return m[0]
+			}
+		}
+	}
+	return -1
+}
+
+// broken returns where an address of the site in quotes has a break or a tab inside, which browsers skip (URL §4.4), or
+// -1: <img src="ht
+// tp://ternrock.example/a.png">. In words, a break divides two of them.
+func (w *worker) broken(b []byte) int {
+	for p := 0; p < len(b); p++ {
+		c := b[p]
+		if c != '\t' && c != '\n' && c != '\r' && c != '&' && c != '%' && c != '\\' {
+			continue
+		}
+		if skipped(b, p) == 0 {
+			continue
+		}
+		head := text.Head(b, p, 40)
+		quote := strings.LastIndexAny(head, "\"'=(<")
+		if quote < 0 {
+			continue
+		}
+		begun := strings.ToLower(strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(head[quote+1:]))
+		for _, host := range w.rules.Site.Hosts() {
+			url := "http://" + host
+			if begun == "" || !strings.HasPrefix(url, begun) {
+				continue
+			}
+			rest := strings.NewReplacer("\t", "", "\n", "", "\r", "", " ", "").Replace(text.Tail(b, p, len(url)+8))
+			if strings.HasPrefix(strings.ToLower(begun+rest), url) {
+				return p - len(begun)
+			}
+		}
+	}
+	return -1
+}
+
+// skipped returns how long a break or tab at p is, in any spelling; 0 if none is there.
+func skipped(b []byte, p int) int {
+	c, end, _ := text.Unit(b, p)
+	if c == '\t' || c == '\n' || c == '\r' {
+		return end - p
+	}
+	return 0
+}
+
+// placeholder is what is in the place of a host in a template.
+var placeholder = regexp.MustCompile(`^(%[A-Za-z_{(]|[$#]?\{|\$|<[?%]|\[[A-Za-z]|@[A-Za-z]|__[A-Z]|<[A-Za-z_]+>)`)
+
+// joint is how the string of a scheme is joined with what comes after it.
+var joint = regexp.MustCompile(`^(//)?["']\s{0,4}([.+&,]|\|\||~)\s{0,4}["'$\w(]`)
+
+// loose says what a scheme is part of that no host follows: an address in pieces or a pattern; "" if neither.
+func (t *reading) loose(ref reference.Reference) (Reason, string) {
+	after := text.Tail(t.b, ref.SchemeEnd, guardMax)
+	rest, ok := strings.CutPrefix(after, ":")
+	if !ok {
+		rest = after // "http" + "://…"
+		if !strings.HasPrefix(rest, `"`) && !strings.HasPrefix(rest, "'") {
+			return "", ""
+		}
+	}
+	if joint.MatchString(rest) {
+		return Pieces, noteJoined
+	}
+	rest, ok = strings.CutPrefix(rest, "//")
+	if !ok {
+		rest = strings.TrimLeft(rest, `\/`)
+	}
+	if placeholder.MatchString(rest) {
+		return Pieces, noteJoined
+	}
+	plain := strings.ReplaceAll(rest, `\`, "")
+	for _, host := range t.rules.Site.Hosts() {
+		if i := strings.Index(plain, host); i >= 0 && i < 24 && strings.ContainsAny(plain[:i], "()[]|*+?.^$") {
+			return Rule, noteGuard
+		}
+	}
+	return "", ""
+}
