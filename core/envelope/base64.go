@@ -339,11 +339,14 @@ func openWithin(b []byte, mark, floor, around int) (x Base64, ok, cut bool) {
 	}
 	spelled := false
 	for end < len(b) && tokenBytes[b[end]] && end-mark < around {
+		if b[end] == '-' && endsRun(b, end) {
+			break
+		}
 		spelled = spelled || text.Opens(b[end])
 		end++
 	}
 	more := start > floor && tokenBytes[b[start-1]]
-	behind := end < len(b) && tokenBytes[b[end]]
+	behind := end < len(b) && tokenBytes[b[end]] && !(b[end] == '-' && endsRun(b, end))
 	for p := start; p < mark && !spelled; p++ {
 		spelled = text.Opens(b[p])
 	}
@@ -396,6 +399,26 @@ func openWithin(b []byte, mark, floor, around int) (x Base64, ok, cut bool) {
 		}
 	}
 	return x, true, false
+}
+
+// endsRun reports whether two dashes at p end a run of base64 although dashes are of its alphabet: they begin a line, as the
+// boundary of a mail's parts does, or a digest follows them, as in a cookie: eyJ1c2VyIjo3fQ--3a66c4e5….
+func endsRun(b []byte, p int) bool {
+	if p+1 >= len(b) || b[p+1] != '-' || p == 0 {
+		return false
+	}
+	if b[p-1] == '\n' {
+		return true
+	}
+	q := p + 2
+	for q < len(b) && q-p < 140 && (b[q] >= '0' && b[q] <= '9' || b[q] >= 'a' && b[q] <= 'f') {
+		q++
+	}
+	switch q - p - 2 {
+	case 32, 40, 56, 64, 96, 128:
+		return q == len(b) || base64Values[b[q]] == 0xff
+	}
+	return false
 }
 
 // deeper reports whether the surrounding text is percent-encoded to different depths, so that

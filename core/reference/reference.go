@@ -74,10 +74,11 @@ func FindIn(b []byte, from, to int, visit func(Reference) bool, odd func(Referen
 	}
 }
 
-// digitBefore reports whether a digit is directly before p, and not as a part of an escape.
+// digitBefore reports whether a digit is directly before p, and not as a part of an escape; or any byte that may be a length,
+// after one that no text has.
 func digitBefore(b []byte, p int) bool {
-	c, _, _ := text.Before(b, p)
-	return c >= '0' && c <= '9'
+	c, start, _ := text.Before(b, p)
+	return c >= '0' && c <= '9' || start > 0 && start == p-1 && (b[start-1] < ' ' && b[start-1] != '\n' && b[start-1] != '\t' && b[start-1] != '\r' || b[start-1] >= 0x80 && !utf8.Valid(b[max(0, start-4):start]))
 }
 
 // MayHave reports whether b holds an insecure scheme that something follows which

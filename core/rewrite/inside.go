@@ -2,8 +2,10 @@ package rewrite
 
 import (
 	"bytes"
+	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"trimlantern/core/address"
 	"trimlantern/core/beside"
@@ -234,7 +236,7 @@ func (t *reading) head(h envelope.Head, last int) int {
 		t.add(edits)
 		t.close(h.Start, f.End)
 		return f.End
-	case t.quiet:
+	case t.quiet || t.isProse(h):
 		return 0 // only whether there is something to change
 	}
 	end, cost := h.Extent(t.b, t.lastStringEnd)
@@ -256,6 +258,33 @@ func (t *reading) head(h envelope.Head, last int) int {
 		end = len(t.b) // it is all there is, behind a blank, a mark or a name
 	}
 	return t.hold(h.Start, end, Unsound, err)
+}
+
+// members is what follows the quote of an object: the name of its class, its length, its first member.
+var members = regexp.MustCompile(`^[^"\s]{1,250}":\d{1,9}:\{\s*(\}|[sSi]:)`)
+
+// isProse reports whether a head that cannot be read is quoted in words: what follows it is not serialized. We must not
+// hold back the address in
+//
+//	PHP writes a:2:{ for an array, see http://ternrock.example/
+func (t *reading) isProse(h envelope.Head) bool {
+	_, body, _ := text.Unit(t.b, h.Body)
+	if h.Brace {
+		rest := strings.TrimLeft(text.Tail(t.b, body, 6), " \r\n\t")
+		return len(rest) > 1 && rest[0] != '}' && (strings.IndexByte("isS", rest[0]) < 0 || rest[1] != ':')
+	}
+	if h.Type != 's' && h.Type != 'S' || h.Inner {
+		return h.Type == 'O' && !members.MatchString(text.Tail(t.b, body, 300))
+	}
+	if t.lastStringEnd() >= body {
+		return false
+	}
+	for _, closing := range closings {
+		if bytes.Contains(t.b[body:], []byte(closing)) {
+			return false
+		}
+	}
+	return true
 }
 
 // lastStringEnd returns where the last string of serialized values ends in the text, or -1.
@@ -476,15 +505,21 @@ func isSigned(b []byte, start, end int) bool {
 			return true
 		}
 	}
-	if end+1 < len(b) && strings.IndexByte(".|:", b[end]) >= 0 || bytes.HasPrefix(b[end:], []byte("--")) {
-		if b[end] == '-' {
-			end++
+	after := end
+	if end < len(b) {
+		c, next, _ := text.Unit(b, end)
+		if after = next; bytes.HasPrefix(b[end:], []byte("--")) {
+			after++
+		} else if !strings.ContainsRune(".|:", c) {
+			after = end
 		}
-		n := part(end+1, 1)
+	}
+	if after > end {
+		n := part(after, 1)
 		if bytes.HasPrefix(b[start:], []byte("eyJ")) && b[end] == '.' && n >= 10 {
 			return true
 		}
-		return n >= 32 && isDigest(b[end+1:end+1+n])
+		return n >= 32 && isDigest(b[after:after+n])
 	}
 	return false
 }
@@ -647,7 +682,7 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 		return Unsound, errPart.Error()
 	}
 	if t.controls == unknown {
-		t.controls = yesNo(t.hides(t.b))
+		t.controls = yesNo(t.hides(t.b) || !utf8.Valid(t.b))
 	}
 	if t.controls == yes && envelope.LengthBefore(t.b, ref.Start) {
 		return Unsealed, "its length stands before it"
@@ -764,6 +799,7 @@ func (t *reading) useAt(ref reference.Reference) markup.Use {
 // not broken or in pieces.
 func (t *reading) odd(ref reference.Reference) {
 	if t.quiet {
+		t.found = t.found || ref.Port == "" && ref.Host != "" && ref.HostEnd > ref.SchemeEnd && t.ours(ref.Host)
 		return
 	}
 	if ref.Host != "" && (strings.Contains(ref.Host, ".") && t.useAt(ref) == markup.Loads || t.ours(ref.Host)) {

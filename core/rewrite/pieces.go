@@ -2,6 +2,7 @@ package rewrite
 
 import (
 	"bytes"
+	"encoding/hex"
 	"regexp"
 	"strconv"
 	"strings"
@@ -16,6 +17,7 @@ const (
 	noteJoined   = "a placeholder or another string is its host"
 	noteCodes    = "it is written as character codes"
 	noteReversed = "it is written backwards"
+	noteDigits   = "it is written in hexadecimal digits"
 	noteBroken   = "a break or a tab is inside of it, which browsers skip"
 )
 
@@ -35,6 +37,9 @@ func (w *worker) pieces(b []byte, at *place) {
 	}
 	if p := w.coded(b); p >= 0 {
 		found(p, noteCodes)
+	}
+	if p := w.digits(b); p >= 0 {
+		found(p, noteDigits)
 	}
 	if p := w.broken(b); p >= 0 {
 		found(p, noteBroken)
@@ -99,7 +104,13 @@ func (w *worker) backwards(b []byte) bool {
 }
 
 // codes are the codes of http:// in decimal or hexadecimal numbers, with what is between two of them.
-var codes = regexp.MustCompile(`(?i)\b(104\D{1,12}116\D{1,12}116\D{1,12}112\D{1,12}58\D{1,12}47\D{1,12}47|0x68\W{1,6}0x74\W{1,6}0x74\W{1,6}0x70\W{1,6}0x3a\W{1,6}0x2f\W{1,6}0x2f)\b`)
+var codes = regexp.MustCompile(strings.ReplaceAll(`(?i)\b(104~116~116~112~58~47~47|0x68\W{1,6}0x74\W{1,6}0x74\W{1,6}0x70\W{1,6}0x3a\W{1,6}0x2f\W{1,6}0x2f)\b`, "~", `(?:\\u00[0-9a-f]{2}|%[0-9a-f]{2}|&#\d{1,3};|\D){1,12}`))
+
+// code is one of the numbers, escaped is what may be between two of them and has digits of its own.
+var (
+	code    = regexp.MustCompile(`0x[0-9a-fA-F]{2}|\d+`)
+	escaped = regexp.MustCompile(`(?i)\\u00[0-9a-f]{2}|%[0-9a-f]{2}|&#\d{1,3};`)
+)
 
 // codeMax is how many bytes after its scheme the codes of an address are read.
 const codeMax = 2048
@@ -111,7 +122,7 @@ func (w *worker) coded(b []byte) int {
 	}
 	for _, m := range codes.FindAllIndex(b, 64) {
 		var out strings.Builder
-		for _, word := range regexp.MustCompile(`0x[0-9a-fA-F]{2}|\d+`).FindAllString(string(b[m[0]:min(len(b), m[1]+codeMax)]), 80) {
+		for _, word := range code.FindAllString(escaped.ReplaceAllString(string(b[m[0]:min(len(b), m[1]+codeMax)]), " "), 80) {
 			if c, err := strconv.ParseUint(word, 0, 8); err == nil {
 				out.WriteByte(byte(c))
 			}
@@ -120,6 +131,20 @@ func (w *worker) coded(b []byte) int {
 			if strings.HasPrefix(out.String(), "http://"+host) {
 				return m[0]
 			}
+		}
+	}
+	return -1
+}
+
+// digits returns where a text has an address of the site in hexadecimal digits, two for each byte, or -1.
+func (w *worker) digits(b []byte) int {
+	if !bytes.Contains(b, []byte("68747470")) { // http: there are no letters among its digits
+		return -1
+	}
+	low := bytes.ToLower(b)
+	for _, host := range w.rules.Site.Hosts() {
+		if p := bytes.Index(low, []byte(hex.EncodeToString([]byte("http://"+host)))); p >= 0 {
+			return p
 		}
 	}
 	return -1

@@ -168,7 +168,7 @@ func (r *Rules) Value(b []byte) Result {
 	}
 	w := newWorker(r, b)
 	w.pieces(b, nil)
-	if !MayHold(b) {
+	if !MayHold(b) && !mayBeBroken(b) && (bytes.IndexByte(b, '%') < 0 || !mayBePieces(b)) {
 		return w.res
 	}
 	return w.finish(w.open(b, nil, 0))

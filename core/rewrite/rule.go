@@ -134,6 +134,7 @@ func (t *reading) twinned(ref reference.Reference, tail string) bool {
 	if i := strings.Index(tail, "https://"); i > 0 { // s#http://…#https://…#, http://…,https://…
 		tail = tail[:i-1]
 	}
+	tail = strings.TrimRight(tail, ":=")
 	twin := strings.ToLower("https://" + strings.TrimPrefix(ref.Plain(), ref.Scheme+"://") + tail)
 	after := t.after(ref, len(tail)+twinMax)
 	if rest, ok := strings.CutPrefix(after, tail); ok {

@@ -38,11 +38,169 @@ func (t *reading) values() (all []value) {
 	if t.depth+1 >= maxDepth {
 		return nil
 	}
-	all = t.fields()
-	if bytes.Contains(t.b, []byte(`="`)) {
-		all = append(all, t.attributes(all)...)
+	for _, find := range []func() []value{t.quoted, t.folded, t.cells, t.fields, t.attributes} {
+		if all = find(); len(all) > 0 {
+			return all // one way of writing after the other
+		}
+	}
+	return nil
+}
+
+// quoted returns the parts of a mail in quoted-printable, or all of a text that is written so: each equals sign is followed
+// by two hexadecimal digits or a line break.
+func (t *reading) quoted() (all []value) {
+	if !bytes.Contains(t.b, []byte("=\n")) && !bytes.Contains(t.b, []byte("=\r\n")) && !bytes.Contains(t.b, []byte("=3D")) {
+		return nil
+	}
+	lower := bytes.ToLower(t.b)
+	for p := 0; ; {
+		n := bytes.Index(lower[p:], []byte("quoted-printable"))
+		if n < 0 {
+			break
+		}
+		body, size := blankLine(t.b[p+n:])
+		if body < 0 {
+			break
+		}
+		from := p + n + body + size
+		to := len(t.b)
+		if end := bytes.Index(t.b[from:], []byte("\n--")); end >= 0 {
+			to = from + end
+		}
+		if p = to; isQuoted(t.b[from:to]) {
+			all = append(all, value{span{from, to}, text.Quoted})
+		}
+	}
+	if len(all) == 0 && isQuoted(t.b) {
+		return []value{{span{0, len(t.b)}, text.Quoted}}
 	}
 	return all
+}
+
+// mayBeBroken reports whether a line may break inside of a scheme, where none can be seen: a first look.
+func mayBeBroken(b []byte) bool {
+	return bytes.Contains(b, []byte("=\n")) || bytes.Contains(b, []byte("=\r\n")) || bytes.Contains(b, []byte("\r\n ")) || bytes.HasPrefix(b, []byte("BEGIN:V"))
+}
+
+// blankLine returns where the first empty line is and how long the breaks around it are; -1 if there is none.
+func blankLine(b []byte) (at, size int) {
+	for _, s := range []string{"\r\n\r\n", "\n\n"} {
+		if at := bytes.Index(b, []byte(s)); at >= 0 {
+			return at, len(s)
+		}
+	}
+	return -1, 0
+}
+
+// isQuoted reports whether a text is in quoted-printable.
+func isQuoted(b []byte) bool {
+	soft := false
+	for p := 0; ; {
+		n := bytes.IndexByte(b[p:], '=')
+		if n < 0 {
+			return soft
+		}
+		p += n + 1
+		rest := b[p:]
+		switch {
+		case len(rest) > 0 && rest[0] == '\n' || bytes.HasPrefix(rest, []byte("\r\n")):
+			soft = soft || !isPadding(b, p-1)
+		case len(rest) > 1 && isHex(rest[0]) && isHex(rest[1]):
+			soft = soft || rest[0] == '3' && rest[1] == 'D'
+		default:
+			return false
+		}
+	}
+}
+
+// isPadding reports whether the equals sign at p may end a line of base64: a mail's part in base64 is not quoted-printable.
+func isPadding(b []byte, p int) bool {
+	for p--; p >= 0 && b[p] != '\n'; p-- {
+		if !isAlnum(b[p]) && strings.IndexByte("+/=-_", b[p]) < 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func isHex(c byte) bool { return c >= '0' && c <= '9' || c >= 'A' && c <= 'F' }
+
+// folded returns what has folded lines: a calendar, a card, an entry of a directory, the headers of a mail.
+func (t *reading) folded() []value {
+	if !bytes.Contains(t.b, []byte("\n ")) && !bytes.Contains(t.b, []byte("\n\t")) {
+		return nil
+	}
+	head := bytes.TrimLeft(t.b[:min(len(t.b), 64)], "\r\n\xef\xbb\xbf")
+	end := 0
+	switch {
+	case bytes.HasPrefix(head, []byte("BEGIN:V")), bytes.HasPrefix(head, []byte("dn:")), bytes.HasPrefix(head, []byte("version: 1")):
+		end = len(t.b)
+	default:
+		if end, _ = headersOf(t.b); end == 0 {
+			end = lastFold(t.b)
+		}
+	}
+	if end == 0 || bytes.Equal(text.Decode(t.b[:end], text.Folded), t.b[:end]) {
+		return nil
+	}
+	return []value{{span{0, end}, text.Folded}}
+}
+
+// lastFold returns where the headers end of a message that has nothing else.
+func lastFold(b []byte) int {
+	if !bytes.HasSuffix(b, []byte("\n")) {
+		return 0
+	}
+	if body, _ := headersOf(append(b[:len(b):len(b)], '\n')); body == len(b)+1 {
+		return len(b)
+	}
+	return 0
+}
+
+// cells returns the fields, in quotes, of lines with columns that hold a serialized value or JSON, with its quotes doubled.
+func (t *reading) cells() (all []value) {
+	if !bytes.Contains(t.b, []byte(`""`)) {
+		return nil
+	}
+	for p := 0; p < len(t.b); {
+		n := bytes.IndexByte(t.b[p:], '"')
+		if n < 0 {
+			return all
+		}
+		from := p + n + 1
+		to, doubled := cellEnd(t.b, from)
+		if begins := from == 1 || strings.IndexByte(",;\t\n|", t.b[from-2]) >= 0; !begins || to < 0 || !doubled {
+			p = from
+			continue
+		}
+		p = to + 1
+		plain := text.Decode(t.b[from:to], text.Cell)
+		if envelope.LooksJSON(plain) || envelope.LooksSerialized(plain) {
+			all = append(all, value{span{from, to}, text.Cell})
+		}
+	}
+	return all
+}
+
+// cellEnd returns where a field in quotes ends that begins at from, and whether it has doubled quotes; -1 if no separator
+// follows its end.
+func cellEnd(b []byte, from int) (end int, doubled bool) {
+	for p := from; ; {
+		n := bytes.IndexByte(b[p:], '"')
+		if n < 0 {
+			return -1, false
+		}
+		p += n
+		if p+1 < len(b) && b[p+1] == '"' {
+			doubled = true
+			p += 2
+			continue
+		}
+		if p+1 == len(b) || strings.IndexByte(",;\t\r\n|", b[p+1]) >= 0 {
+			return p, doubled
+		}
+		return -1, false
+	}
 }
 
 // fields returns the fields of forms that hold a text.
@@ -75,10 +233,7 @@ func (t *reading) fields() (all []value) {
 var quotes = []string{"&quot;", "&#34;", "&#034;", "&#x22;", "&#39;", "&#039;", "&#x27;", "&lt;", "&#60;", "&#x3c;", "&#x3C;"}
 
 // attributes returns the attributes that hold a text with quotes or tags, or a message with headers.
-func (t *reading) attributes(fields []value) (all []value) {
-	if len(fields) > 0 {
-		return nil // one way of writing after the other
-	}
+func (t *reading) attributes() (all []value) {
 	coded := bytes.IndexByte(t.b, '&') >= 0
 	for p := 0; ; {
 		n := bytes.Index(t.b[p:], []byte(`="`))

@@ -413,3 +413,57 @@ func sheetWrite(dst []byte, c byte, _ *style) []byte {
 	const digits = "0123456789abcdef"
 	return append(dst, '\\', digits[c>>4], digits[c&15], ' ')
 }
+
+func cellEscape(b []byte) ([]byte, int) {
+	if len(b) < 2 || b[1] != '"' {
+		return nil, 0
+	}
+	return b[:1], 2
+}
+
+func cellWrite(dst []byte, c byte, _ *style) []byte {
+	if c == '"' {
+		dst = append(dst, c)
+	}
+	return append(dst, c)
+}
+
+// quotedEscape reads a byte as two hexadecimal digits, or a soft line break, which stands for nothing.
+func quotedEscape(b []byte) ([]byte, int) {
+	switch {
+	case len(b) > 1 && b[1] == '\n':
+		return nil, 2
+	case len(b) > 2 && b[1] == '\r' && b[2] == '\n':
+		return nil, 3
+	case len(b) > 2 && isHex(b[1]) && isHex(b[2]):
+		high, _ := hexDigit(b[1])
+		low, _ := hexDigit(b[2])
+		return []byte{byte(high<<4 | low)}, 3
+	}
+	return nil, 0
+}
+
+func quotedWrite(dst []byte, c byte, _ *style) []byte {
+	if c == '=' || c >= 0x7f || c < ' ' && c != '\t' && c != '\r' && c != '\n' {
+		const digits = "0123456789ABCDEF"
+		return append(dst, '=', digits[c>>4], digits[c&15])
+	}
+	return append(dst, c)
+}
+
+// foldedEscape reads a line break and the blank after it, which together stand for nothing.
+func foldedEscape(b []byte) ([]byte, int) {
+	n := 1
+	if b[0] == '\r' {
+		if len(b) < 2 || b[1] != '\n' {
+			return nil, 0
+		}
+		n = 2
+	}
+	if n < len(b) && (b[n] == ' ' || b[n] == '\t') {
+		return nil, n + 1
+	}
+	return nil, 0
+}
+
+func foldedWrite(dst []byte, c byte, _ *style) []byte { return append(dst, c) }

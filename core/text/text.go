@@ -85,6 +85,9 @@ const (
 	Doubled                  // SQL's quotes, written twice
 	Sheet                    // CSS (CSS Syntax §4.3.7)
 	Form                     // application/x-www-form-urlencoded: percent-encoding with + for a blank
+	Cell                     // a field of lines with columns, in quotes that are written twice (RFC 4180 §2)
+	Quoted                   // quoted-printable (RFC 2045 §6.7)
+	Folded                   // lines that go on after a break and a blank: mail, calendars, cards (RFC 5322 §2.2.3, RFC 5545 §3.1)
 
 	layerCount
 )
@@ -119,6 +122,9 @@ func init() { // not an initializer: the readers use the table
 		Single:  {name: "PHP", opens: `\`, escape: singleEscape, write: singleWrite},
 		Doubled: {name: "SQL", opens: `'`, escape: doubledEscape, write: doubledWrite},
 		Sheet:   {name: "CSS", opens: `\`, escape: sheetEscape, write: sheetWrite},
+		Cell:    {name: "cell", opens: `"`, escape: cellEscape, write: cellWrite},
+		Quoted:  {name: "quoted-printable", opens: "=", escape: quotedEscape, write: quotedWrite},
+		Folded:  {name: "folded lines", opens: "\r\n", escape: foldedEscape, write: foldedWrite},
 		Form:    {name: "form", opens: "%+", escape: formEscape, write: formWrite, ends: "\"<> \t\r\n`\\&#"},
 	}
 	tellSpecials()

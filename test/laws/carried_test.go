@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"html"
+	"io"
 	"mime/quotedprintable"
 	"net/url"
 	"strings"
@@ -57,14 +58,57 @@ func zipped(text string) []byte {
 	return b.Bytes()
 }
 
-// alikeWhenRead says that the secure value may break its lines elsewhere, so that left is right too.
+// unquoted reads quoted-printable.
+func unquoted(s string) string {
+	b, err := io.ReadAll(quotedprintable.NewReader(strings.NewReader(s)))
+	if err != nil {
+		return "cannot be read: " + err.Error()
+	}
+	return string(b)
+}
+
+// unfolded reads folded lines.
+func unfolded(s string) string {
+	return strings.NewReplacer("\r\n ", "", "\n ", "").Replace(s)
+}
+
+// unpackedParts reads the base64 in lines of a mail's last part.
+func unpackedParts(s string) string {
+	s = strings.ReplaceAll(s, "\r\n", "\n")
+	head, body, ok := strings.Cut(s, "base64\n\n")
+	if !ok {
+		return s
+	}
+	body, tail, _ := strings.Cut(body, "--b42")
+	b, err := base64.StdEncoding.DecodeString(strings.ReplaceAll(body, "\n", ""))
+	if err != nil {
+		return "cannot be read: " + err.Error()
+	}
+	return head + string(b) + tail
+}
+
+// unzipped reads what is compressed after a mark.
+func unzipped(s string) string {
+	r, err := gzip.NewReader(strings.NewReader(strings.TrimPrefix(s, "lz1:")))
+	if err != nil {
+		return "cannot be read: " + err.Error()
+	}
+	b, err := io.ReadAll(r)
+	if err != nil {
+		return "cannot be read: " + err.Error()
+	}
+	return string(b)
+}
+
 func init() {
 	addWhole("mail part in quoted-printable", either, func(g *gen, s string) string {
 		return "Content-Type: text/html\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n" + quoted(`<p class="x">`+g.words(4)+` <a href="`+g.own(s)+`">x</a> = `+g.words(3)+"</p>\r\n")
 	})
+	readAs(unquoted)
 	addWhole("quoted-printable, soft break in the address", either, func(g *gen, s string) string {
 		return quoted(g.words(9+g.IntN(4)) + " " + g.own(s) + g.path() + g.path() + " – " + g.words(9))
 	})
+	readAs(unquoted)
 	addWhole("quoted-printable with signs as codes", secure, func(g *gen, s string) string {
 		return `<a href=3D"` + g.own(s) + `">x</a> caf=C3=A9`
 	})
@@ -73,15 +117,18 @@ func init() {
 		nl := g.pick("\r\n", "\n")
 		return "--b42" + nl + "Content-Type: text/plain" + nl + nl + "See " + g.own(s) + nl + "--b42" + nl + "Content-Type: text/html" + nl + "Content-Transfer-Encoding: base64" + nl + nl + inLines(body, 76, nl) + "--b42--" + nl
 	})
+	readAs(unpackedParts)
 	addWhole("base64 in lines of 64", either, func(g *gen, s string) string {
 		return inLines(base64.StdEncoding.EncodeToString([]byte(g.words(20)+" "+g.own(s)+" "+g.words(30))), 64, "\n")
 	})
 	addWhole("calendar", either, func(g *gen, s string) string {
 		return "BEGIN:VEVENT\r\nSUMMARY:" + g.words(2) + "\r\n" + folded("DESCRIPTION:"+g.words(6)+" "+g.own(s)+" "+g.words(8), 75, "\r\n") + "\r\n" + "URL:" + g.own(s) + "\r\nEND:VEVENT\r\n"
 	})
+	readAs(unfolded)
 	addWhole("address card", either, func(g *gen, s string) string {
 		return "BEGIN:VCARD\r\nVERSION:3.0\r\n" + folded("PHOTO;VALUE=URI:"+g.ownImage(s)+"?x="+g.words(1), 60, "\r\n") + "\r\nURL:" + g.own(s) + "\r\nEND:VCARD\r\n"
 	})
+	readAs(unfolded)
 	addWhole("directory entry", either, func(g *gen, s string) string {
 		u := g.own(s)
 		return "dn: cn=" + g.word() + "\nlabeledURI: " + u + "\ndescription:: " + base64.StdEncoding.EncodeToString([]byte(g.words(3)+" "+u)) + "\n"
@@ -89,6 +136,7 @@ func init() {
 	addWhole("folded header", either, func(g *gen, s string) string {
 		return folded("List-Unsubscribe: <"+g.own(s)+"?list="+g.word()+">", 40, "\r\n") + "\r\nSubject: x\r\n"
 	})
+	readAs(unfolded)
 	add("data address in base64", either, func(g *gen, s string) string {
 		return `<iframe src="data:text/html;base64,` + base64.StdEncoding.EncodeToString([]byte(`<a href="`+g.own(s)+`">x</a>`)) + `"></iframe>`
 	})
@@ -142,10 +190,10 @@ func init() {
 	addRaw("compressed value with text before it", either, func(g *gen, s string) string {
 		return "lz1:" + string(zipped(g.words(9)+" "+g.own(s)))
 	})
-	classes[len(classes)-1].want = left
+	readAs(unzipped)
 	addWhole("truncated base64", either, func(g *gen, s string) string {
 		v := base64.StdEncoding.EncodeToString([]byte(`<a href="` + s + `://ternrock.example` + g.path() + `">` + strings.Repeat(g.word(), 9)))
-		return v[:len(v)/4*4-1]
+		return v[:len(v)/4*4-3]
 	})
 	classes[len(classes)-1].want = left | same
 }
