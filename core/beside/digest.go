@@ -26,6 +26,7 @@ import (
 // Algorithm is a way in which digests are computed. To add one, add a row.
 type Algorithm struct {
 	Name string
+	size int // bytes of its digests
 	sum  func([]byte) []byte
 }
 
@@ -33,19 +34,19 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // algorithms is the one table of them.
 var algorithms = []Algorithm{
-	{"MD5", func(b []byte) []byte { s := md5.Sum(b); return s[:] }},    //nolint:gosec // the same
-	{"SHA-1", func(b []byte) []byte { s := sha1.Sum(b); return s[:] }}, //nolint:gosec // the same
-	{"SHA-256", func(b []byte) []byte { s := sha256.Sum256(b); return s[:] }},
-	{"SHA-512", func(b []byte) []byte { s := sha512.Sum512(b); return s[:] }},
-	{"SHA-384", func(b []byte) []byte { s := sha512.Sum384(b); return s[:] }},
-	{"SHA-224", func(b []byte) []byte { s := sha256.Sum224(b); return s[:] }},
-	{"CRC-32", func(b []byte) []byte { return binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE(b)) }},
-	{"CRC-32C", func(b []byte) []byte { return binary.BigEndian.AppendUint32(nil, crc32.Checksum(b, castagnoli)) }},
-	{"Adler-32", func(b []byte) []byte { return binary.BigEndian.AppendUint32(nil, adler32.Checksum(b)) }},
-	{"FNV-1a", func(b []byte) []byte { return summed(fnv.New32a(), b) }},
-	{"FNV-1", func(b []byte) []byte { return summed(fnv.New32(), b) }},
-	{"FNV-1a of 64 bits", func(b []byte) []byte { return summed(fnv.New64a(), b) }},
-	{"FNV-1 of 64 bits", func(b []byte) []byte { return summed(fnv.New64(), b) }},
+	{"MD5", 16, func(b []byte) []byte { s := md5.Sum(b); return s[:] }},    //nolint:gosec // the same
+	{"SHA-1", 20, func(b []byte) []byte { s := sha1.Sum(b); return s[:] }}, //nolint:gosec // the same
+	{"SHA-256", 32, func(b []byte) []byte { s := sha256.Sum256(b); return s[:] }},
+	{"SHA-512", 64, func(b []byte) []byte { s := sha512.Sum512(b); return s[:] }},
+	{"SHA-384", 48, func(b []byte) []byte { s := sha512.Sum384(b); return s[:] }},
+	{"SHA-224", 28, func(b []byte) []byte { s := sha256.Sum224(b); return s[:] }},
+	{"CRC-32", 4, func(b []byte) []byte { return binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE(b)) }},
+	{"CRC-32C", 4, func(b []byte) []byte { return binary.BigEndian.AppendUint32(nil, crc32.Checksum(b, castagnoli)) }},
+	{"Adler-32", 4, func(b []byte) []byte { return binary.BigEndian.AppendUint32(nil, adler32.Checksum(b)) }},
+	{"FNV-1a", 4, func(b []byte) []byte { return summed(fnv.New32a(), b) }},
+	{"FNV-1", 4, func(b []byte) []byte { return summed(fnv.New32(), b) }},
+	{"FNV-1a of 64 bits", 8, func(b []byte) []byte { return summed(fnv.New64a(), b) }},
+	{"FNV-1 of 64 bits", 8, func(b []byte) []byte { return summed(fnv.New64(), b) }},
 }
 
 func summed(h hash.Hash, b []byte) []byte {
@@ -53,19 +54,25 @@ func summed(h hash.Hash, b []byte) []byte {
 	return h.Sum(nil)
 }
 
-// Tried is how many digests are computed of one text, at about one step for each byte.
-var Tried = len(algorithms)
-
 // Book holds tokens, by their first bytes, so that a text is looked up in all of them at once.
 type Book struct {
-	tokens []Token
-	byHead map[uint32][]int
+	tokens   []Token
+	byHead   map[uint32][]int
+	shortest int      // how many bytes of a digest the shortest token in hexadecimal digits has; 0: there is none
+	exact    [65]bool // the sizes of the others
 }
 
 // NewBook returns a book of tokens. A token is known by its index in them.
 func NewBook(tokens []Token) *Book {
 	k := &Book{tokens: tokens, byHead: make(map[uint32][]int, len(tokens))}
 	for i, t := range tokens {
+		if t.form == lowHex || t.form == highHex {
+			if size := (t.End - t.Start + 1) / 2; k.shortest == 0 || size < k.shortest {
+				k.shortest = size
+			}
+		} else {
+			k.exact[len(t.raw)] = true
+		}
 		if head, ok := headOf(t.raw); ok {
 			k.byHead[head] = append(k.byHead[head], i)
 		}
@@ -83,6 +90,9 @@ func headOf(raw []byte) (uint32, bool) {
 // Match calls found for each token that is a digest of a text.
 func (k *Book) Match(text []byte, found func(token int, by *Algorithm)) {
 	for a := range algorithms {
+		if size := algorithms[a].size; !k.exact[size] && (k.shortest == 0 || size < k.shortest) {
+			continue
+		}
 		sum := algorithms[a].sum(text)
 		head, _ := headOf(sum)
 		for _, i := range k.byHead[head] {
@@ -144,30 +154,33 @@ func FindDigest(text, value []byte) (d Digest, ok bool) {
 	return d, false
 }
 
-// MayHold reports whether a text may hold a digest, or name a length: a first look.
+// MayHold reports whether a text may hold a digest: a first look, which skips what is too short for one.
 func MayHold(b []byte) bool {
-	hex, run := 0, 0
-	for _, c := range b {
-		kind := byteKinds[c]
-		if kind&isBase64 == 0 {
-			hex, run = 0, 0
-			continue
-		}
-		run++
-		if hex++; kind&isHex == 0 {
-			hex = 0
-		}
-		if hex >= leastDigits-1 || run >= shortBase64 {
-			return true
-		}
-	}
-	for _, w := range lengthWords {
-		if bytes.Contains(b, []byte(w[1:])) { // its first letter may be a capital
-			return true
-		}
-	}
-	return false
+	return longRun(b, isHex, leastDigits-1, func(from, to int) bool { return len(appendRun(nil, b, from, to)) > 0 }) ||
+		longRun(b, isBase64, shortBase64, func(from, to int) bool { return len(appendBase64(nil, b, from, to)) > 0 })
 }
 
 // shortBase64 is how many characters of base64 the shortest digest has that is written so.
 const shortBase64 = 22
+
+// longRun reports whether a text has a run of bytes of a kind, at least so long, of which is says that it counts.
+func longRun(b []byte, kind uint8, least int, is func(from, to int) bool) bool {
+	for p := least - 1; p < len(b); {
+		if byteKinds[b[p]]&kind == 0 {
+			p += least
+			continue
+		}
+		from, to := p, p+1
+		for from > 0 && byteKinds[b[from-1]]&kind != 0 {
+			from--
+		}
+		for to < len(b) && byteKinds[b[to]]&kind != 0 {
+			to++
+		}
+		if to-from >= least && is(from, to) {
+			return true
+		}
+		p = to + least
+	}
+	return false
+}

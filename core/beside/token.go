@@ -66,22 +66,28 @@ func Tokens(b []byte) (all []Token) {
 			p++
 			continue
 		}
-		end, letters := p+1, uint8(isHex)
+		end := p + 1
 		for end < len(b) && byteKinds[b[end]]&isBase64 != 0 {
 			end++
 		}
-		if end-p >= leastDigits {
-			for _, c := range b[p:end] {
-				letters &= byteKinds[c]
-			}
-			if letters&isHex == 0 {
-				all = appendBase64(all, b, p, end)
-			}
-			all = appendDigits(all, b, p, end)
+		if end-p >= leastDigits-1 {
+			all = appendRuns(all, b, p, end)
 		}
 		p = end
 	}
 	return all
+}
+
+// appendRuns appends the tokens of a run of base64's alphabet.
+func appendRuns(all []Token, b []byte, from, to int) []Token {
+	hex := uint8(isHex)
+	for _, c := range b[from:to] {
+		hex &= byteKinds[c]
+	}
+	if hex == 0 {
+		all = appendBase64(all, b, from, to)
+	}
+	return appendDigits(all, b, from, to)
 }
 
 // appendDigits appends the runs of digits in b[from:to] that no other letter touches.
@@ -166,13 +172,13 @@ func decimalBytes(s string) []byte {
 }
 
 // base64Sizes are how many characters of base64, without padding, digests have, by their number of bytes.
-var base64Sizes = map[int]int{22: 16, 27: 20, 38: 28, 43: 32, 64: 48, 86: 64}
+var base64Sizes = [87]int{22: 16, 27: 20, 38: 28, 43: 32, 64: 48, 86: 64}
 
 // appendBase64 appends what in the run b[from:to] has the size of a digest: all of it, what follows a prefix like
 // "sha256-", or one segment of a path.
 func appendBase64(all []Token, b []byte, from, to int) []Token {
 	try := func(start, end int) bool {
-		if base64Sizes[end-start] == 0 {
+		if end-start >= len(base64Sizes) || base64Sizes[end-start] == 0 {
 			return false
 		}
 		enc := base64.RawStdEncoding

@@ -1,7 +1,6 @@
 package rewrite
 
 import (
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,10 +30,14 @@ func (w *worker) sealIn(r *text.Region, s *envelope.Serialized, at *place, pos, 
 // seal rewrites the strings of an opened serialized value; each string's length
 // follows its edits.
 func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []Edit {
-	edited, start := inner{}, w.save()
+	var edited inner
 	var family *kin
+	var start state
 	if !w.quiet {
 		family = phpKin(b, s)
+	}
+	if family != nil {
+		start = w.save()
 	}
 	held := protectedContainers(b, s, family)
 	pairs := phpTwins(b, s)
@@ -80,16 +83,16 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 				continue
 			}
 		}
-		edited[i] = edits
+		edited.set(i, edits)
 	}
-	raw, ok := family.settle(edited)
+	raw, ok := family.settle(&edited)
 	if !ok {
 		w.refuse(start, at, 0, Unsealed, beside.ErrUnsettled.Error())
 		return nil
 	}
 	edits := make([]Edit, 0, 2*len(edited)+len(raw)) // each with its length
-	for _, i := range slices.Sorted(maps.Keys(edited)) {
-		edits = append(edits, lengthened(b, s.Texts[i], edited[i])...)
+	for _, e := range edited {
+		edits = append(edits, lengthened(b, s.Texts[e.string], e.edits)...)
 	}
 	return beside.Merge(edits, raw)
 }
@@ -229,7 +232,7 @@ var jsonString, _ = text.Of(text.Step{Layer: text.Script, Stop: '"'})
 func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit {
 	texts := d.texts
 	var edits []Edit // of what is sealed by a key
-	edited := inner{}
+	var edited inner
 	var keys *keyring
 	sealed, known := w.sealedPairs(b, texts)
 	var family *kin
@@ -279,16 +282,16 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 			w.refuse(before, here, 0, Unsealed, "written as JSON")
 			continue
 		}
-		edited[i] = own
+		edited.set(i, own)
 	}
-	raw, ok := family.settle(edited)
+	raw, ok := family.settle(&edited)
 	if !ok {
 		w.refuse(before, at, 0, Unsealed, beside.ErrUnsettled.Error())
 		return nil
 	}
-	for _, i := range slices.Sorted(maps.Keys(edited)) {
-		r := readString(b, texts[i])
-		own, ok := r.Carry(edited[i])
+	for _, e := range edited {
+		r := readString(b, texts[e.string])
+		own, ok := r.Carry(e.edits)
 		if !ok {
 			w.refuse(before, at, 0, Unsealed, beside.ErrUnsettled.Error())
 			return nil

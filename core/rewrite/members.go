@@ -1,7 +1,9 @@
 package rewrite
 
 import (
+	"bytes"
 	"slices"
+	"strconv"
 
 	"trimlantern/core/beside"
 	"trimlantern/core/envelope"
@@ -42,7 +44,16 @@ func (k *kin) explained(i int) bool {
 
 // phpKin returns what is computed from what in a serialized value; nil if nothing is.
 func phpKin(b []byte, s *envelope.Serialized) *kin {
-	if len(s.Numbers) == 0 && !beside.MayHold(b[:s.End]) {
+	may := beside.MayHold(b[:s.End])
+	for i := 0; i < len(s.Texts) && !may; i++ {
+		t := &s.Texts[i]
+		may = t.Key && beside.SaysLength(b[t.Start:t.End])
+	}
+	for i := 0; i < len(s.Numbers) && !may; i++ {
+		n := &s.Numbers[i]
+		may = int(n.Next) < len(s.Texts) && s.Texts[n.Next].Up == n.Up && isNumber(b[n.Start:n.End], int(s.Texts[n.Next].End-s.Texts[n.Next].Start))
+	}
+	if !may {
 		return nil
 	}
 	k := &kin{}
@@ -73,6 +84,12 @@ func phpKin(b []byte, s *envelope.Serialized) *kin {
 	return k.linked()
 }
 
+// isNumber reports whether digits are those of n.
+func isNumber(digits []byte, n int) bool {
+	var buf [20]byte
+	return string(strconv.AppendInt(buf[:0], int64(n), 10)) == string(digits)
+}
+
 // linked finds the links; nil if there are none.
 func (k *kin) linked() *kin {
 	if k.links = beside.Links(k.members); len(k.links) == 0 {
@@ -83,7 +100,12 @@ func (k *kin) linked() *kin {
 
 // jsonKin does the same for a JSON document, of which numbers are given too.
 func jsonKin(b []byte, texts []envelope.JSONText, numbers []envelope.JSONText) *kin {
-	if len(numbers) == 0 && !beside.MayHold(b) {
+	may := len(numbers) > 0 || beside.MayHold(b) || bytes.Contains(b, []byte(`\/`)) && beside.MayHold(bytes.ReplaceAll(b, []byte(`\/`), []byte("/")))
+	for i := 0; i < len(texts) && !may; i++ {
+		t := &texts[i]
+		may = t.Key && beside.SaysLength(b[t.Start:t.End])
+	}
+	if !may {
 		return nil
 	}
 	k := &kin{}
@@ -107,25 +129,51 @@ func jsonKin(b []byte, texts []envelope.JSONText, numbers []envelope.JSONText) *
 	return k.linked()
 }
 
-// inner are the edits of each string of a document, by its number.
-type inner map[int][]Edit
+// inner are the edits of each edited string of a document, in the order of their numbers.
+type inner []innerEdits
+
+type innerEdits struct {
+	string int
+	edits  []Edit
+}
+
+// of returns the edits of a string.
+func (in inner) of(i int) []Edit {
+	if k, ok := in.find(i); ok {
+		return in[k].edits
+	}
+	return nil
+}
+
+func (in inner) find(i int) (at int, ok bool) {
+	return slices.BinarySearchFunc(in, i, func(e innerEdits, i int) int { return e.string - i })
+}
+
+// set sets the edits of a string.
+func (in *inner) set(i int, edits []Edit) {
+	if k, ok := in.find(i); ok {
+		(*in)[k].edits = edits
+	} else {
+		*in = slices.Insert(*in, k, innerEdits{i, edits})
+	}
+}
 
 // settle adds the edits of what is computed from edited strings. It returns those of numbers, which have no edits of
 // their own; offsets are the document's. ok == false: it is uncertain what they become.
-func (k *kin) settle(edits inner) (raw []Edit, ok bool) {
-	if k == nil || len(edits) == 0 {
+func (k *kin) settle(edits *inner) (raw []Edit, ok bool) {
+	if k == nil || len(*edits) == 0 {
 		return nil, true
 	}
 	after := func(m int) []byte {
-		if i := k.strings[m]; i >= 0 && len(edits[i]) > 0 {
-			if out, err := Apply(k.members[m].Text, edits[i]); err == nil {
+		if i := k.strings[m]; i >= 0 && len(edits.of(i)) > 0 {
+			if out, err := Apply(k.members[m].Text, edits.of(i)); err == nil {
 				return out
 			}
 		}
 		return k.members[m].Text
 	}
 	for _, l := range k.links {
-		if !slices.ContainsFunc(l.Parts(), func(m int) bool { return k.strings[m] >= 0 && len(edits[k.strings[m]]) > 0 }) {
+		if !slices.ContainsFunc(l.Parts(), func(m int) bool { return k.strings[m] >= 0 && len(edits.of(k.strings[m])) > 0 }) {
 			continue
 		}
 		was := string(k.members[l.Member].Text[l.Token.Start:l.Token.End])
@@ -138,10 +186,10 @@ func (k *kin) settle(edits inner) (raw []Edit, ok bool) {
 		if i := k.strings[l.Member]; i < 0 {
 			e.Offset += k.from[l.Member]
 			raw = append(raw, e)
-		} else if !slices.ContainsFunc(edits[i], func(x Edit) bool {
+		} else if !slices.ContainsFunc(edits.of(i), func(x Edit) bool {
 			return x.Offset < l.Token.End && x.Offset+len(x.Removed) >= l.Token.Start
 		}) {
-			edits[i] = sorted(append(slices.Clone(edits[i]), e))
+			edits.set(i, sorted(append(slices.Clone(edits.of(i)), e)))
 		}
 	}
 	return raw, true

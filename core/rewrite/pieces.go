@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"trimlantern/core/reference"
+	"trimlantern/core/seek"
 	"trimlantern/core/text"
 )
 
@@ -21,9 +22,54 @@ const (
 	noteBroken   = "a break or a tab is inside of it, which browsers skip"
 )
 
+// pieceMarks finds what an address in pieces has: http that no colon follows, the beginning of ptth, of 104, of 687 or of
+// 0x6 (h as a number), a break or a tab in a scheme; and what else looks so.
+var pieceMarks = seek.NewTriples([]seek.Class{{First: "tT", Second: "pP"}, {First: "p", Second: "t"}, {First: "1", Second: "0"}, {First: "6", Second: "8"}, {First: "0", Second: "x"},
+	{First: "htHT", Second: "\t\n\r"}, {First: "0", Second: "9aAdD"}, {First: "9be", Second: ";"}}, "\"'\r\n<,;&\\%tp476")
+
+// mayBePieces is a first look for what pieces finds. A whole scheme may be part of a broken address too.
+func mayBePieces(b []byte) bool {
+	return hasPieceMark(b) || text.Ends.Next(b, 0) >= 0
+}
+
+// hasPieceMark reports whether one of the marks is in a text, by what is around it.
+func hasPieceMark(b []byte) bool {
+	if bytes.HasSuffix(b, []byte("http")) {
+		return true
+	}
+	for p := pieceMarks.Next(b, 0); p >= 0; p = pieceMarks.Next(b, p-1) {
+		if isPieceMark(b, p-2) {
+			return true
+		}
+	}
+	return false
+}
+
+// isPieceMark judges the three bytes at p.
+func isPieceMark(b []byte, p int) bool {
+	before, after := b[max(0, p-2):p], b[p:]
+	switch c := after[1]; {
+	case c|0x20 == 'p': // http"
+		return len(before) == 2 && before[0]|0x20 == 'h' && before[1]|0x20 == 't' && strings.IndexByte("tp476", after[2]) < 0
+	case c == 't':
+		return bytes.HasPrefix(after, []byte("ptth"))
+	case c == '0':
+		return bytes.HasPrefix(after, []byte("104")) && (len(after) == 3 || after[3] < '0' || after[3] > '9') && (p == 0 || before[len(before)-1] < '0' || before[len(before)-1] > '9')
+	case c == '8' || c == 'x':
+		return bytes.HasPrefix(after, []byte("687474")) || bytes.HasPrefix(after, []byte("0x68"))
+	}
+	// A break or a tab: the rest of the scheme is after it.
+	for _, rest := range []string{"ttp", "tp", "p"} {
+		if len(after) > 2+len(rest) && strings.EqualFold(string(after[2:2+len(rest)]), rest) && (after[2+len(rest)] == ':' || text.Opens(after[2+len(rest)])) {
+			return true
+		}
+	}
+	return false
+}
+
 // pieces reports the addresses of the site that a text holds in pieces, so that no reference is in it. at is its place.
 func (w *worker) pieces(b []byte, at *place) {
-	if w.quiet {
+	if w.quiet || !mayBePieces(b) {
 		return
 	}
 	found := func(p int, note string) {
@@ -32,14 +78,16 @@ func (w *worker) pieces(b []byte, at *place) {
 	if p, note := w.apart(b); p >= 0 {
 		found(p, note)
 	}
-	if p := bytes.Index(b, []byte("ptth")); p >= 0 && w.backwards(b) {
-		found(p, noteReversed)
-	}
-	if p := w.coded(b); p >= 0 {
-		found(p, noteCodes)
-	}
-	if p := w.digits(b); p >= 0 {
-		found(p, noteDigits)
+	if hasPieceMark(b) {
+		if p := bytes.Index(b, []byte("ptth")); p >= 0 && w.backwards(b) {
+			found(p, noteReversed)
+		}
+		if p := w.coded(b); p >= 0 {
+			found(p, noteCodes)
+		}
+		if p := w.digits(b); p >= 0 {
+			found(p, noteDigits)
+		}
 	}
 	if p := w.broken(b); p >= 0 {
 		found(p, noteBroken)
@@ -57,6 +105,9 @@ func (w *worker) apart(b []byte) (at int, note string) {
 		}
 		n += p
 		p = n + 4
+		if rest := b[p:]; len(rest) > 3 && (rest[0] == 's' || rest[0] == ':' && rest[1] == '/' && rest[2] == '/' && isAlnum(rest[3])) {
+			continue // by far the most
+		}
 		if after := text.Tail(b, p, guardMax); joint.MatchString(after) {
 			for _, host := range w.rules.Site.Hosts() {
 				if strings.Contains(after, host) {
@@ -154,29 +205,47 @@ func (w *worker) digits(b []byte) int {
 // -1: <img src="ht
 // tp://ternrock.example/a.png">. In words, a break divides two of them.
 func (w *worker) broken(b []byte) int {
-	for p := 0; p < len(b); p++ {
-		c := b[p]
-		if c != '\t' && c != '\n' && c != '\r' && c != '&' && c != '%' && c != '\\' {
-			continue
-		}
-		if skipped(b, p) == 0 {
-			continue
-		}
-		head := text.Head(b, p, 40)
-		quote := strings.LastIndexAny(head, "\"'=(<")
-		if quote < 0 {
-			continue
-		}
-		begun := strings.ToLower(strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(head[quote+1:]))
-		for _, host := range w.rules.Site.Hosts() {
-			url := "http://" + host
-			if begun == "" || !strings.HasPrefix(url, begun) {
-				continue
+	for _, first := range []byte("\n\t\r&%\\") {
+		for p := 0; ; p++ {
+			n := bytes.IndexByte(b[p:], first)
+			if n < 0 {
+				break
 			}
-			rest := strings.NewReplacer("\t", "", "\n", "", "\r", "", " ", "").Replace(text.Tail(b, p, len(url)+8))
-			if strings.HasPrefix(strings.ToLower(begun+rest), url) {
-				return p - len(begun)
+			p += n
+			if at := w.brokenAt(b, p); at >= 0 {
+				return at
 			}
+		}
+	}
+	return -1
+}
+
+// brokenAt returns where an address begins that has a break or a tab at p, or -1.
+func (w *worker) brokenAt(b []byte, p int) int {
+	if p == 0 || p+1 >= len(b) || b[p-1] <= ' ' || strings.IndexByte("&%\\", b[p]) >= 0 && strings.IndexByte("#TN0ntr\\2", b[p+1]) < 0 {
+		return -1
+	}
+	begins := false
+	for q := p - 1; q >= 0 && p-q < 60 && b[q] > ' ' && !begins; q-- {
+		begins = b[q]|0x20 == 'h'
+	}
+	if !begins || skipped(b, p) == 0 {
+		return -1
+	}
+	head := text.Head(b, p, 40)
+	quote := strings.LastIndexAny(head, "\"'=(<")
+	if quote < 0 {
+		return -1
+	}
+	begun := strings.ToLower(strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(head[quote+1:]))
+	for _, host := range w.rules.Site.Hosts() {
+		url := "http://" + host
+		if begun == "" || !strings.HasPrefix(url, begun) {
+			continue
+		}
+		rest := strings.NewReplacer("\t", "", "\n", "", "\r", "", " ", "").Replace(text.Tail(b, p, len(url)+8))
+		if strings.HasPrefix(strings.ToLower(begun+rest), url) {
+			return p - len(begun)
 		}
 	}
 	return -1

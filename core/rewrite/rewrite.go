@@ -166,9 +166,13 @@ func (r *Rules) Value(b []byte) Result {
 	if r.lone(b) {
 		return Result{Edits: loneEdit(), References: 1, Hosts: []HostCount{{r.Site.Host, 1}}}
 	}
+	may, pieces := MayHold(b), mayBePieces(b)
+	if !may && !pieces && !mayBeBroken(b) {
+		return Result{}
+	}
 	w := newWorker(r, b)
 	w.pieces(b, nil)
-	if !MayHold(b) && !mayBeBroken(b) && (bytes.IndexByte(b, '%') < 0 || !mayBePieces(b)) {
+	if !may && bytes.IndexByte(b, '%') < 0 && !mayBeBroken(b) {
 		return w.res
 	}
 	return w.finish(w.open(b, nil, 0))

@@ -270,11 +270,6 @@ func isValue(plain []byte) bool {
 	return (MayHold(plain) || mayBePieces(plain)) && !envelope.LooksJSON(plain) && !envelope.LooksSerialized(plain) && envelope.IsPlain(plain)
 }
 
-// mayBePieces is a first look for what pieces finds.
-func mayBePieces(b []byte) bool {
-	return bytes.Contains(b, []byte("http")) || bytes.Contains(b, []byte("ptth")) || bytes.Contains(b, []byte("104"))
-}
-
 // value opens a value. It returns where it ends, or 0 if it is read as a part of the text around it.
 func (t *reading) value(v value) int {
 	stack, ok := text.Of(text.Step{Layer: v.layer})
