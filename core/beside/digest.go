@@ -114,13 +114,17 @@ type Digest struct {
 	like      []byte // the text that holds it
 }
 
-// Of returns the digest of another value, with what is written around it.
+// Of returns the digest of another value, with what is written around it; nil if it is uncertain how that is written.
 func (d Digest) Of(value []byte) []byte {
 	if d.token.Start == d.token.End {
 		return d.by.sum(value)
 	}
+	written := d.by.Write(d.like, d.token, value)
+	if written == "" {
+		return nil
+	}
 	out := append([]byte(nil), d.like[:d.token.Start]...)
-	out = append(out, d.by.Write(d.like, d.token, value)...)
+	out = append(out, written...)
 	return append(out, d.like[d.token.End:]...)
 }
 

@@ -31,7 +31,7 @@ type measure struct {
 // measures is the one table of them. Each demands what is around the number as well as the length itself.
 var measures = []measure{
 	{"netstring, bencode: 31:http://…,", 10, true, func(b []byte, n number) int {
-		if n.to >= len(b) || b[n.to] != ':' || n.from > 0 && strings.IndexByte(":.-", b[n.from-1]) >= 0 {
+		if n.to+1 >= len(b) || b[n.to] != ':' || b[n.to+1] <= ' ' || n.from > 0 && strings.IndexByte(":.-#", b[n.from-1]) >= 0 || n.glued && !afterString(b, n.from) {
 			return -1
 		}
 		end := n.to + 1 + n.value
@@ -41,7 +41,7 @@ var measures = []measure{
 		return n.to + 1
 	}},
 	{"in four digits: 001f:http://…;", 16, false, func(b []byte, n number) int {
-		if n.to-n.from < 4 || n.to >= len(b) || b[n.to] != ':' {
+		if n.to-n.from < 4 || n.to+1 >= len(b) || b[n.to] != ':' || b[n.to+1] <= ' ' || n.from > 0 && b[n.from-1] == '#' {
 			return -1
 		}
 		end := n.to + 1 + n.value
@@ -67,8 +67,7 @@ var measures = []measure{
 		if start < 0 || start+n.value > len(b) {
 			return -1
 		}
-		next := afterBreak(b, start+n.value)
-		if next < 0 || !chunkAt(b, next) {
+		if next := afterBreak(b, start+n.value); next < 0 || !chunksAt(b, next) {
 			return -1
 		}
 		return start
@@ -128,6 +127,27 @@ var measures = []measure{
 	}},
 }
 
+// afterString reports whether a string of bencode ends at p, or a dictionary or list begins before it: so that we do not take
+// "140x266:http://…" for a length.
+func afterString(b []byte, p int) bool {
+	if c := b[p-1]; (c == 'd' || c == 'l') && (p == 1 || strings.IndexByte("del", b[p-2]) >= 0) {
+		return true
+	}
+	for q := p - 1; q > 0 && p-q < 60; q-- {
+		if b[q] != ':' {
+			continue
+		}
+		digits := q
+		for digits > 0 && q-digits < 3 && b[digits-1] >= '0' && b[digits-1] <= '9' {
+			digits--
+		}
+		if n, err := strconv.Atoi(string(b[digits:q])); err == nil && n == p-q-1 {
+			return true
+		}
+	}
+	return false
+}
+
 // headersMax is how far after the length of a body that body may begin.
 const headersMax = 4 << 10
 
@@ -178,13 +198,30 @@ func afterBreak(b []byte, p int) int {
 	return -1
 }
 
-// chunkAt reports whether the head of a chunk is at p: a line of hexadecimal digits.
-func chunkAt(b []byte, p int) bool {
-	from := p
-	for p < len(b) && p-from < 9 && byteKinds[b[p]]&isHex != 0 {
-		p++
+// chainMax is how many chunks are followed.
+const chainMax = 64
+
+// chunksAt reports whether chunks follow at p, up to the last one, which is empty: a number alone in a line is not evidence.
+func chunksAt(b []byte, p int) bool {
+	for range chainMax {
+		from := p
+		for p < len(b) && p-from < 9 && byteKinds[b[p]]&isHex != 0 {
+			p++
+		}
+		size, err := strconv.ParseInt(string(b[from:p]), 16, 64)
+		if err != nil {
+			return false
+		}
+		if size == 0 {
+			return p == len(b) || afterBreak(b, p) >= 0
+		}
+		if start := afterBreak(b, p); start < 0 || size > int64(len(b)-start) {
+			return false
+		} else if p = afterBreak(b, start+int(size)); p < 0 {
+			return false
+		}
 	}
-	return p > from && (p == len(b) || b[p] == ';' || afterBreak(b, p) >= 0)
+	return true
 }
 
 // storeLineMax is how long such a line is at most: a key has 250 bytes.
@@ -202,7 +239,7 @@ func storeLine(b []byte, n number) bool {
 		return false
 	}
 	words := strings.Fields(string(b[from:n.to]))
-	if len(words) < 4 || len(words) > 5 {
+	if len(words) < 4 || len(words) > 5 || strings.ToUpper(words[0]) == strings.ToLower(words[0]) || strings.Trim(words[0], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") != "" {
 		return false
 	}
 	for _, w := range words[2:] {

@@ -34,7 +34,7 @@ type Span struct{ From, To int }
 const maxViews = 4
 
 func settle(b []byte, edits []text.Edit, closed []Span, depth int) (extra []text.Edit, err error) {
-	s := settler{b: b, edits: edits, closed: closed, budget: 4*len(b) + 1<<16}
+	s := settler{b: b, edits: edits, closed: closed, budget: 4*len(b) + 1<<12}
 	s.lengths()
 	if err := s.digests(); err != nil {
 		return nil, err

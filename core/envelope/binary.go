@@ -257,17 +257,22 @@ func LengthBefore(b []byte, start int) bool {
 		return false
 	}
 	// A length itself may look like a character of the text.
-	return lengthAt(b, from, start) || from < start && lengthAt(b, from+1, start) || packedLength(b, start)
+	return lengthAt(b, from, start) || from < start && lengthAt(b, from+1, start) || PackedLength(b, start)
 }
 
-// packedLength reports whether the mark of a string and its length in one byte are directly before start, as MessagePack and
+// PackedLength reports whether the mark of a string and its length in one byte are directly before start, as MessagePack and
 // CBOR write them, and the string ends with the text or before a byte that is not of it: "\xd95http://…", "x5http://…".
-func packedLength(b []byte, start int) bool {
+func PackedLength(b []byte, start int) bool {
 	if start < 2 || b[start-2] != 0xd9 && b[start-2] != 0x78 {
 		return false
 	}
 	end := start + int(b[start-1])
-	return end == len(b) || end < len(b) && (b[end] >= utf8.RuneSelf || IsControl(b[end]) || b[end-1] == '"')
+	for p := start; p < min(end, len(b)); p++ {
+		if b[p] <= ' ' || b[p] == '"' || b[p] >= 0x7f {
+			return false // more than an address
+		}
+	}
+	return end == len(b) || end < len(b) && (b[end] >= utf8.RuneSelf || IsControl(b[end]))
 }
 
 // utf8Tail reports whether the byte at p is of a character in UTF-8.

@@ -81,6 +81,15 @@ func digitBefore(b []byte, p int) bool {
 	return c >= '0' && c <= '9' || start > 0 && start == p-1 && (b[start-1] < ' ' && b[start-1] != '\n' && b[start-1] != '\t' && b[start-1] != '\r' || b[start-1] >= 0x80 && !utf8.Valid(b[max(0, start-4):start]))
 }
 
+// Bare reports whether the host is directly after the slashes, without a user's name.
+func (r Reference) Bare(b []byte) bool {
+	p := r.SchemeEnd
+	for range len("://") {
+		_, p, _ = text.Unit(b, p)
+	}
+	return p == r.HostStart
+}
+
 // MayHave reports whether b holds an insecure scheme that something follows which
 // can be a colon: a first look, without reading the reference.
 func MayHave(b []byte) bool { return Next(b, 0) >= 0 }

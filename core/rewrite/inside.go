@@ -260,6 +260,9 @@ func (t *reading) head(h envelope.Head, last int) int {
 	return t.hold(h.Start, end, Unsound, err)
 }
 
+// words are what is before a head in a sentence.
+var words = regexp.MustCompile("[A-Za-z]{2,}[,:]?[ \n]\\(?[`'\"]?$")
+
 // members is what follows the quote of an object: the name of its class, its length, its first member.
 var members = regexp.MustCompile(`^[^"\s]{1,250}":\d{1,9}:\{\s*(\}|[sSi]:)`)
 
@@ -268,6 +271,9 @@ var members = regexp.MustCompile(`^[^"\s]{1,250}":\d{1,9}:\{\s*(\}|[sSi]:)`)
 //
 //	PHP writes a:2:{ for an array, see http://ternrock.example/
 func (t *reading) isProse(h envelope.Head) bool {
+	if !words.MatchString(text.Head(t.b, h.Start, 40)) {
+		return false // it is all there is, or in quotes: broken
+	}
 	_, body, _ := text.Unit(t.b, h.Body)
 	if h.Brace {
 		rest := strings.TrimLeft(text.Tail(t.b, body, 6), " \r\n\t")
@@ -643,11 +649,7 @@ func (t *reading) relative(ref reference.Reference) bool {
 	if err != nil || ref.Scheme != "http" || !slices.Contains(t.rules.Site.Hosts(), host) {
 		return false
 	}
-	p := ref.SchemeEnd
-	for range len("://") {
-		_, p, _ = text.Unit(t.b, p)
-	}
-	if p != ref.HostStart { // somebody logs in there
+	if !ref.Bare(t.b) { // somebody logs in there
 		return false
 	}
 	if path := ref.Follows(t.b); !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "//") || strings.HasPrefix(path, `/\`) {
@@ -682,9 +684,9 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 		return Unsound, errPart.Error()
 	}
 	if t.controls == unknown {
-		t.controls = yesNo(t.hides(t.b) || !utf8.Valid(t.b))
+		t.controls = yesNo(t.hides(t.b))
 	}
-	if t.controls == yes && envelope.LengthBefore(t.b, ref.Start) {
+	if t.controls == yes && envelope.LengthBefore(t.b, ref.Start) || envelope.PackedLength(t.b, ref.Start) && !utf8.Valid(t.b) {
 		return Unsealed, "its length stands before it"
 	}
 	return "", ""

@@ -222,7 +222,7 @@ func (w *worker) broken(b []byte) int {
 
 // brokenAt returns where an address begins that has a break or a tab at p, or -1.
 func (w *worker) brokenAt(b []byte, p int) int {
-	if p == 0 || p+1 >= len(b) || b[p-1] <= ' ' || strings.IndexByte("&%\\", b[p]) >= 0 && strings.IndexByte("#TN0ntr\\2", b[p+1]) < 0 {
+	if p == 0 || p+1 >= len(b) || b[p-1] <= ' ' || strings.IndexByte("&%\\", b[p]) >= 0 && strings.IndexByte("#TN0ntrux\\2", b[p+1]) < 0 {
 		return -1
 	}
 	begins := false
@@ -240,7 +240,7 @@ func (w *worker) brokenAt(b []byte, p int) int {
 	begun := strings.ToLower(strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(head[quote+1:]))
 	for _, host := range w.rules.Site.Hosts() {
 		url := "http://" + host
-		if begun == "" || !strings.HasPrefix(url, begun) {
+		if begun == "" || len(begun) == len(url) || !strings.HasPrefix(url, begun) {
 			continue
 		}
 		rest := strings.NewReplacer("\t", "", "\n", "", "\r", "", " ", "").Replace(text.Tail(b, p, len(url)+8))

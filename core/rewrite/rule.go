@@ -109,8 +109,8 @@ var between = regexp.MustCompile(`^</[\w:-]+>\s*<[\w:-]+>$`)
 // width is what follows an address in a list of pictures: "http://…/a.png 300w, https://…/a.png".
 var width = regexp.MustCompile(`^\s+\d+(\.\d+)?[wx],`)
 
-// divides reports whether a text between two addresses makes them a pair: signs, and two words at most. We must not take
-// the address and the text of a link for one, as in <a href="http://…">https://…</a>.
+// divides reports whether a text between two addresses makes them a pair: signs, and names of rules. We must not take the
+// address and the text of a link for one, as in <a href="http://…">https://…</a>.
 func divides(gap string) bool {
 	gap = strings.TrimSpace(gap)
 	switch {
@@ -121,8 +121,12 @@ func divides(gap string) bool {
 	case strings.ContainsAny(gap, "/?"):
 		return false
 	}
-	words := strings.FieldsFunc(gap, func(c rune) bool { return c < 128 && !isAlnum(byte(c)) && c != '_' })
-	return len(words) <= 2
+	for word := range strings.FieldsFuncSeq(gap, func(c rune) bool { return c < 128 && !isAlnum(byte(c)) && c != '_' }) {
+		if !ruleName(word) {
+			return false
+		}
+	}
+	return true
 }
 
 // twinned reports whether the secure twin of a reference is next to it, so that the two are a pair.
@@ -131,22 +135,32 @@ func (t *reading) twinned(ref reference.Reference, tail string) bool {
 	if !bytes.Contains(t.b[ref.HostEnd:to], []byte("ttps")) && !bytes.Contains(t.b[from:ref.Start], []byte("ttps")) {
 		return false
 	}
+	if !ref.Bare(t.b) {
+		return false // somebody logs in there
+	}
 	if i := strings.Index(tail, "https://"); i > 0 { // s#http://…#https://…#, http://…,https://…
 		tail = tail[:i-1]
 	}
 	tail = strings.TrimRight(tail, ":=")
 	twin := strings.ToLower("https://" + strings.TrimPrefix(ref.Plain(), ref.Scheme+"://") + tail)
-	after := t.after(ref, len(tail)+twinMax)
-	if rest, ok := strings.CutPrefix(after, tail); ok {
-		if i := strings.Index(rest, "https://"); i >= 0 && isTwin(rest[i:], twin) && divides(rest[:i]) {
-			return t.paired(ref)
-		}
-	}
 	head := t.before(ref, twinMax)
-	if i := strings.LastIndex(head, "https://"); i >= 0 && isTwin(head[i:], twin) && divides(head[i+len(twin):]) {
+	rest, ok := strings.CutPrefix(t.after(ref, len(tail)+twinMax), tail)
+	if i := strings.Index(rest, "https://"); ok && i >= 0 && isTwin(rest[i:], twin) && divides(rest[:i]) && (strings.TrimSpace(rest[:i]) != "" || fills(head, rest[i+len(twin):])) {
+		return t.paired(ref)
+	}
+	if i := strings.LastIndex(head, "https://"); i >= 0 && isTwin(head[i:], twin) && divides(head[i+len(twin):]) && (strings.TrimSpace(head[i+len(twin):]) != "" || fills(head[:i], rest)) {
 		return t.paired(ref)
 	}
 	return false
+}
+
+// directive is what a server's configuration writes before a source and its target.
+var directive = regexp.MustCompile(`(?i)(^|\n|["'=>])\s*(redirect|rewrite|return)\w*\s[^\n]{0,20}$`)
+
+// fills reports whether what is before and after two addresses is the beginning and the end of a line or of a text in quotes:
+// with blanks alone between them, they are a pair only then, as a line of a map is.
+func fills(before, after string) bool {
+	return (before == "" || strings.IndexByte("\n\"'=>", before[len(before)-1]) >= 0 || directive.MatchString(before)) && (after == "" || strings.IndexByte("\r\n\"'<&", after[0]) >= 0)
 }
 
 // isTwin reports whether a text begins with an address and something that ends it.

@@ -85,7 +85,7 @@ func explains(value string, body []byte) bool {
 const headersMost = 16 << 10
 
 // header is a line of a message's headers, or the first line of an HTTP message.
-var header = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]{0,60}:|HTTP/\d|(GET|POST|PUT|PATCH) \S+ HTTP/\d)`)
+var header = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]{1,60}: |HTTP/\d|(GET|POST|PUT|PATCH) \S+ HTTP/\d)`)
 
 // headersOf returns where the body of a message begins and its headers, unfolded; 0 if the text is not a message.
 func headersOf(b []byte) (body int, headers []string) {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"trimlantern/core/envelope"
+	"trimlantern/core/reference"
 	"trimlantern/core/text"
 )
 
@@ -140,10 +141,19 @@ func (t *reading) folded() []value {
 			end = lastFold(t.b)
 		}
 	}
-	if end == 0 || bytes.Equal(text.Decode(t.b[:end], text.Folded), t.b[:end]) {
-		return nil
+	if end == 0 || countReferences(text.Decode(t.b[:end], text.Folded)) <= countReferences(t.b[:end]) {
+		return nil // no address has a fold inside
 	}
 	return []value{{span{0, end}, text.Folded}}
+}
+
+// countReferences counts the characters of all hosts in a text: one that a fold cuts is longer without it.
+func countReferences(b []byte) (n int) {
+	reference.Find(b, func(r reference.Reference) bool {
+		n += len(r.Host)
+		return true
+	})
+	return n
 }
 
 // lastFold returns where the headers end of a message that has nothing else.

@@ -36,6 +36,9 @@ func (g *Judge) beside(r row, i int, v []byte, edits []rewrite.Edit) (seals []Se
 			return nil, "", err
 		}
 		seal := Seal{Column: j, After: write(after)}
+		if seal.After == nil {
+			return nil, fmt.Sprintf("column %s is derived from it, and it is uncertain how the new one is written", d.Column), nil
+		}
 		if string(seal.After) == string(was) {
 			continue
 		}
@@ -45,8 +48,76 @@ func (g *Judge) beside(r row, i int, v []byte, edits []rewrite.Edit) (seals []Se
 		seal.Edits = []rewrite.Edit{{Offset: 0, Removed: string(was), Inserted: string(seal.After)}}
 		seals = append(seals, seal)
 	}
-	return seals, g.digest(r.columns, r.value, i, v, seals), nil
+	more, torn, err := g.digests(r, i, v, edits, seals)
+	if err != nil || torn != "" {
+		return nil, torn, err
+	}
+	return append(seals, more...), "", nil
 }
+
+// digests finds the columns that hold a digest of a value, besides those that are set anew already: they are set anew with
+// it; or it says why the value is left, since one of them is not to be changed.
+func (g *Judge) digests(r row, i int, v []byte, edits []rewrite.Edit, known []Seal) (seals []Seal, torn string, err error) {
+	var after []byte
+	for j, c := range r.columns {
+		if j == i || g.Size != nil && g.Size(j) > 4*maxDigest || hasSeal(known, j) {
+			continue
+		}
+		w, ok := r.value(j)
+		if !ok {
+			continue
+		}
+		name, write := computed(c, w, v)
+		if write == nil {
+			continue
+		}
+		torn := fmt.Sprintf("%s holds its %s", called(c, j), name)
+		if g.Sealable == nil || !g.Sealable(j) || r.refuse != nil && r.refuse(j) != "" || len(g.Rules.Value(w).Edits) > 0 {
+			return nil, torn, nil
+		}
+		if after == nil {
+			if after, err = rewrite.Apply(v, edits); err != nil {
+				return nil, "", err
+			}
+		}
+		seal := Seal{Column: j, After: write(after)}
+		if seal.After == nil || Outgrows(c, int64(len(seal.After)), seal.After) != "" {
+			return nil, torn, nil
+		}
+		if string(seal.After) == string(w) {
+			continue
+		}
+		seal.Edits = []rewrite.Edit{{Removed: string(w), Inserted: string(seal.After)}}
+		seals = append(seals, seal)
+	}
+	return seals, "", nil
+}
+
+// computed returns how what a column holds is computed from a value, and what that is called; nil if it is not: a digest, or
+// a length if the column's name says so.
+func computed(c database.Column, w, v []byte) (name string, write func([]byte) []byte) {
+	if beside.MayBeDigest(len(w)) {
+		if d, ok := beside.FindDigest(w, v); ok {
+			return d.Algorithm, d.Of
+		}
+	}
+	if !beside.SaysLength([]byte(c.Name)) || len(v) < leastLength {
+		return "", nil
+	}
+	for _, length := range []func([]byte) []byte{inBytes, inCharacters} {
+		if string(length(v)) == string(w) {
+			return "length", length
+		}
+	}
+	return "", nil
+}
+
+// leastLength is the least length that counts as evidence.
+const leastLength = 8
+
+func inBytes(b []byte) []byte { return strconv.AppendInt(nil, int64(len(b)), 10) }
+
+func inCharacters(b []byte) []byte { return strconv.AppendInt(nil, int64(utf8.RuneCount(b)), 10) }
 
 // digest names a column that holds a digest of a value, besides those that are set anew; "" where there is none.
 func (g *Judge) digest(columns []database.Column, value func(i int) ([]byte, bool), i int, v []byte, seals []Seal) string {
@@ -57,9 +128,9 @@ func (g *Judge) digest(columns []database.Column, value func(i int) ([]byte, boo
 		if hasSeal(seals, j) {
 			continue
 		}
-		if w, ok := value(j); ok && beside.MayBeDigest(len(w)) {
-			if d, ok := beside.FindDigest(w, v); ok {
-				return fmt.Sprintf("%s holds its %s", called(c, j), d.Algorithm)
+		if w, ok := value(j); ok {
+			if name, write := computed(c, w, v); write != nil {
+				return fmt.Sprintf("%s holds its %s", called(c, j), name)
 			}
 		}
 	}
@@ -98,9 +169,9 @@ func derivation(d system.Derived, was, v []byte) func([]byte) []byte {
 	var write func([]byte) []byte
 	switch d.As {
 	case system.Bytes:
-		write = func(b []byte) []byte { return strconv.AppendInt(nil, int64(len(b)), 10) }
+		write = inBytes
 	case system.Characters:
-		write = func(b []byte) []byte { return strconv.AppendInt(nil, int64(utf8.RuneCount(b)), 10) }
+		write = inCharacters
 	default:
 		digest, ok := beside.FindDigest(was, v)
 		if !ok {

@@ -436,6 +436,9 @@ func (s *Survey) row(t database.Table, row database.Row, tc *change.TableCount) 
 	if s.decided != nil {
 		s.decided.table, s.decided.key = t, row.Key
 	}
+	s.judge.Sealable = func(i int) bool {
+		return !slices.ContainsFunc(t.Key, func(c database.Column) bool { return c.Name == t.Columns[i].Name })
+	}
 	label, outcomes, err := s.judge.Row(s.job.Short(t.Name), t.Columns, value, may, len(t.Key) > 0, refuse)
 	if err != nil {
 		return fmt.Errorf("table %s: %w", t.Name, err)
