@@ -48,6 +48,7 @@ check-long: check
 	test/fuzz.sh 10m
 	$(GO) test -tags real -count=1 -timeout 60m -run TestPHPJudges -v ./test/real -php-seed 0 -php-values 5000000
 	$(GO) test -tags real -count=1 -timeout 120m -run 'TestLayersJudged|TestMutatedJudged|TestMendJudged' -v ./test/real -php-seed 0 -layer-values 10000 -mixed-values 5000000 -mutated-values 100000 -mended-values 100000
+	$(GO) test -count=1 -timeout 60m -v ./test/laws -law-values 1000 -law-seed 3 -law-ordinary 1000000
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
 	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all

@@ -227,6 +227,9 @@ func chunksAt(b []byte, p int) bool {
 // storeLineMax is how long such a line is at most: a key has 250 bytes.
 const storeLineMax = 300
 
+// storeWords begin the lines before the values of a memory cache.
+var storeWords = []string{"VALUE", "set", "add", "replace", "append", "prepend", "cas"}
+
 // storeLine reports whether a number ends a line as key-value stores write it before a value: a word, a key, the flags,
 // perhaps when it expires, the length: "VALUE page_7 0 31".
 func storeLine(b []byte, n number) bool {
@@ -239,7 +242,7 @@ func storeLine(b []byte, n number) bool {
 		return false
 	}
 	words := strings.Fields(string(b[from:n.to]))
-	if len(words) < 4 || len(words) > 5 || strings.ToUpper(words[0]) == strings.ToLower(words[0]) || strings.Trim(words[0], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") != "" {
+	if len(words) < 4 || len(words) > 5 || !slices.Contains(storeWords, words[0]) {
 		return false
 	}
 	for _, w := range words[2:] {

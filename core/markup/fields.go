@@ -116,11 +116,15 @@ func plainTail(b []byte, start, size int) string {
 // inForm reports whether the address at start is percent-encoded, so that a plus sign around it is a blank.
 func inForm(b []byte, start int) bool { return bytes.IndexByte(b[start:min(len(b), start+8)], '%') > 0 }
 
+// tagOpens are the ends of the ways in which the beginning of a tag is written through one layer or two: %3C, %253c, &lt;,
+// &amp;lt;, &#60;, &#x3c;, \u003c.
+var tagOpens = [][]byte{[]byte("3c"), []byte("3C"), []byte("lt;"), []byte("60;")}
+
 // mayBeTag reports whether a tag may be written through escapes before start: a first look.
 func mayBeTag(b []byte, start int) bool {
-	near := b[max(0, start-tagMax):start]
-	for _, open := range []string{"%3", "%25", "&lt", "&#", "&amp;", `\u003`, `\x3`} {
-		if bytes.Contains(near, []byte(open)) {
+	near := b[max(0, start-2*tagMax):start]
+	for _, open := range tagOpens {
+		if bytes.Contains(near, open) {
 			return true
 		}
 	}

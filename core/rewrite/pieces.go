@@ -229,7 +229,11 @@ func (w *worker) brokenAt(b []byte, p int) int {
 	for q := p - 1; q >= 0 && p-q < 60 && b[q] > ' ' && !begins; q-- {
 		begins = b[q]|0x20 == 'h'
 	}
-	if !begins || skipped(b, p) == 0 {
+	next := p
+	for n := skipped(b, next); n > 0 && next < len(b); n = skipped(b, next) {
+		next += n
+	}
+	if !begins || next == p {
 		return -1
 	}
 	head := text.Head(b, p, 40)
@@ -243,7 +247,7 @@ func (w *worker) brokenAt(b []byte, p int) int {
 		if begun == "" || len(begun) == len(url) || !strings.HasPrefix(url, begun) {
 			continue
 		}
-		rest := strings.NewReplacer("\t", "", "\n", "", "\r", "", " ", "").Replace(text.Tail(b, p, len(url)+8))
+		rest := strings.NewReplacer("\t", "", "\n", "", "\r", "", " ", "").Replace(text.Tail(b, next, len(url)+8))
 		if strings.HasPrefix(strings.ToLower(begun+rest), url) {
 			return p - len(begun)
 		}
@@ -253,6 +257,12 @@ func (w *worker) brokenAt(b []byte, p int) int {
 
 // skipped returns how long a break or tab at p is, in any spelling; 0 if none is there.
 func skipped(b []byte, p int) int {
+	if p >= len(b) {
+		return 0
+	}
+	if b[p] == '\\' && p+1 < len(b) && strings.IndexByte("tnr", b[p+1]) >= 0 {
+		return 2
+	}
 	c, end, _ := text.Unit(b, p)
 	if c == '\t' || c == '\n' || c == '\r' {
 		return end - p
@@ -264,7 +274,7 @@ func skipped(b []byte, p int) int {
 var placeholder = regexp.MustCompile(`^(%[A-Za-z_{(]|[$#]?\{|\$|<[?%]|\[[A-Za-z]|@[A-Za-z]|__[A-Z]|<[A-Za-z_]+>)`)
 
 // joint is how the string of a scheme is joined with what comes after it.
-var joint = regexp.MustCompile(`^(//)?["']\s{0,4}([.+&,]|\|\||~)\s{0,4}["'$\w(]`)
+var joint = regexp.MustCompile(`^(//)?["']\s{0,4}([.+&,]{1,3}|\|\||~)\s{0,4}["'$\w(]`)
 
 // loose says what a scheme is part of that no host follows: an address in pieces or a pattern; "" if neither.
 func (t *reading) loose(ref reference.Reference) (Reason, string) {

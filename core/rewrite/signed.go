@@ -161,8 +161,16 @@ func (t *reading) signedAddress(ref reference.Reference, tail string) bool {
 	return false
 }
 
-// mixed reports whether a segment of a path is not made of words: it has digits and letters.
-func mixed(s string) bool { return strings.ContainsAny(s, "0123456789") && len(s) >= 20 }
+// mixed reports whether a segment of a path is not made of words: it has digits, or small and capital letters in turn.
+func mixed(s string) bool {
+	turns := 0
+	for i := 1; i < len(s); i++ {
+		if s[i] >= 'A' && s[i] <= 'Z' && s[i-1] >= 'a' && s[i-1] <= 'z' {
+			turns++
+		}
+	}
+	return len(s) >= 20 && (strings.ContainsAny(s, "0123456789") || turns > 3)
+}
 
 // isToken reports whether an argument of a query may be a signature of the others.
 func isToken(name, value string) bool {

@@ -23,7 +23,11 @@ func Head(b []byte, p, size int) string {
 		}
 		reversed[n] = c
 		n++
-		p = start
+		if p = start; c == '/' || c == '"' || c == '\'' {
+			for p > 0 && b[p-1] == '\\' { // how many layers escape it is of no account
+				p--
+			}
+		}
 	}
 	var out strings.Builder
 	out.Grow(n + 8)

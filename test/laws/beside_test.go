@@ -37,9 +37,8 @@ var sums = []struct {
 	{"FNV-1a 64", func(s string) []byte { h := fnv.New64a(); h.Write([]byte(s)); return h.Sum(nil) }},
 }
 
-func md5Hex(s string) string    { return hex.EncodeToString(sums[0].of(s)) }
-func sha1Hex(s string) string   { return hex.EncodeToString(sums[1].of(s)) }
-func sha256Hex(s string) string { return hex.EncodeToString(sums[2].of(s)) }
+func md5Hex(s string) string  { return hex.EncodeToString(sums[0].of(s)) }
+func sha1Hex(s string) string { return hex.EncodeToString(sums[1].of(s)) }
 
 func init() {
 	// Lengths.

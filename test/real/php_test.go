@@ -19,6 +19,6 @@ func TestPHPJudges(t *testing.T) {
 	t.Parallel()
 	v := judgedByPHP(t, "judge.php", seedOf(t), *phpValues, "")
 	assert.Greater(t, v.Changed, *phpValues/3, "most values hold a reference")
-	assert.LessOrEqual(t, v.Left, *phpValues/400, "left and named, since a length seems to stand before it")
+	assert.LessOrEqual(t, v.Left, *phpValues/250, "left and named: a length seems to be before it, or the secure twin beside it")
 	t.Logf("%d values, %d changed, %d left and named, %d wrong", v.Values, v.Changed, v.Left, v.Wrong)
 }
