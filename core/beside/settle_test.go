@@ -112,3 +112,21 @@ func FuzzSettle(f *testing.F) {
 		require.Equal(t, in, string(back))
 	})
 }
+
+// A way to write a length is one row.
+func TestAddedMeasure(t *testing.T) {
+	in := "@25@" + plain + "@"
+	unknown, err := Settle([]byte(in), securing(in), nil)
+	require.NoError(t, err)
+	assert.Empty(t, unknown)
+	defer func(was []measure) { measures = was }(measures)
+	measures = append(measures[:len(measures):len(measures)], measure{"between signs", 10, false, func(b []byte, n number) int {
+		if n.from == 0 || b[n.from-1] != '@' || n.to == len(b) || b[n.to] != '@' {
+			return -1
+		}
+		return n.to + 1
+	}})
+	known, err := Settle([]byte(in), securing(in), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []text.Edit{{Offset: 1, Removed: "25", Inserted: "26"}}, known)
+}

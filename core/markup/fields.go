@@ -48,7 +48,7 @@ const fieldMax = 240
 
 // fieldMarks are the characters of which one is among the last of what is before an address in any of the languages: a
 // first look.
-const fieldMarks = "(<]:[{!=|) >\n"
+var fieldMarks = "(<]:[{!=|) >\n"
 
 // fieldUse returns what a page does with the address at start if a language for fields says so, otherwise Text.
 func fieldUse(b []byte, start int) Use {

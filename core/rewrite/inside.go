@@ -104,24 +104,14 @@ func (t *reading) anchors() {
 	coded := envelope.NextBase64(t.b, 0)
 	packed := t.nextPacked(0)
 	last := -1 // where the last sound serialized value ended
-	var broken []held
-	if !t.quiet {
-		broken = t.heldBack()
-	}
-	values := t.values()
+	stops := t.stops()
 	for {
 		next := len(t.b)
-		for len(broken) > 0 && broken[0].start < t.p {
-			broken = broken[1:]
+		for len(stops) > 0 && stops[0].start < t.p {
+			stops = stops[1:]
 		}
-		if len(broken) > 0 {
-			next = broken[0].start
-		}
-		for len(values) > 0 && values[0].start < t.p {
-			values = values[1:]
-		}
-		if len(values) > 0 {
-			next = min(next, values[0].start)
+		if len(stops) > 0 {
+			next = stops[0].start
 		}
 		if hasHead {
 			next = min(next, head.Start)
@@ -138,13 +128,11 @@ func (t *reading) anchors() {
 		switch {
 		case next == len(t.b):
 			return
-		case len(broken) > 0 && broken[0].start == next:
-			t.p = t.hold(next, broken[0].end, broken[0].why, broken[0].err)
-		case len(values) > 0 && values[0].start == next:
-			if end := t.value(values[0]); end > 0 {
+		case len(stops) > 0 && stops[0].start == next:
+			if end := stops[0].pass(); end > 0 {
 				t.p = end
 			}
-			values = values[1:]
+			stops = stops[1:]
 		case hasHead && head.Start == next:
 			if end := t.head(head, last); end > 0 {
 				t.p, last = end, end
@@ -177,22 +165,32 @@ func (t *reading) anchors() {
 	}
 }
 
-// held is a stretch of a text that is left as it is.
-type held struct {
-	span
-	why Reason
-	err error
+// stop is a stretch of a text that is left as it is, or opened as a text of its own. pass does so and returns where to look
+// on; 0: it is read as all others.
+type stop struct {
+	start int
+	pass  func() int
 }
 
-// heldBack returns the stretches of the text that are left whatever is in them, in order.
-func (t *reading) heldBack() (all []held) {
-	for _, s := range brokenIn(t.b) {
-		all = append(all, held{s, Unsound, errPart})
+// stops returns them, in order.
+func (t *reading) stops() (all []stop) {
+	hold := func(from, to int, why Reason, err error) {
+		all = append(all, stop{from, func() int { return t.hold(from, to, why, err) }})
 	}
-	for _, s := range signedSpans(t.b) {
-		all = append(all, held{span{s.From, s.To}, Protected, fault(noteSigned)})
+	if !t.quiet {
+		for _, s := range brokenIn(t.b) {
+			hold(s.start, s.end, Unsound, errPart)
+		}
+		for _, s := range signedSpans(t.b) {
+			hold(s.From, s.To, Protected, fault(noteSigned))
+		}
 	}
-	slices.SortStableFunc(all, func(a, b held) int { return a.start - b.start })
+	if t.depth+1 < maxDepth {
+		for _, v := range valuesIn(t.b) {
+			all = append(all, stop{v.start, func() int { return t.value(v) }})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b stop) int { return a.start - b.start })
 	return all
 }
 
@@ -674,7 +672,7 @@ func (t *reading) stays(ref reference.Reference, own bool) (Reason, string) {
 	if t.wild {
 		return Binary, ""
 	}
-	if why, note := t.means(ref); why != "" {
+	if why, note := (nearby{t, ref, ref.Tail(t.b)}).means(); why != "" {
 		return why, note
 	}
 	if ref.Start == 0 {

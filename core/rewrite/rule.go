@@ -27,17 +27,22 @@ const (
 // guardMax is how many characters before and after an address are looked at for a condition.
 const guardMax = 100
 
-// guards are what is directly before an address that is compared or searched for, without the quotes between. To add
-// one, add a row.
-var guards = []*regexp.Regexp{
-	regexp.MustCompile(`\^\(?$`),                    // ^http://… of a pattern, [href^="http://…
-	regexp.MustCompile(`[\[\s\w][*$|~!^]=$`),        // [href*="http://…, $base != "http://…
-	regexp.MustCompile(`(===?|!==|<>|~\*?|=~)\s?$`), // $base == 'http://…, ~* "http://…
-	regexp.MustCompile(`(?i)\b(r?like|ilike|regexp|case|contains)\s+$`),
-	regexp.MustCompile(`(?i)\b(` + strings.Join(searches, "|") + `)\s?\(\s?$`),                   // startsWith("http://…
-	regexp.MustCompile(`(?i)\b(` + strings.Join(searches, "|") + `)\s?\([^()"']{1,60},\s{0,4}$`), // strpos($url, 'http://…
-	regexp.MustCompile(`(?i)(^|\n)\s{0,40}(rewritecond|setenvif|setenvifnocase|valid_referers|browsermatch)\s[^\n]{0,60}$`),
-	regexp.MustCompile(`(?i)http_referer\W{1,8}$`),
+// guard is what is directly before an address that is compared or searched for, without the quotes between.
+type guard struct {
+	before *regexp.Regexp
+	quoted bool // it counts only if the address is in quotes
+}
+
+// guards is the one table of them. To add one, add a row.
+var guards = []guard{
+	{regexp.MustCompile(`\^\(?$`), false},                   // ^http://… of a pattern, [href^="http://…
+	{regexp.MustCompile(`[\[\s\w][*$|~!^]=$`), true},        // [href*="http://…, $base != "http://…
+	{regexp.MustCompile(`(===?|!==|<>|~\*?|=~)\s?$`), true}, // $base == 'http://…, ~* "http://…
+	{regexp.MustCompile(`(?i)\b(r?like|ilike|regexp|case|contains)\s+$`), true},
+	{regexp.MustCompile(`(?i)\b(` + strings.Join(searches, "|") + `)\s?\(\s?$`), true},                   // startsWith("http://…
+	{regexp.MustCompile(`(?i)\b(` + strings.Join(searches, "|") + `)\s?\([^()"']{1,60},\s{0,4}$`), true}, // strpos($url, 'http://…
+	{regexp.MustCompile(`(?i)(^|\n)\s{0,40}(rewritecond|setenvif|setenvifnocase|valid_referers|browsermatch)\s[^\n]{0,60}$`), false},
+	{regexp.MustCompile(`(?i)http_referer\W{1,8}$`), false},
 }
 
 // searches are functions that compare a text with another one, or search for it.
@@ -51,50 +56,57 @@ const guardMarks = "(^=,~>%|+enpsrENPSR)"
 // comparisons are what follows an address that is compared with what comes after it.
 var comparisons = regexp.MustCompile(`^[/\w.-]{0,60}["']\s?(===?|!==?|<>)`)
 
-// before returns up to size characters before a reference, in plain spelling.
-func (t *reading) before(ref reference.Reference, size int) string {
-	s := text.Head(t.b, ref.Start, size)
-	if ref.Spelling&text.Percented != 0 { // in a form, a plus sign is a blank
+// nearby is a reference with what is around it.
+type nearby struct {
+	*reading
+	ref  reference.Reference
+	tail string // what follows its authority
+}
+
+// before returns up to size characters before the reference, in plain spelling.
+func (n nearby) before(size int) string {
+	s := text.Head(n.b, n.ref.Start, size)
+	if n.ref.Spelling&text.Percented != 0 { // in a form, a plus sign is a blank
 		s = strings.ReplaceAll(s, "+", " ")
 	}
 	return s
 }
 
-// after returns up to size characters after the host of a reference, in plain spelling.
-func (t *reading) after(ref reference.Reference, size int) string {
-	s := text.Tail(t.b, ref.HostEnd, size)
-	if ref.Spelling&text.Percented != 0 {
+// after returns up to size characters after the host of the reference, in plain spelling.
+func (n nearby) after(size int) string {
+	s := text.Tail(n.b, n.ref.HostEnd, size)
+	if n.ref.Spelling&text.Percented != 0 {
 		s = strings.ReplaceAll(s, "+", " ")
 	}
 	return s
 }
 
 // guarded reports whether a reference is part of a condition.
-func (t *reading) guarded(ref reference.Reference) bool {
-	near := t.before(ref, 12)
+func (n nearby) guarded() bool {
+	near := n.before(12)
 	sign := strings.TrimRight(near, "\"'\\ \t%")
 	switch {
 	case strings.HasSuffix(near, "(") || strings.HasSuffix(near, "%") || strings.HasSuffix(near, "^"):
 	case sign == "" || strings.IndexByte(guardMarks, sign[len(sign)-1]) < 0 || sign == near:
-		return t.compared(ref)
+		return n.compared()
 	case len(sign) > 1 && sign[len(sign)-1] == '=' && isAlnum(sign[len(sign)-2]):
-		return t.compared(ref) // href="http://…, by far the most
+		return n.compared() // href="http://…, by far the most
 	}
-	head := t.before(ref, guardMax)
+	head := n.before(guardMax)
 	bare := strings.TrimRight(strings.TrimRight(head, "%"), `"'\`)
 	quoted := len(bare) < len(head)
-	for i, g := range guards {
-		if (quoted || i == 0 || i > 5) && g.MatchString(bare) {
+	for _, g := range guards {
+		if (quoted || !g.quoted) && g.before.MatchString(bare) {
 			return true
 		}
 	}
-	return t.compared(ref)
+	return n.compared()
 }
 
 // compared reports whether an operator follows a reference in quotes.
-func (t *reading) compared(ref reference.Reference) bool {
-	near := t.b[ref.HostEnd:min(len(t.b), ref.HostEnd+guardMax)]
-	return (bytes.Contains(near, []byte("==")) || bytes.Contains(near, []byte("!=")) || bytes.Contains(near, []byte("<>"))) && comparisons.MatchString(t.after(ref, guardMax))
+func (n nearby) compared() bool {
+	near := n.b[n.ref.HostEnd:min(len(n.b), n.ref.HostEnd+guardMax)]
+	return (bytes.Contains(near, []byte("==")) || bytes.Contains(near, []byte("!=")) || bytes.Contains(near, []byte("<>"))) && comparisons.MatchString(n.after(guardMax))
 }
 
 // twinMax is how many characters before and after an address its secure twin is looked for.
@@ -130,12 +142,13 @@ func divides(gap string) bool {
 }
 
 // twinned reports whether the secure twin of a reference is next to it, so that the two are a pair.
-func (t *reading) twinned(ref reference.Reference, tail string) bool {
-	from, to := max(0, ref.Start-twinMax), min(len(t.b), ref.HostEnd+len(tail)+twinMax)
-	if !bytes.Contains(t.b[ref.HostEnd:to], []byte("ttps")) && !bytes.Contains(t.b[from:ref.Start], []byte("ttps")) {
+func (n nearby) twinned() bool {
+	ref, tail := n.ref, n.tail
+	from, to := max(0, ref.Start-twinMax), min(len(n.b), ref.HostEnd+len(tail)+twinMax)
+	if !bytes.Contains(n.b[ref.HostEnd:to], []byte("ttps")) && !bytes.Contains(n.b[from:ref.Start], []byte("ttps")) {
 		return false
 	}
-	if !ref.Bare(t.b) {
+	if !ref.Bare(n.b) {
 		return false // somebody logs in there
 	}
 	if i := strings.Index(tail, "https://"); i > 0 { // s#http://…#https://…#, http://…,https://…
@@ -143,13 +156,13 @@ func (t *reading) twinned(ref reference.Reference, tail string) bool {
 	}
 	tail = strings.TrimRight(tail, ":=")
 	twin := strings.ToLower("https://" + strings.TrimPrefix(ref.Plain(), ref.Scheme+"://") + tail)
-	head := t.before(ref, twinMax)
-	rest, ok := strings.CutPrefix(t.after(ref, len(tail)+twinMax), tail)
+	head := n.before(twinMax)
+	rest, ok := strings.CutPrefix(n.after(len(tail)+twinMax), tail)
 	if i := strings.Index(rest, "https://"); ok && i >= 0 && isTwin(rest[i:], twin) && divides(rest[:i]) && (strings.TrimSpace(rest[:i]) != "" || fills(head, rest[i+len(twin):])) {
-		return t.paired(ref)
+		return n.paired()
 	}
 	if i := strings.LastIndex(head, "https://"); i >= 0 && isTwin(head[i:], twin) && divides(head[i+len(twin):]) && (strings.TrimSpace(head[i+len(twin):]) != "" || fills(head[:i], rest)) {
-		return t.paired(ref)
+		return n.paired()
 	}
 	return false
 }
@@ -173,8 +186,8 @@ func isTwin(s, twin string) bool {
 }
 
 // paired reports whether a reference with a twin may be one side of a pair: not if a page loads, opens or sends to it.
-func (t *reading) paired(ref reference.Reference) bool {
-	switch t.useAt(ref) {
+func (n nearby) paired() bool {
+	switch n.useAt(n.ref) {
 	case markup.Loads, markup.Opens, markup.Sends, markup.Names:
 		return false
 	}

@@ -6,21 +6,18 @@ import (
 	"strings"
 
 	"trimlantern/core/beside"
-	"trimlantern/core/reference"
 )
 
 const noteSigned = "signed: a token of which the key is not known covers it"
 
 // means says why a reference is left that would otherwise become secure: it is part of a rule, or of what is signed.
-func (t *reading) means(ref reference.Reference) (Reason, string) {
-	tail := ref.Tail(t.b)
-	if t.signedAddress(ref, tail) {
+func (n nearby) means() (Reason, string) {
+	switch {
+	case n.isSigned():
 		return Protected, noteSigned
-	}
-	if t.guarded(ref) {
+	case n.guarded():
 		return Rule, noteGuard
-	}
-	if t.twinned(ref, tail) {
+	case n.twinned():
 		return Rule, noteTwin
 	}
 	return "", ""
@@ -119,16 +116,17 @@ const signedMax = 600
 // expires is the name of an argument that says until when a signed address is good.
 var expires = regexp.MustCompile(`(?i)^(x-[\w-]*-)?(e|exp|expires|expiry|deadline|until|valid(_?until)?|date|ts?|time(stamp)?)$`)
 
-// signedAddress reports whether a token in a URL signs the reference: in the query of its own, or in the query or path of
+// isSigned reports whether a token in a URL signs the reference: in the query of its own, or in the query or path of
 // another address of which it is an argument.
-func (t *reading) signedAddress(ref reference.Reference, tail string) bool {
+func (n nearby) isSigned() bool {
+	ref, tail := n.ref, n.tail
 	if _, query, ok := strings.Cut(tail, "?"); ok && signsWhole(query) {
 		return true
 	}
-	if ref.Start == 0 || strings.IndexByte("=/&;,|2fFdD:+", t.b[ref.Start-1]) < 0 {
+	if ref.Start == 0 || strings.IndexByte("=/&;,|2fFdD:+", n.b[ref.Start-1]) < 0 {
 		return false
 	}
-	head := t.before(ref, signedMax)
+	head := n.before(signedMax)
 	if i := strings.LastIndexAny(head, " \t\r\n\"'<>()"); i >= 0 {
 		head = head[i+1:]
 	}
@@ -148,7 +146,7 @@ func (t *reading) signedAddress(ref reference.Reference, tail string) bool {
 	if !isQuery {
 		return false
 	}
-	rest := t.after(ref, signedMax)
+	rest := n.after(signedMax)
 	if i := strings.IndexAny(rest, " \t\r\n\"'<>"); i >= 0 {
 		rest = rest[:i]
 	}

@@ -34,13 +34,10 @@ const textual = " \t\r\n\"'<>{}()$^|"
 // valueLeast is how long a value is at least: shorter ones hold no address.
 const valueLeast = 12
 
-// values returns the values in the text, in order.
-func (t *reading) values() (all []value) {
-	if t.depth+1 >= maxDepth {
-		return nil
-	}
-	for _, find := range []func() []value{t.quoted, t.folded, t.cells, t.fields, t.attributes} {
-		if all = find(); len(all) > 0 {
+// valuesIn returns the values in a text, in order.
+func valuesIn(b []byte) []value {
+	for _, find := range []func(b []byte) []value{quoted, folded, cells, fields, attributes} {
+		if all := find(b); len(all) > 0 {
 			return all // one way of writing after the other
 		}
 	}
@@ -49,31 +46,31 @@ func (t *reading) values() (all []value) {
 
 // quoted returns the parts of a mail in quoted-printable, or all of a text that is written so: each equals sign is followed
 // by two hexadecimal digits or a line break.
-func (t *reading) quoted() (all []value) {
-	if !bytes.Contains(t.b, []byte("=\n")) && !bytes.Contains(t.b, []byte("=\r\n")) && !bytes.Contains(t.b, []byte("=3D")) {
+func quoted(b []byte) (all []value) {
+	if !bytes.Contains(b, []byte("=\n")) && !bytes.Contains(b, []byte("=\r\n")) && !bytes.Contains(b, []byte("=3D")) {
 		return nil
 	}
-	lower := bytes.ToLower(t.b)
+	lower := bytes.ToLower(b)
 	for p := 0; ; {
 		n := bytes.Index(lower[p:], []byte("quoted-printable"))
 		if n < 0 {
 			break
 		}
-		body, size := blankLine(t.b[p+n:])
+		body, size := blankLine(b[p+n:])
 		if body < 0 {
 			break
 		}
 		from := p + n + body + size
-		to := len(t.b)
-		if end := bytes.Index(t.b[from:], []byte("\n--")); end >= 0 {
+		to := len(b)
+		if end := bytes.Index(b[from:], []byte("\n--")); end >= 0 {
 			to = from + end
 		}
-		if p = to; isQuoted(t.b[from:to]) {
+		if p = to; isQuoted(b[from:to]) {
 			all = append(all, value{span{from, to}, text.Quoted})
 		}
 	}
-	if len(all) == 0 && isQuoted(t.b) {
-		return []value{{span{0, len(t.b)}, text.Quoted}}
+	if len(all) == 0 && isQuoted(b) {
+		return []value{{span{0, len(b)}, text.Quoted}}
 	}
 	return all
 }
@@ -127,21 +124,21 @@ func isPadding(b []byte, p int) bool {
 func isHex(c byte) bool { return c >= '0' && c <= '9' || c >= 'A' && c <= 'F' }
 
 // folded returns what has folded lines: a calendar, a card, an entry of a directory, the headers of a mail.
-func (t *reading) folded() []value {
-	if !bytes.Contains(t.b, []byte("\n ")) && !bytes.Contains(t.b, []byte("\n\t")) {
+func folded(b []byte) []value {
+	if !bytes.Contains(b, []byte("\n ")) && !bytes.Contains(b, []byte("\n\t")) {
 		return nil
 	}
-	head := bytes.TrimLeft(t.b[:min(len(t.b), 64)], "\r\n\xef\xbb\xbf")
+	head := bytes.TrimLeft(b[:min(len(b), 64)], "\r\n\xef\xbb\xbf")
 	end := 0
 	switch {
 	case bytes.HasPrefix(head, []byte("BEGIN:V")), bytes.HasPrefix(head, []byte("dn:")), bytes.HasPrefix(head, []byte("version: 1")):
-		end = len(t.b)
+		end = len(b)
 	default:
-		if end, _ = headersOf(t.b); end == 0 {
-			end = lastFold(t.b)
+		if end, _ = headersOf(b); end == 0 {
+			end = lastFold(b)
 		}
 	}
-	if end == 0 || countReferences(text.Decode(t.b[:end], text.Folded)) <= countReferences(t.b[:end]) {
+	if end == 0 || countReferences(text.Decode(b[:end], text.Folded)) <= countReferences(b[:end]) {
 		return nil // no address has a fold inside
 	}
 	return []value{{span{0, end}, text.Folded}}
@@ -168,23 +165,23 @@ func lastFold(b []byte) int {
 }
 
 // cells returns the fields, in quotes, of lines with columns that hold a serialized value or JSON, with its quotes doubled.
-func (t *reading) cells() (all []value) {
-	if !bytes.Contains(t.b, []byte(`""`)) {
+func cells(b []byte) (all []value) {
+	if !bytes.Contains(b, []byte(`""`)) {
 		return nil
 	}
-	for p := 0; p < len(t.b); {
-		n := bytes.IndexByte(t.b[p:], '"')
+	for p := 0; p < len(b); {
+		n := bytes.IndexByte(b[p:], '"')
 		if n < 0 {
 			return all
 		}
 		from := p + n + 1
-		to, doubled := cellEnd(t.b, from)
-		if begins := from == 1 || strings.IndexByte(",;\t\n|", t.b[from-2]) >= 0; !begins || to < 0 || !doubled {
+		to, doubled := cellEnd(b, from)
+		if begins := from == 1 || strings.IndexByte(",;\t\n|", b[from-2]) >= 0; !begins || to < 0 || !doubled {
 			p = from
 			continue
 		}
 		p = to + 1
-		plain := text.Decode(t.b[from:to], text.Cell)
+		plain := text.Decode(b[from:to], text.Cell)
 		if envelope.LooksJSON(plain) || envelope.LooksSerialized(plain) {
 			all = append(all, value{span{from, to}, text.Cell})
 		}
@@ -214,25 +211,25 @@ func cellEnd(b []byte, from int) (end int, doubled bool) {
 }
 
 // fields returns the fields of forms that hold a text.
-func (t *reading) fields() (all []value) {
+func fields(b []byte) (all []value) {
 	for p := 0; ; {
-		n := bytes.IndexByte(t.b[p:], '%')
+		n := bytes.IndexByte(b[p:], '%')
 		if n < 0 {
 			return all
 		}
 		at := p + n
 		from, to := at, at
-		for from > p && formBytes[t.b[from-1]] {
+		for from > p && formBytes[b[from-1]] {
 			from--
 		}
-		for to < len(t.b) && formBytes[t.b[to]] {
+		for to < len(b) && formBytes[b[to]] {
 			to++
 		}
 		p = max(to, at+1)
-		if to-from < valueLeast || from > 0 && t.b[from-1] != '=' || to < len(t.b) && strings.IndexByte("& \t\r\n\"'<#", t.b[to]) < 0 || from == 0 && to == len(t.b) {
+		if to-from < valueLeast || from > 0 && b[from-1] != '=' || to < len(b) && strings.IndexByte("& \t\r\n\"'<#", b[to]) < 0 || from == 0 && to == len(b) {
 			continue
 		}
-		plain := text.Decode(t.b[from:to], text.Form)
+		plain := text.Decode(b[from:to], text.Form)
 		if bytes.ContainsAny(plain, textual) && isValue(plain) {
 			all = append(all, value{span{from, to}, text.Form})
 		}
@@ -243,20 +240,20 @@ func (t *reading) fields() (all []value) {
 var quotes = []string{"&quot;", "&#34;", "&#034;", "&#x22;", "&#39;", "&#039;", "&#x27;", "&lt;", "&#60;", "&#x3c;", "&#x3C;"}
 
 // attributes returns the attributes that hold a text with quotes or tags, or a message with headers.
-func (t *reading) attributes() (all []value) {
-	coded := bytes.IndexByte(t.b, '&') >= 0
+func attributes(b []byte) (all []value) {
+	coded := bytes.IndexByte(b, '&') >= 0
 	for p := 0; ; {
-		n := bytes.Index(t.b[p:], []byte(`="`))
+		n := bytes.Index(b[p:], []byte(`="`))
 		if n < 0 {
 			return all
 		}
 		from := p + n + 2
-		end := bytes.IndexByte(t.b[from:], '"')
+		end := bytes.IndexByte(b[from:], '"')
 		if end < 0 {
 			return all
 		}
 		p = from + end
-		in := t.b[from:p]
+		in := b[from:p]
 		if len(in) < valueLeast {
 			continue
 		}
