@@ -154,7 +154,7 @@ func newKeyring(w *worker, keys []keyed) *keyring {
 
 // secured returns what would become of a key.
 func (w *worker) secured(key []byte) (string, bool) {
-	if !MayHold(key) {
+	if !mayHold(key) {
 		return "", false
 	}
 	rules := *w.rules
@@ -244,11 +244,11 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 	before := w.save()
 	defer w.decoded()()
 	for i, t := range texts {
-		if !MayHold(b[t.Start:t.End]) {
+		if !mayHold(b[t.Start:t.End]) {
 			continue
 		}
 		r := readString(b, t)
-		if !MayHold(r.Text) {
+		if !mayHold(r.Text) {
 			continue
 		}
 		here := &place{up: at, pos: t.Start, json: t.Path}
@@ -345,7 +345,7 @@ func readString(b []byte, t envelope.JSONText) text.Region {
 func (w *worker) hashed(b []byte, texts []envelope.JSONText, p pair, at *place, depth int) []Edit {
 	value, sum := readString(b, texts[p.value]), readString(b, texts[p.hash])
 	plain, ok := p.by.Open(value.Text, sum.Text)
-	if !ok || !MayHold(plain) {
+	if !ok || !mayHold(plain) {
 		return nil
 	}
 	before := w.save()

@@ -319,7 +319,7 @@ func (t *reading) hold(from, to int, why Reason, err error) int {
 	}
 	t.references(from)
 	part := t.b[from:to]
-	if MayHold(part) {
+	if mayHold(part) {
 		if why == Unsound {
 			t.unsound(part, t.at, from, err)
 		} else if t.holdsOurs(part) {
@@ -422,7 +422,7 @@ func (t *reading) packed(mark int) int {
 	}
 	here := &place{up: t.at, pos: x.Start, label: x.Kind, use: t.useOf(x.Start)}
 	t.pieces(x.Text, here)
-	if !MayHold(x.Text) {
+	if !mayHold(x.Text) {
 		return x.End
 	}
 	t.references(x.Start)
@@ -465,7 +465,7 @@ func (t *reading) base64(mark int) int {
 	}
 	here := &place{up: t.at, pos: x.Start, label: "base64", use: t.useOf(x.Start)}
 	t.pieces(x.Text, here)
-	if !MayHold(x.Text) {
+	if !mayHold(x.Text) {
 		return end
 	}
 	before := t.save()

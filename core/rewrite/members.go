@@ -77,7 +77,7 @@ func phpKin(b []byte, s *envelope.Serialized) *kin {
 		if !t.Key {
 			m.Name, m.Lead = b[t.NameStart:t.NameEnd], k.lead(int(t.Up))
 		}
-		m.Whole = !t.Escaped && !t.Opaque && MayHold(m.Text)
+		m.Whole = !t.Escaped && !t.Opaque && mayHold(m.Text)
 		k.addString(i, m)
 	}
 	add(len(s.Texts))
@@ -119,7 +119,7 @@ func jsonKin(b []byte, texts []envelope.JSONText, numbers []envelope.JSONText) *
 	for i, t := range texts {
 		add(t.Start)
 		r := readString(b, t)
-		m := beside.Member{Text: r.Text, Owner: t.Box, Up: t.Around, Key: t.Key, Name: t.Name, Lead: -1, Whole: MayHold(r.Text)}
+		m := beside.Member{Text: r.Text, Owner: t.Box, Up: t.Around, Key: t.Key, Name: t.Name, Lead: -1, Whole: mayHold(r.Text)}
 		if !t.Key {
 			m.Lead = k.lead(t.Box)
 		}

@@ -34,15 +34,18 @@ func mayBePieces(b []byte) bool {
 
 // hasPieceMark reports whether one of the marks is in a text, by what is around it.
 func hasPieceMark(b []byte) bool {
-	if bytes.HasSuffix(b, []byte("http")) {
-		return true
-	}
-	for p := pieceMarks.Next(b, 0); p >= 0; p = pieceMarks.Next(b, p-1) {
-		if isPieceMark(b, p-2) {
-			return true
+	return bytes.HasSuffix(b, []byte("http")) || nextPieceMark(b, 0, true) >= 0
+}
+
+// nextPieceMark returns the place of the next mark at or after from, or -1. digits says whether hexadecimal digits count: in
+// an export they are how it writes bytes, and are decoded before.
+func nextPieceMark(b []byte, from int, digits bool) int {
+	for p := pieceMarks.Next(b, from); p >= 0; p = pieceMarks.Next(b, p-1) {
+		if isPieceMark(b, p-2) && (digits || b[p-2] != '6') {
+			return p - 2
 		}
 	}
-	return false
+	return -1
 }
 
 // isPieceMark judges the three bytes at p.
@@ -56,7 +59,7 @@ func isPieceMark(b []byte, p int) bool {
 	case c == '0':
 		return bytes.HasPrefix(after, []byte("104")) && (len(after) == 3 || after[3] < '0' || after[3] > '9') && (p == 0 || before[len(before)-1] < '0' || before[len(before)-1] > '9')
 	case c == '8' || c == 'x':
-		return bytes.HasPrefix(after, []byte("687474")) || bytes.HasPrefix(after, []byte("0x68"))
+		return bytes.HasPrefix(after, []byte("687474")) || bytes.HasPrefix(after, []byte("0x68")) && (len(after) == 4 || !isAlnum(after[4]))
 	}
 	// A break or a tab: the rest of the scheme is after it.
 	for _, rest := range []string{"ttp", "tp", "p"} {
@@ -274,7 +277,7 @@ func skipped(b []byte, p int) int {
 var placeholder = regexp.MustCompile(`^(%[A-Za-z_{(]|[$#]?\{|\$|<[?%]|\[[A-Za-z]|@[A-Za-z]|__[A-Z]|<[A-Za-z_]+>)`)
 
 // joint is how the string of a scheme is joined with what comes after it.
-var joint = regexp.MustCompile(`^(//)?["']\s{0,4}([.+&,]{1,3}|\|\||~)\s{0,4}["'$\w(]`)
+var joint = regexp.MustCompile(`^(//)?["']\s{0,4}([.+&]{1,3}|\|\||~)\s{0,4}["'$\w(]`)
 
 // loose says what a scheme is part of that no host follows: an address in pieces or a pattern; "" if neither.
 func (t *reading) loose(ref reference.Reference) (Reason, string) {

@@ -107,21 +107,24 @@ type HostCount struct {
 // maxDepth is how deep envelopes may nest in each other.
 const maxDepth = 24
 
-// Candidates looks for the places in a long text where a reference may stand, or an
-// envelope that can hold one.
+// Candidates looks for the places in a long text where a reference may be, an envelope that can hold one, or an address in
+// pieces.
 type Candidates struct {
 	b                     []byte
 	scheme, coded, packed int // the next of each kind; len(b): none
+	piece                 int
 	plain                 bool
 }
 
 // NewCandidates begins at the beginning of b.
 func NewCandidates(b []byte) Candidates {
-	return candidatesIn(b, !hidden(b))
+	c := candidatesIn(b, !hidden(b))
+	c.piece = -1
+	return c
 }
 
 func candidatesIn(b []byte, plain bool) Candidates {
-	return Candidates{b: b, scheme: -1, coded: -1, packed: -1, plain: plain}
+	return Candidates{b: b, scheme: -1, coded: -1, packed: -1, piece: len(b), plain: plain}
 }
 
 // In reports whether there may be one in b[start:end]. start must not go back.
@@ -141,12 +144,20 @@ func (c *Candidates) In(start, end int) bool {
 			c.packed = len(c.b)
 		}
 	}
-	return c.scheme < end || c.coded < end || c.packed < end || !c.plain && hidden(c.b[start:end])
+	if c.piece < start {
+		if c.piece = nextPieceMark(c.b, start, false); c.piece < 0 {
+			c.piece = len(c.b)
+		}
+	}
+	return c.scheme < end || c.coded < end || c.packed < end || c.piece < end || !c.plain && hidden(c.b[start:end])
 }
 
-// MayHold reports whether a value can hold a reference, in whatever envelope: a
-// first look, which costs about what finding four letters costs.
-func MayHold(b []byte) bool {
+// MayHold reports whether a value can hold a reference, in whatever envelope, or an address in pieces: a
+// first look, which costs about what finding a few letters costs.
+func MayHold(b []byte) bool { return mayHold(b) || hasPieceMark(b) }
+
+// mayHold is MayHold for whole references.
+func mayHold(b []byte) bool {
 	return reference.MayHave(b) || envelope.NextBase64(b, 0) >= 0 || envelope.NextPacked(b, 0) >= 0 || hidden(b)
 }
 
@@ -166,7 +177,7 @@ func (r *Rules) Value(b []byte) Result {
 	if r.lone(b) {
 		return Result{Edits: loneEdit(), References: 1, Hosts: []HostCount{{r.Site.Host, 1}}}
 	}
-	may, pieces := MayHold(b), mayBePieces(b)
+	may, pieces := mayHold(b), mayBePieces(b)
 	if !may && !pieces && !mayBeBroken(b) {
 		return Result{}
 	}
@@ -460,7 +471,7 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 		}
 		return nil, false
 	}
-	if !MayHold(p.Text) {
+	if !mayHold(p.Text) {
 		return nil, true
 	}
 	before := w.save()
