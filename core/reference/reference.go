@@ -78,7 +78,7 @@ func FindIn(b []byte, from, to int, visit func(Reference) bool, odd func(Referen
 // after one that no text has.
 func digitBefore(b []byte, p int) bool {
 	c, start, _ := text.Before(b, p)
-	return c >= '0' && c <= '9' || start > 0 && start == p-1 && (b[start-1] < ' ' && b[start-1] != '\n' && b[start-1] != '\t' && b[start-1] != '\r' || b[start-1] >= 0x80 && !utf8.Valid(b[max(0, start-4):start]))
+	return c >= '0' && c <= '9' || start > 0 && start == p-1 && (b[start-1] == 'x' && !utf8.Valid(b) || b[start-1] < ' ' && b[start-1] != '\n' && b[start-1] != '\t' && b[start-1] != '\r' || b[start-1] >= 0x80 && !utf8.Valid(b[max(0, start-4):start]))
 }
 
 // Bare reports whether the host is directly after the slashes, without a user's name.

@@ -25,7 +25,7 @@ const (
 // pieceMarks finds what an address in pieces has: http that no colon follows, the beginning of ptth, of 104, of 687 or of
 // 0x6 (h as a number), a break or a tab in a scheme; and what else looks so.
 var pieceMarks = seek.NewTriples([]seek.Class{{First: "tT", Second: "pP"}, {First: "p", Second: "t"}, {First: "1", Second: "0"}, {First: "6", Second: "8"}, {First: "0", Second: "x"},
-	{First: "htHT", Second: "\t\n\r"}, {First: "0", Second: "9aAdD"}, {First: "9be", Second: ";"}}, "\"'\r\n<,;&\\%tp476")
+	{First: "htHT", Second: "\t\n\r"}, {First: "0", Second: "9aAdD"}, {First: "9be", Second: ";"}}, "\"'\t\r\n<,;&\\%tp476")
 
 // mayBePieces is a first look for what pieces finds. A whole scheme may be part of a broken address too.
 func mayBePieces(b []byte) bool {

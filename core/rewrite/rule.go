@@ -49,6 +49,12 @@ var guards = []guard{
 var searches = []string{"strn?(case)?cmp", "str(i)?pos", "str(i)?str", "strr(i)?pos", "str_(starts|ends)_with", "str_contains", "str_i?replace", "substr_count", "preg_\\w{1,20}",
 	"ereg\\w{0,8}", "mb_str(i)?pos", "(last)?indexof", "(starts|ends)[-_]?with", "has(prefix|suffix)", "includes", "match(es|all)?", "test", "in_array", "fnmatch", "instr", "locate", "replace(all)?", "ltrim", "re\\.\\w{1,10}"}
 
+// replaces is a call that searches only if it has a second argument: location.replace("http://…") goes there.
+var replaces = regexp.MustCompile(`(?i)\breplace(all)?\s?\(\s?$`)
+
+// argument is what follows an address in quotes if another argument does.
+var argument = regexp.MustCompile(`^[^"']{0,80}["']\s{0,4},`)
+
 // guardMarks are the characters that are directly before an address in a condition, without quotes, blanks and opening
 // brackets: the last letter of like, case, contains, a function, or a sign.
 const guardMarks = "(^=,~>%|+enpsrENPSR)"
@@ -97,7 +103,7 @@ func (n nearby) guarded() bool {
 	quoted := len(bare) < len(head)
 	for _, g := range guards {
 		if (quoted || !g.quoted) && g.before.MatchString(bare) {
-			return true
+			return !replaces.MatchString(bare) || argument.MatchString(n.after(guardMax))
 		}
 	}
 	return n.compared()
@@ -238,7 +244,8 @@ func findTwins(all []member) twins {
 	return found
 }
 
-// pairs reports whether two members with the same address are a pair.
+// pairs reports whether two members with the same address are a pair. We must not take two settings for one, such as
+// {"siteurl":"https://ternrock.example","home":"http://ternrock.example"}, or a picture and the link around it.
 func (m member) pairs(o member) bool {
 	asset := markup.AssetKind(o.text) != ""
 	switch {
@@ -247,7 +254,7 @@ func (m member) pairs(o member) bool {
 	case m.key || o.key:
 		return false
 	case m.box == o.box && (m.position-o.position == 1 || o.position-m.position == 1):
-		return !asset || ruleName(m.name) && ruleName(o.name)
+		return ruleName(m.name) && ruleName(o.name) || !asset && (ruleName(m.name) || ruleName(o.name))
 	case m.box != o.box && m.up == o.up && m.position == o.position && m.name == o.name:
 		return !asset && m.name != "url" && m.name != "link"
 	}
@@ -255,7 +262,7 @@ func (m member) pairs(o member) bool {
 }
 
 // ruleNames are what the keys of a pair are called.
-var ruleNames = []string{"source", "target", "from", "to", "search", "replace", "old", "new", "match", "redirect", "src", "dest", "destination", "pattern", "find", "with", "origin", "before", "after", "action"}
+var ruleNames = []string{"source", "target", "from", "to", "search", "replace", "old", "new", "match", "redirect", "src", "dest", "destination", "pattern", "find", "with", "origin", "before", "after", "action", "key", "value"}
 
 // ruleName reports whether a key is one of them, or a number.
 func ruleName(name string) bool {

@@ -120,6 +120,20 @@ func init() {
 	addWhole("old page to another secure page", secure, func(g *gen, s string) string {
 		return g.object(pairs{"from", "/old" + g.path(), "to", s + "://ternrock.example" + g.path(), "code", 301, "hits", g.IntN(99)})
 	})
+	add("the page goes there", secure, func(g *gen, s string) string {
+		return `location.replace("` + g.own(s) + `");`
+	})
+	addWhole("two settings, one of them secure", secure, func(g *gen, s string) string {
+		return g.object(pairs{"siteurl", "https://ternrock.example", "home", s + "://ternrock.example", "name", g.word()})
+	})
+	add("picture in a link to it", secure, func(g *gen, s string) string {
+		u := "ternrock.example" + g.image()
+		return `<a href="https://` + u + `"><img src="` + s + "://" + u + `"></a>`
+	})
+	add("link whose text is its secure twin", secure, func(g *gen, s string) string {
+		u := "ternrock.example" + g.path()
+		return g.pick(`<a href="`+s+"://"+u+`">https://`+u+"</a>", "[https://"+u+"]("+s+"://"+u+")", "[url="+s+"://"+u+"]https://"+u+"[/url]")
+	})
 	add("assignment", secure, func(g *gen, s string) string {
 		return `$base = '` + g.own(s) + `';`
 	})
