@@ -180,7 +180,7 @@ func TestYearOfRenewals(t *testing.T) {
 		"by its dates": {authority.Options{}, 7, 1, 365},
 		"when the authority says": {authority.Options{Window: func(leaf *x509.Certificate) (time.Time, time.Time) {
 			return leaf.NotBefore.AddDate(0, 0, 28), leaf.NotBefore.AddDate(0, 0, 32)
-		}}, 13, 1, 365},
+		}}, 1 + 365/28, 1, 365},
 		"of six days": {authority.Options{Life: 6 * 24 * time.Hour}, 25, 4, 60},
 		"an authority that puts off": {authority.Options{Window: func(leaf *x509.Certificate) (time.Time, time.Time) {
 			return leaf.NotAfter, leaf.NotAfter.AddDate(1, 0, 0)
