@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"strings"
 
+	"trimlantern/core/beside"
 	"trimlantern/core/envelope"
 	"trimlantern/core/reference"
 	"trimlantern/core/text"
@@ -299,7 +300,53 @@ func (t *reading) value(v value) int {
 		return 0
 	}
 	t.references(v.start)
+	if v.layer == text.Quoted {
+		raw = beside.Merge(raw, softBreaks(t.b, v.span, raw))
+	}
 	t.add(raw)
 	t.close(v.start, v.end)
 	return v.end
+}
+
+// quotedMax is how long a line of quoted-printable is at most (RFC 2045 §6.7).
+const quotedMax = 76
+
+// softBreaks returns the edits that break the lines again which edits have made too long. What is longer already stays so.
+func softBreaks(b []byte, s span, edits []Edit) (breaks []Edit) {
+	for from := s.start; from < s.end; {
+		to := s.end
+		if n := bytes.IndexByte(b[from:s.end], '\n'); n >= 0 {
+			to = from + n
+		}
+		next, newline := to+1, "=\n"
+		if to > from && b[to-1] == '\r' {
+			to, newline = to-1, "=\r\n"
+		}
+		grown, cut := 0, 0
+		for _, e := range edits {
+			if e.Offset < from || e.Offset >= to {
+				continue
+			}
+			if at := e.Offset + len(e.Removed); at-from+grown < quotedMax {
+				grown += len(e.Inserted) - len(e.Removed)
+				cut = at
+			}
+		}
+		if grown > 0 && to-from <= quotedMax && to-from+grown > quotedMax {
+			// As late as it fits, and not inside of an escape.
+			p := from + quotedMax - 1 - grown
+			for p >= cut && (b[p-1] == '=' || p > 1 && b[p-2] == '=') {
+				p--
+			}
+			if p < cut { // there is no room after the edit: before it
+				for p = cut - len("http"); p > from+1 && (b[p-1] == '=' || b[p-2] == '='); p-- {
+				}
+			}
+			if p > from+1 {
+				breaks = append(breaks, Edit{Offset: p, Inserted: newline})
+			}
+		}
+		from = next
+	}
+	return breaks
 }

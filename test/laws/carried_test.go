@@ -58,8 +58,13 @@ func zipped(text string) []byte {
 	return b.Bytes()
 }
 
-// unquoted reads quoted-printable.
+// unquoted reads quoted-printable, of which no line may be longer than RFC 2045 says.
 func unquoted(s string) string {
+	for line := range strings.Lines(s) {
+		if len(strings.TrimRight(line, "\r\n")) > 76 {
+			return "a line is too long: " + line
+		}
+	}
 	b, err := io.ReadAll(quotedprintable.NewReader(strings.NewReader(s)))
 	if err != nil {
 		return "cannot be read: " + err.Error()
@@ -110,7 +115,7 @@ func init() {
 	})
 	readAs(unquoted)
 	addWhole("quoted-printable with signs as codes", secure, func(g *gen, s string) string {
-		return `<a href=3D"` + g.own(s) + `">x</a> caf=C3=A9`
+		return `<a href=3D"` + s + "://" + g.host() + "/" + g.word() + `">x</a> caf=C3=A9`
 	})
 	addWhole("mail of two parts, base64 in lines", either, func(g *gen, s string) string {
 		body := base64.StdEncoding.EncodeToString([]byte("<p>" + g.words(20) + ` <a href="` + g.own(s) + `">x</a> ` + g.words(20) + "</p>"))
