@@ -25,12 +25,7 @@ const (
 // pieceMarks finds what an address in pieces has: http that no colon follows, the beginning of ptth, of 104, of 687 or of
 // 0x6 (h as a number), a break or a tab in a scheme; and what else looks so.
 var pieceMarks = seek.NewTriples([]seek.Class{{First: "tT", Second: "pP"}, {First: "p", Second: "t"}, {First: "1", Second: "0"}, {First: "6", Second: "8"}, {First: "0", Second: "x"},
-	{First: "htHT", Second: "\t\n\r"}, {First: "0", Second: "9aAdD"}, {First: "9be", Second: ";"}}, "\"'\t\r\n<,;&\\%tp476")
-
-// mayBePieces is a first look for what pieces finds. A whole scheme may be part of a broken address too.
-func mayBePieces(b []byte) bool {
-	return hasPieceMark(b) || text.Ends.Next(b, 0) >= 0
-}
+	{First: "htHT", Second: "\t\n\r\\"}, {First: "0", Second: "9aAdD"}, {First: "9be", Second: ";"}}, "\"'\t\r\n<,;&\\%tpnr476")
 
 // hasPieceMark reports whether one of the marks is in a text, by what is around it.
 func hasPieceMark(b []byte) bool {
@@ -53,15 +48,18 @@ func isPieceMark(b []byte, p int) bool {
 	before, after := b[max(0, p-2):p], b[p:]
 	switch c := after[1]; {
 	case c|0x20 == 'p': // http"
-		return len(before) == 2 && before[0]|0x20 == 'h' && before[1]|0x20 == 't' && strings.IndexByte("tp476", after[2]) < 0
+		return len(before) == 2 && before[0]|0x20 == 'h' && before[1]|0x20 == 't' && strings.IndexByte("tpnr476", after[2]) < 0
 	case c == 't':
 		return bytes.HasPrefix(after, []byte("ptth"))
 	case c == '0':
-		return bytes.HasPrefix(after, []byte("104")) && (len(after) == 3 || after[3] < '0' || after[3] > '9') && (p == 0 || before[len(before)-1] < '0' || before[len(before)-1] > '9')
+		return bytes.HasPrefix(after, []byte("104")) && (len(after) == 3 || after[3] < '0' || after[3] > '9') && (p == 0 || before[len(before)-1] < '0' || before[len(before)-1] > '9' || p > 2 && b[p-3] == '%')
 	case c == '8' || c == 'x':
 		return bytes.HasPrefix(after, []byte("687474")) || bytes.HasPrefix(after, []byte("0x68")) && (len(after) == 4 || !isAlnum(after[4]))
 	}
 	// A break or a tab: the rest of the scheme is after it.
+	if after[1] == '\\' {
+		after = after[1:]
+	}
 	for _, rest := range []string{"ttp", "tp", "p"} {
 		if len(after) > 2+len(rest) && strings.EqualFold(string(after[2:2+len(rest)]), rest) && (after[2+len(rest)] == ':' || text.Opens(after[2+len(rest)])) {
 			return true
@@ -72,7 +70,11 @@ func isPieceMark(b []byte, p int) bool {
 
 // pieces reports the addresses of the site that a text holds in pieces, so that no reference is in it. at is its place.
 func (w *worker) pieces(b []byte, at *place) {
-	if w.quiet || !mayBePieces(b) {
+	if w.quiet {
+		return
+	}
+	mark := hasPieceMark(b)
+	if !mark && text.Ends.Next(b, 0) < 0 {
 		return
 	}
 	found := func(p int, note string) {
@@ -81,7 +83,7 @@ func (w *worker) pieces(b []byte, at *place) {
 	if p, note := w.apart(b); p >= 0 {
 		found(p, note)
 	}
-	if hasPieceMark(b) {
+	if mark {
 		if p := bytes.Index(b, []byte("ptth")); p >= 0 && w.backwards(b) {
 			found(p, noteReversed)
 		}
@@ -108,7 +110,7 @@ func (w *worker) apart(b []byte) (at int, note string) {
 		}
 		n += p
 		p = n + 4
-		if rest := b[p:]; len(rest) > 3 && (rest[0] == 's' || rest[0] == ':' && rest[1] == '/' && rest[2] == '/' && isAlnum(rest[3])) {
+		if p < len(b) && (b[p] == 's' || whole(b, p)) {
 			continue // by far the most
 		}
 		if after := text.Tail(b, p, guardMax); joint.MatchString(after) {
@@ -141,6 +143,21 @@ func (w *worker) apart(b []byte) (at int, note string) {
 		}
 	}
 	return -1, ""
+}
+
+// whole reports whether a colon, two slashes and the beginning of a name are at p, in any spelling.
+func whole(b []byte, p int) bool {
+	for _, want := range "://" {
+		if p >= len(b) {
+			return false
+		}
+		c, end, _ := text.Unit(b, p)
+		if c != want {
+			return false
+		}
+		p = end
+	}
+	return p < len(b) && isAlnum(b[p])
 }
 
 // backwards reports whether a text holds an address of the site that is written backwards.

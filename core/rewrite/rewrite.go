@@ -177,8 +177,8 @@ func (r *Rules) Value(b []byte) Result {
 	if r.lone(b) {
 		return Result{Edits: loneEdit(), References: 1, Hosts: []HostCount{{r.Site.Host, 1}}}
 	}
-	may, pieces := mayHold(b), mayBePieces(b)
-	if !may && !pieces && !mayBeBroken(b) {
+	may := mayHold(b)
+	if !may && !hasPieceMark(b) && !mayBeBroken(b) {
 		return Result{}
 	}
 	w := newWorker(r, b)

@@ -275,7 +275,7 @@ func attributes(b []byte) (all []value) {
 // isValue reports whether a decoded text is to be opened by itself: something may be in it, and it is not an envelope,
 // which is opened through its layers.
 func isValue(plain []byte) bool {
-	return (mayHold(plain) || mayBePieces(plain)) && !envelope.LooksJSON(plain) && !envelope.LooksSerialized(plain) && envelope.IsPlain(plain)
+	return (mayHold(plain) || hasPieceMark(plain)) && !envelope.LooksJSON(plain) && !envelope.LooksSerialized(plain) && envelope.IsPlain(plain)
 }
 
 // value opens a value. It returns where it ends, or 0 if it is read as a part of the text around it.
