@@ -32,7 +32,7 @@ var apart = func() map[string]string {
 		"input text src", "source elsewhere", "link stylesheet disabled", "link stylesheet other type", "link preload video", "link preload audio",
 		"link preload nothing", "link preload unknown", "p background", "comment", "textarea", "xmp", "noembed", "noframes", "iframe text", "plaintext", "title",
 		"cdata in html", "style of other type", "svg cursor attribute", "broken no quote end",
-		"broken doubled attribute", "broken attribute in end tag", "broken nested tag", "form action in srcdoc")
+		"broken doubled attribute", "broken attribute in end tag", "broken nested tag")
 	add("what browsers put right is not read as an address", "tab inside", "no slash")
 	add("what a map puts together is named by the address that it begins with", "map of a folder", "map of the longest")
 	add("a form is a matter of its own", "form action in upgraded page")
