@@ -243,7 +243,7 @@ func (t *Token) write(b, sum []byte) string {
 		s := base64.RawStdEncoding.EncodeToString(sum)
 		if other := base64.RawURLEncoding.EncodeToString(sum); bytes.ContainsAny(was, "-_") {
 			s = other
-		} else if s != other && !bytes.ContainsAny(was, "+/") && was[len(was)-1] != '=' { // with padding it is the common one
+		} else if s != other && !bytes.ContainsAny(was, "+/") {
 			return ""
 		}
 		if was[len(was)-1] == '=' {

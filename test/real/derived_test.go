@@ -62,14 +62,16 @@ func derived(t *testing.T, s *store, sql [2]string) {
 	}
 	s.tool(0, append(initial, "generic")...)
 	require.NoError(t, json.Unmarshal([]byte(s.tool(0, "preview", "--offline", "--format", "json")), &p))
-	assert.Equal(t, 5*rows, p.Cells, "the digests tell, and the name of the length")
-	assert.Empty(t, p.Left)
+	// Base64 in which neither + nor / occurs may be of either alphabet: a row is left if its new digest has one of them.
+	uncertain := p.Left["protected"]
+	assert.Less(t, uncertain, rows/2)
+	assert.Equal(t, 5*(rows-uncertain), p.Cells, "the digests tell, and the name of the length")
 
 	s.tool(0, append(initial, "own.yaml")...)
 	require.NoError(t, json.Unmarshal([]byte(s.tool(0, "preview", "--offline", "--format", "json")), &p))
-	assert.Equal(t, 5*rows, p.Cells)
+	assert.Equal(t, 5*(rows-uncertain), p.Cells)
 	s.tool(0, "apply", "--offline")
-	assert.Equal(t, fmt.Sprint(rows), fits("%https://ternrock%"), "the database's own digests")
+	assert.Equal(t, fmt.Sprint(rows-uncertain), fits("%https://ternrock%"), "the database's own digests")
 	s.tool(0, "undo")
 	assert.Equal(t, was, s.dump())
 }
