@@ -25,7 +25,7 @@ const (
 // pieceMarks finds what an address in pieces has: http that no colon follows, the beginning of ptth, of 104, of 687 or of
 // 0x6 (h as a number), a break or a tab in a scheme; and what else looks so.
 var pieceMarks = seek.NewTriples([]seek.Class{{First: "tT", Second: "pP"}, {First: "p", Second: "t"}, {First: "1", Second: "0"}, {First: "6", Second: "8"}, {First: "0", Second: "x"},
-	{First: "htHT", Second: "\t\n\r\\"}, {First: "0", Second: "9aAdD"}, {First: "9be", Second: ";"}}, "\"'\t\r\n<,;&\\%tpnr476")
+	{First: "htHT", Second: "\t\n\r"}, {First: "0", Second: "9aAdD"}, {First: "9be", Second: ";"}}, "\"'\t\r\n<,;&\\%tp476")
 
 // hasPieceMark reports whether one of the marks is in a text, by what is around it.
 func hasPieceMark(b []byte) bool {
@@ -48,7 +48,7 @@ func isPieceMark(b []byte, p int) bool {
 	before, after := b[max(0, p-2):p], b[p:]
 	switch c := after[1]; {
 	case c|0x20 == 'p': // http"
-		return len(before) == 2 && before[0]|0x20 == 'h' && before[1]|0x20 == 't' && strings.IndexByte("tpnr476", after[2]) < 0
+		return len(before) == 2 && before[0]|0x20 == 'h' && before[1]|0x20 == 't' && strings.IndexByte("tp476", after[2]) < 0
 	case c == 't':
 		return bytes.HasPrefix(after, []byte("ptth"))
 	case c == '0':
@@ -57,9 +57,6 @@ func isPieceMark(b []byte, p int) bool {
 		return bytes.HasPrefix(after, []byte("687474")) || bytes.HasPrefix(after, []byte("0x68")) && (len(after) == 4 || !isAlnum(after[4]))
 	}
 	// A break or a tab: the rest of the scheme is after it.
-	if after[1] == '\\' {
-		after = after[1:]
-	}
 	for _, rest := range []string{"ttp", "tp", "p"} {
 		if len(after) > 2+len(rest) && strings.EqualFold(string(after[2:2+len(rest)]), rest) && (after[2+len(rest)] == ':' || text.Opens(after[2+len(rest)])) {
 			return true
