@@ -428,7 +428,7 @@ func cellWrite(dst []byte, c byte, _ *style) []byte {
 	return append(dst, c)
 }
 
-// quotedEscape reads a byte as two hexadecimal digits, or a soft line break, which stands for nothing.
+// quotedEscape reads a byte as two hexadecimal digits, or a soft line break, which is dropped.
 func quotedEscape(b []byte) ([]byte, int) {
 	switch {
 	case len(b) > 1 && b[1] == '\n':
@@ -451,7 +451,7 @@ func quotedWrite(dst []byte, c byte, _ *style) []byte {
 	return append(dst, c)
 }
 
-// foldedEscape reads a line break and the blank after it, which together stand for nothing.
+// foldedEscape reads a line break and the blank after it, which are dropped.
 func foldedEscape(b []byte) ([]byte, int) {
 	n := 1
 	if b[0] == '\r' {

@@ -110,7 +110,7 @@ func FuzzLayers(f *testing.F) {
 		layers := []Layer{Layer(one%byte(layerCount-1)) + 1, Layer(two%byte(layerCount-1)) + 1}
 		for _, l := range layers {
 			if l == Folded && bytes.ContainsAny(b, "\r\n") {
-				return // a break with a blank after it stands for nothing: no text has one
+				return // a break with a blank after it is dropped: no text has one
 			}
 			require.Equal(t, string(b), string(Decode(Encode(b, l), l)), "%s", l)
 		}

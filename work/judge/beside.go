@@ -55,7 +55,7 @@ func (g *Judge) beside(r row, i int, v []byte, edits []rewrite.Edit) (seals []Se
 	return append(seals, more...), "", nil
 }
 
-// digests finds the columns that hold a digest of a value, besides those that are set anew already: they are set anew with
+// digests finds the columns that hold a digest of a value, besides those that are set already: they are set again with
 // it; or it says why the value is left, since one of them is not to be changed.
 func (g *Judge) digests(r row, i int, v []byte, edits []rewrite.Edit, known []Seal) (seals []Seal, torn string, err error) {
 	var after []byte
