@@ -346,7 +346,7 @@ func openWithin(b []byte, mark, floor, around int) (x Base64, ok, cut bool) {
 		end++
 	}
 	more := start > floor && tokenBytes[b[start-1]]
-	behind := end < len(b) && tokenBytes[b[end]] && !(b[end] == '-' && endsRun(b, end))
+	further := end < len(b) && tokenBytes[b[end]] && !(b[end] == '-' && endsRun(b, end))
 	for p := start; p < mark && !spelled; p++ {
 		spelled = text.Opens(b[p])
 	}
@@ -363,7 +363,7 @@ func openWithin(b []byte, mark, floor, around int) (x Base64, ok, cut bool) {
 	for i, stack := range stacks {
 		r := text.Open(b[:end], start, stack, end-start)
 		low, high := runAround(&r, r.At(mark))
-		if more && low < spelledMax || behind && high > len(r.Text)-spelledMax {
+		if more && low < spelledMax || further && high > len(r.Text)-spelledMax {
 			return x, false, true
 		}
 		y, found := inRegion(&r, r.At(mark), low, high, before)

@@ -45,7 +45,7 @@ type Serialized struct {
 	Texts      []Text
 	Containers []Container
 	Numbers    []Number // the integers of two digits or more among the values
-	End        int      // behind the value; what follows is not PHP's
+	End        int      // after the value; what is after it is not PHP’s
 }
 
 // Number is an integer inside an envelope.

@@ -30,7 +30,7 @@ type Judge struct {
 	Again func(i int) ([]byte, bool)
 	First func(i int)
 
-	// Sealable, where not nil, reports whether a column may be set anew because it holds a digest of another one: not if it
+	// Sealable, where not nil, reports whether a column may be set because it holds a digest of another one: not if it
 	// tells rows apart. Nil: none may.
 	Sealable func(i int) bool
 
