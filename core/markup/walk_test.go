@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -177,32 +176,4 @@ func FuzzWalks(f *testing.F) {
 			}
 		}
 	})
-}
-
-// The cost is linear, for hostile input too: eight times the input takes about eight times as long;
-// quadratic cost would take sixty-four times as long.
-func TestWalksAreLinear(t *testing.T) {
-	cost := func(walk func([]byte), piece string, n int) time.Duration {
-		b := []byte(strings.Repeat(piece, n))
-		best := time.Hour
-		for range 3 {
-			start := time.Now()
-			walk(b)
-			best = min(best, time.Since(start))
-		}
-		return best
-	}
-	for name, c := range map[string]struct {
-		walk   func([]byte)
-		pieces []string
-	}{
-		"script": {func(b []byte) { WalkScript(b, true, func(ScriptPart, int, int) {}) }, []string{"(]", "`${", "/*", "/", "'", "import{", "a ", "<!--\n"}},
-		"css":    {func(b []byte) { WalkCSS(b, func(StyleURL) {}) }, []string{`\75rl(x)`, "url(", "@import 'a'", "{", "(", "'\n", "\x95\\"}},
-		"xml":    {func(b []byte) { WalkXML(b, Markup{}) }, []string{"<a>", "<a xmlns:b='c'>", "<script>", "<![CDATA[", "<!DOCTYPE[", "</a>", "<a>b</c>", "<?"}},
-	} {
-		for _, piece := range c.pieces {
-			little, much := cost(c.walk, piece, 4000), cost(c.walk, piece, 32000)
-			assert.Less(t, much, 40*max(little, time.Millisecond), "%s: %q", name, piece)
-		}
-	}
 }

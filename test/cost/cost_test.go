@@ -6,6 +6,7 @@ package cost
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"flag"
 	"fmt"
 	"io"
@@ -57,11 +58,20 @@ var (
 	htmlTokens   = append(words(`< > </ <a <a> </a> <b <p <div> </div> <script> </script> <style> </style> <!-- --> <!--> <! <? <![CDATA[ ]]> <svg> </svg> <math> <template> </template> <table> <tr> <td> <select> <option> <form> <button> <p> <li> <ul> <textarea> <title> <noscript> <iframe> <frameset> <body> <html> <head> <base> <link> <meta> <img> <a/ = ' " a= a=' &amp; &#x68; & &#`), " ", "\n", "\x00", "http://a.example/", `<a href="http://a.example/">`, `<img src=http://a.example/b>`, `<img srcset="http://a.example/a 1x,`, ` a="`, ` style="background:url(http://a.example/)"`, `<i>`, `<font>`, `<b><i>`, `<a><b>`)
 	cssTokens    = append(words(`{ } ( ) [ ] ; : , ' " /* */ \ url( url(' @import @media @font-face @namespace @charset @ # . a -- \0000 \a <!-- --> ! http://a.example/ image-set( var( calc(`), " ", "\n", "a:url(http://a.example/);", "a{b:c}", "@import url(http://a.example/);", "\\68 ttp://")
 	xmlTokens    = append(words(`< > </ <a> </a> <a <a/> <!-- --> <![CDATA[ ]]> <? ?> <!DOCTYPE <!ENTITY [ ] & &amp; &a; ' " = a="b" a="`), " ", "\n", "http://a.example/", `<a xmlns:b="http://a.example/">`)
-	valueTokens  = append(words(`a:1:{ a:9:{i:0; i:0; s:5:" s:5: "; } O:1:"a":1:{ b:0; N; {" [" "] {} "a":1, "a":" \" \\ \/ http:// http:\/\/ http%3A%2F%2F http&#58;// aHR0cDov H4sI eJw= = % %25 &amp; &amp;amp; \u0068 < <a <a href=" </a> ( ) , : ; ' / // ? # 0 a é`), " ", "\n", "\x00", "http://ternrock.example/", "s:23:\"http://ternrock.example\";", "\\\"", "\\\\\\\"", "a:1:{s:1:\"a\";", "s:5:\"http:\";", "=\n", "=3D", "aHR0cDovL3Rlcm5yb2NrLmV4YW1wbGUv", "\x1f\x8b\x08", "x\x9c", "b:1;", "i:1;s:1:\"a\";")
-	sqlTokens    = append(words(`( ) , ; ' " \ -- # /* */ /*! ' $$ $a$ E' X' 0x NULL INSERT INTO VALUES CREATE TABLE t a int text PRIMARY KEY UNIQUE DEFAULT CHECK REFERENCES ALTER UPDATE SET COPY FROM stdin; \. \N DELIMITER USE BEGIN COMMIT REPLACE( char(10) || :: [ ] 1 -1 1e9 = . CONSTRAINT GENERATED ALWAYS AS COLLATE PARTITION BY`), " ", "\n", "`", "\t", "(1,'http://ternrock.example/'),", "a int,\n", "'a',", "INSERT INTO t VALUES (1,'a');\n", "CREATE TABLE t (a int, b text);\n", "CREATE TABLE `a` (\n `b` text\n);\n", "COPY t (a) FROM stdin;\n", "\\.\n", "/*!50003 ", "DELIMITER ;;\n")
-	confTokens   = append(words("server { } location / = ~ ; ' \" \\ # <VirtualHost *:80> </VirtualHost> <IfModule a> </IfModule> RewriteRule RewriteCond RewriteEngine On [R=301,L] ^(.*)$ https:// %{HTTP_HOST} $host return 301 include listen 80 if ( ) rewrite map geo"), " ", "\n", "\\\n", "RewriteRule ^ https://a.example/ [R=301,L]\n", "location / {\n", "server {\n", "<IfModule a>\n")
-	phpTokens    = append(words(`<?php ?> $a = ; ' " \ define( ( ) , . if else { } [ ] => // # /* */ <<<A <<<'A' A; array( return include require __DIR__ getenv( ?: ?? ! && || 'a' "b" "$a" "{$a}" function class`), " ", "\n", "define('A','b');\n", "$a='b'.", "if(1){", "<<<A\n", "A;\n", "$a[", "(", "((", "'.'", "?:", "A.")
-	yamlTokens   = append(words("a: - [ ] { } & * ! | > ' \" # , ? : --- ... &a *a !!str << 1"), " ", "\n", "  ", "a:\n ", "- ", "[[", "{a: ", "&a [", "*a, ", "\n- - ")
+	coded        = base64.StdEncoding.EncodeToString([]byte(`see <a href="http://ternrock.example/lamp">the lamp</a> of the tower`))
+	other        = base64.StdEncoding.EncodeToString([]byte(`nothing of ours, but http://other.example/ all the same`))
+	valueTokens  = append(words(`a:1:{ a:9:{i:0; i:0; s:5:" s:5: "; } O:1:"a":1:{ b:0; N; {" [" "] {} "a":1, "a":" \" \\ \/ http:// http:\/\/ http%3A%2F%2F http&#58;// aHR0cDov H4sI eJw= = % %25 &amp; &amp;amp; \u0068 < <a <a href=" </a> ( ) , : ; ' / // ? # 0 a é`), " ", "\n", "\x00", "http://ternrock.example/", "s:23:\"http://ternrock.example\";", "\\\"", "\\\\\\\"", "a:1:{s:1:\"a\";", "s:5:\"http:\";", "=\n", "=3D", "aHR0cDovL3Rlcm5yb2NrLmV4YW1wbGUv", "\x1f\x8b\x08", "x\x9c", "b:1;", "i:1;s:1:\"a\";",
+		coded+" ", `"`+coded+`",`, "d="+coded+"&", "d="+other+"&", "d%3D"+coded+"%26", "d%3D"+other+"%26", other+`\n`, other+"=\n",
+		`<img src="http://cdn.example/a.png"> `, `{"u":"http:\/\/ternrock.example\/"} `, `[{"u":"http:\/\/ternrock.example\/"}],`, `s:24:"http://ternrock.example/"; `, `s:25:"http://ternrock.example/"; `,
+		`a:1:{s:1:"a";s:24:"http://ternrock.example/";} `, `a:2:{s:1:"a";s:24:"http://ternrock.example/";} `, `a:1:{s:1:&quot;a&quot;;s:24:&quot;http://ternrock.example/&quot;;} `,
+		`s:9:\"http://ternrock.example/\"; `, `\"a:1:{s:1:\\\"a\\\";s:24:\\\"http://ternrock.example/\\\";}\" `, `{"a":"`, `%7B%22u%22%3A%22http%3A%2F%2Fternrock.example%22%7D `,
+		`http://ternrock.example?x=http%3A%2F%2Fternrock.example%2F&sig=0123456789abcdef0123456789abcdef `, `<script>`, `<!--`, `url(`, `eyJhbGciOiJIUzI1NiJ9.`,
+		`24:http://ternrock.example/,`, `&quot;;`, `%22%3B`, `s:1:`, "%1F%8B%08", `''`, `'a:1:{s:1:"a";s:24:"http://ternrock.example/";}',`, `('a:1:{s:1:"a";s:26:"http://ternrock.example/''";}');`,
+		`C:11:"ArrayObject":60:{x:i:0;a:1:{s:1:"u";s:24:"http://ternrock.example/";};m:a:0:{}} `, `x|s:24:"http://ternrock.example/";`, `INSERT INTO t VALUES ('a:1:{s:1:\"a\";s:24:\"http://ternrock.example/\";}'); `)
+	sqlTokens  = append(words(`( ) , ; ' " \ -- # /* */ /*! ' $$ $a$ E' X' 0x NULL INSERT INTO VALUES CREATE TABLE t a int text PRIMARY KEY UNIQUE DEFAULT CHECK REFERENCES ALTER UPDATE SET COPY FROM stdin; \. \N DELIMITER USE BEGIN COMMIT REPLACE( char(10) || :: [ ] 1 -1 1e9 = . CONSTRAINT GENERATED ALWAYS AS COLLATE PARTITION BY`), " ", "\n", "`", "\t", "(1,'http://ternrock.example/'),", "a int,\n", "'a',", "INSERT INTO t VALUES (1,'a');\n", "CREATE TABLE t (a int, b text);\n", "CREATE TABLE `a` (\n `b` text\n);\n", "COPY t (a) FROM stdin;\n", "\\.\n", "/*!50003 ", "DELIMITER ;;\n")
+	confTokens = append(words("server { } location / = ~ ; ' \" \\ # <VirtualHost *:80> </VirtualHost> <IfModule a> </IfModule> RewriteRule RewriteCond RewriteEngine On [R=301,L] ^(.*)$ https:// %{HTTP_HOST} $host return 301 include listen 80 if ( ) rewrite map geo"), " ", "\n", "\\\n", "RewriteRule ^ https://a.example/ [R=301,L]\n", "location / {\n", "server {\n", "<IfModule a>\n")
+	phpTokens  = append(words(`<?php ?> $a = ; ' " \ define( ( ) , . if else { } [ ] => // # /* */ <<<A <<<'A' A; array( return include require __DIR__ getenv( ?: ?? ! && || 'a' "b" "$a" "{$a}" function class`), " ", "\n", "define('A','b');\n", "$a='b'.", "if(1){", "<<<A\n", "A;\n", "$a[", "(", "((", "'.'", "?:", "A.")
+	yamlTokens = append(words("a: - [ ] { } & * ! | > ' \" # , ? : --- ... &a *a !!str << 1"), " ", "\n", "  ", "a:\n ", "- ", "[[", "{a: ", "&a [", "*a, ", "\n- - ")
 )
 
 func page(t testing.TB) *url.URL {
@@ -97,7 +107,7 @@ func readDump(t testing.TB, b []byte) {
 
 func readers(t testing.TB) []reader {
 	u, of := page(t), site(t)
-	r := &rewrite.Rules{Site: of, Verdict: func(string, string) rewrite.Verdict { return rewrite.Verdict(0) }}
+	r := &rewrite.Rules{Site: of, Verdict: func(string, string) rewrite.Verdict { return rewrite.Secure }}
 	return []reader{
 		{"script", func(_ testing.TB, b []byte) { markup.WalkScript(b, false, func(markup.ScriptPart, int, int) {}) }, scriptTokens, [][2]string{{"", ""}, {"a=`", "`"}, {"(", ")"}, {"/", "/"}, {"`${", "}`"}}, 0, false},
 		{"style sheet", func(_ testing.TB, b []byte) { mixed.CSS(b, u) }, cssTokens, [][2]string{{"", ""}, {"a{b:", "}"}, {"@import ", ";"}, {"a{b:url(", ")}"}}, 0, false},
@@ -154,6 +164,15 @@ const (
 	perMB = 15 * time.Second
 )
 
+// costly is the input that has cost its reader most so far.
+type costly struct {
+	took   time.Duration
+	token  string
+	around [2]string
+}
+
+var worst = map[string]costly{}
+
 func repeated(token string, size int) string { return strings.Repeat(token, size/len(token)+1) }
 
 // cpuTime is what the process has used of its processors: what else the machine does does not count.
@@ -192,6 +211,9 @@ func timed(t testing.TB, r reader, in string) time.Duration {
 func fault(t testing.TB, r reader, around [2]string, token string) string {
 	in := func(size int) string { return around[0] + repeated(token, size) + around[1] }
 	long := timed(t, r, in(large))
+	if w := worst[r.name]; long > w.took {
+		worst[r.name] = costly{long, token, around}
+	}
 	if long < cheap {
 		return ""
 	}
@@ -233,6 +255,8 @@ func TestScaling(t *testing.T) {
 					}
 				}
 			}
+			w := worst[r.name]
+			t.Logf("worst: %.2f s a MB, %.40q repeated in %q", w.took.Seconds()*(1<<20)/large, w.token, w.around)
 		})
 	}
 }
