@@ -69,14 +69,17 @@ func (a *app) mendCommand() *cobra.Command {
 	var cause envelope.Cause
 	c := &cobra.Command{
 		Use:   "mend",
-		Short: "Propose corrected lengths for serialized values that are broken",
+		Short: "Propose corrections for serialized values that are broken",
 		Long: `An earlier careless replacement may have left serialized values whose lengths no
 longer fit; the system then drops the whole setting. mend finds them, also inside
-other values, JSON and slashes. Each length follows from the one that stands
-there and from the replacement: --was and --now say what was replaced by what. It
-proposes only what makes a value sound all the way down, and names the rest. Like
-preview it writes a change sheet and changes nothing: apply carries it out, undo
-takes it back.
+other values, JSON, base64, compressed values and slashes. Each length follows
+from the one that is there and from the replacement: --was and --now say what was
+replaced by what. Where that explains nothing, it looks for other damage: line
+ends or characters that were converted, entities, backslashes, names of
+properties that lost their NULs, classes that were renamed, wrong counts. It
+proposes only what makes a value sound all the way down, in exactly one way, and
+names the rest: all that preview calls broken. Like preview it writes a change
+sheet and changes nothing: apply carries it out, undo takes it back.
 
 ` + exitCodes,
 		Example: `  trimlantern mend

@@ -443,11 +443,16 @@ const tokenMax = 1 << 26
 // maxBase64Stacks bounds in how many ways one run is read.
 const maxBase64Stacks = 8
 
+// nearEscapes bounds how many escapes before and after a mark tell how the base64 between them is written: in
+// d%3DaHR0cDov…%26d%3DaHR0cDov…%26 all are the same.
+const nearEscapes = 32
+
 // base64Stacks tells how the base64 in b[start:end] may be written, from the characters around
 // the mark that are written as escapes, the nearest first; at last, as it stands.
 func base64Stacks(b []byte, start, end, mark int) []text.Stack {
 	type written struct{ distance, from, to int }
-	var near []written
+	near := make([]written, 0, 2*nearEscapes+1)
+	after := 0
 	for p := start; p < end && p < mark+largeRun; {
 		if !text.Opens(b[p]) {
 			p++
@@ -460,8 +465,13 @@ func base64Stacks(b []byte, start, end, mark int) []text.Stack {
 				distance = mark - q
 			}
 			near = append(near, written{distance, p, q})
-			if len(near) > 1<<10 && p < mark {
+			if len(near) > nearEscapes && p < mark {
 				near = near[1:]
+			}
+			if after++; p < mark {
+				after = 0
+			} else if after == nearEscapes {
+				break
 			}
 		}
 		p = max(q, p+1)

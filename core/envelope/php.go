@@ -534,12 +534,20 @@ func (p *phpParser) enum(_ name, up, _ int) error {
 
 // path joins the steps down to a container.
 func (s *Serialized) path(up int) string {
-	if up < 0 {
-		return ""
+	var steps []string
+	for ; up >= 0 && len(steps) < pathSteps; up = s.Containers[up].Up {
+		c := s.Containers[up]
+		steps = append(steps, s.step(c.Up, c.NameStart, c.NameEnd))
 	}
-	c := s.Containers[up]
-	return s.path(c.Up) + s.step(c.Up, c.NameStart, c.NameEnd)
+	if up >= 0 {
+		steps = append(steps, "…")
+	}
+	slices.Reverse(steps)
+	return strings.Join(steps, "")
 }
+
+// pathSteps bounds how many steps of a path are shown, the innermost ones: a:1:{i:0;a:1:{i:0;… may nest thousands deep.
+const pathSteps = 64
 
 // step is how to get from a container to what a key leads to: [key] or ->name.
 func (s *Serialized) step(up, start, end int) string {

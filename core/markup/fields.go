@@ -11,6 +11,7 @@ import (
 // fieldLanguage is one way in which a language for fields, other than HTML, holds an address. To add one, add a row.
 type fieldLanguage struct {
 	name   string
+	ends   string         // what its last character may be, blanks apart: a first look; "": any
 	before *regexp.Regexp // what is directly before the address, in plain spelling
 	use    Use
 	kind   Kind
@@ -19,17 +20,17 @@ type fieldLanguage struct {
 // fieldLanguages is the one table of them; the first row that fits counts. What a page does with an address is written
 // before it in all of them, so that `![lens](http://…)` loads and `[lens](http://…)` does not.
 var fieldLanguages = []fieldLanguage{
-	{"Markdown, picture", regexp.MustCompile(`!\[[^\[\]\n]{0,200}\]\(\s?<?$`), Loads, Image},
-	{"Markdown, link", regexp.MustCompile(`\[[^\[\]\n]{0,200}\]\(\s?<?$`), Opens, ""},
-	{"BBCode, media", regexp.MustCompile(`(?i)\[(img|image|picture|photo|video|audio|media|embed|flash|swf|youtube|iframe)\b[^\[\]\n]{0,80}\]\s?$`), Loads, Image},
-	{"BBCode, link", regexp.MustCompile(`(?i)\[(url|link|a)(=["']?|\])$`), Opens, ""},
-	{"reStructuredText, picture", regexp.MustCompile(`\.\. (\|[^|\n]{1,80}\| )?(image|figure|video|audio)::\s{1,8}$`), Loads, Image},
-	{"AsciiDoc, media", regexp.MustCompile(`(^|[\s(\[|="'>])(image|video|audio)::?$`), Loads, Image},
-	{"AsciiDoc, link", regexp.MustCompile(`(^|[\s(\[|="'>])link:$`), Opens, ""},
-	{"wiki, picture", regexp.MustCompile(`(?i)\[\[\s?(file|image|img|media|picture)\s?[:(]\s?$`), Loads, Image},
-	{"wiki, link", regexp.MustCompile(`\[\[\s?$`), Opens, ""},
-	{"wiki, braces", regexp.MustCompile(`(^|[^{])\{\{\s?$`), Loads, Image},
-	{"Textile, link", regexp.MustCompile(`":$`), Opens, ""},
+	{"Markdown, picture", "(<", regexp.MustCompile(`!\[[^\[\]\n]{0,200}\]\(\s?<?$`), Loads, Image},
+	{"Markdown, link", "(<", regexp.MustCompile(`\[[^\[\]\n]{0,200}\]\(\s?<?$`), Opens, ""},
+	{"BBCode, media", "]", regexp.MustCompile(`(?i)\[(img|image|picture|photo|video|audio|media|embed|flash|swf|youtube|iframe)\b[^\[\]\n]{0,80}\]\s?$`), Loads, Image},
+	{"BBCode, link", "=]", regexp.MustCompile(`(?i)\[(url|link|a)(=["']?|\])$`), Opens, ""},
+	{"reStructuredText, picture", ":", regexp.MustCompile(`\.\. (\|[^|\n]{1,80}\| )?(image|figure|video|audio)::\s{1,8}$`), Loads, Image},
+	{"AsciiDoc, media", ":", regexp.MustCompile(`(^|[\s(\[|="'>])(image|video|audio)::?$`), Loads, Image},
+	{"AsciiDoc, link", ":", regexp.MustCompile(`(^|[\s(\[|="'>])link:$`), Opens, ""},
+	{"wiki, picture", ":(", regexp.MustCompile(`(?i)\[\[\s?(file|image|img|media|picture)\s?[:(]\s?$`), Loads, Image},
+	{"wiki, link", "[", regexp.MustCompile(`\[\[\s?$`), Opens, ""},
+	{"wiki, braces", "{", regexp.MustCompile(`(^|[^{])\{\{\s?$`), Loads, Image},
+	{"Textile, link", ":", regexp.MustCompile(`":$`), Opens, ""},
 }
 
 // textile is a picture of Textile and of wikis like it: !http://…!, with how it is placed before it. Since an
@@ -55,14 +56,21 @@ func fieldUse(b []byte, start int) Use {
 	if start == 0 || strings.IndexByte(fieldMarks+"+0123456789abcdefABCDEF;\\", b[start-1]) < 0 {
 		return Text
 	}
-	head := plainHead(b, start, fieldMax)
-	if head == "" || strings.IndexByte(fieldMarks, head[len(head)-1]) < 0 {
+	if c, _, _ := text.Before(b, start); !strings.ContainsRune(fieldMarks, c) && (c != '+' || !inForm(b, start)) {
 		return Text
 	}
+	head := plainHead(b, start, fieldMax)
+	last := strings.TrimRight(head, " \t\r\n")
+	if last != "" {
+		last = last[len(last)-1:]
+	}
 	for i := range fieldLanguages {
-		if fieldLanguages[i].before.MatchString(head) {
-			return fieldLanguages[i].use
+		if l := &fieldLanguages[i]; (l.ends == "" || last != "" && strings.Contains(l.ends, last)) && l.before.MatchString(head) {
+			return l.use
 		}
+	}
+	if !strings.ContainsAny(head, "!]") {
+		return Text
 	}
 	if textile.before.MatchString(head) && textile.after.MatchString(plainTail(b, start, fieldMax)) {
 		return Loads

@@ -44,7 +44,7 @@ func TestAddedFieldLanguage(t *testing.T) {
 	const text = "picture<-http://fonts.example/a.png here"
 	assert.Equal(t, Text, use(text))
 	defer func(was []fieldLanguage) { fieldLanguages = was }(fieldLanguages)
-	fieldLanguages = append(fieldLanguages[:len(fieldLanguages):len(fieldLanguages)], fieldLanguage{"arrows", regexp.MustCompile(`picture<-$`), Loads, Image})
+	fieldLanguages = append(fieldLanguages[:len(fieldLanguages):len(fieldLanguages)], fieldLanguage{"arrows", "-", regexp.MustCompile(`picture<-$`), Loads, Image})
 	defer func(was string) { fieldMarks = was }(fieldMarks)
 	fieldMarks += "-"
 	assert.Equal(t, Loads, use(text))

@@ -33,7 +33,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 	var edited inner
 	var family *kin
 	var start state
-	if !w.quiet {
+	if !w.quiet && w.mend == nil {
 		family = phpKin(b, s)
 	}
 	if family != nil {
@@ -44,16 +44,16 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 	var keys *keyring
 	candidates := candidatesIn(b[:s.End], !w.hides(b[:s.End]))
 	for i, t := range s.Texts {
-		if !candidates.In(int(t.Start), int(t.End)) {
+		body := b[t.Start:t.End]
+		if w.mend != nil && !mayBreak(body) || w.mend == nil && !candidates.In(int(t.Start), int(t.End)) {
 			continue
 		}
-		body := b[t.Start:t.End]
 		here := &place{up: at, pos: int(t.Start), php: s, text: t}
-		if held[int(t.Up)] {
+		if w.mend == nil && held[int(t.Up)] {
 			w.closed(body, here, Protected, "a hash or a signature stands beside it")
 			continue
 		}
-		if pairs[i] {
+		if w.mend == nil && pairs[i] {
 			w.closed(body, here, Rule, noteTwin)
 			continue
 		}
@@ -62,7 +62,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 			before = w.save()
 		}
 		var edits []Edit
-		if t.Opaque {
+		if t.Opaque && w.mend == nil {
 			var safe bool
 			if edits, safe = w.openPayload(body, here, depth+1); !safe {
 				w.refuse(before, here, 0, Opaque, "")
@@ -74,7 +74,7 @@ func (w *worker) seal(b []byte, s *envelope.Serialized, at *place, depth int) []
 		if len(edits) == 0 {
 			continue
 		}
-		if t.Key {
+		if t.Key && w.mend == nil {
 			if keys == nil {
 				keys = phpKeys(w, b, s)
 			}
@@ -236,7 +236,7 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 	var keys *keyring
 	sealed, known := w.sealedPairs(b, texts)
 	var family *kin
-	if !w.quiet {
+	if !w.quiet && w.mend == nil {
 		family = jsonKin(b, texts, d.numbers)
 	}
 	held := protectedObjects(b, texts, known, family)
@@ -244,11 +244,11 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 	before := w.save()
 	defer w.decoded()()
 	for i, t := range texts {
-		if !mayHold(b[t.Start:t.End]) {
+		if !w.may(b[t.Start:t.End]) {
 			continue
 		}
 		r := readString(b, t)
-		if !mayHold(r.Text) {
+		if !w.may(r.Text) {
 			continue
 		}
 		here := &place{up: at, pos: t.Start, json: t.Path}
@@ -256,11 +256,11 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 			edits = append(edits, w.hashed(b, texts, p, here, depth)...)
 			continue
 		}
-		if held[t.Object] {
+		if w.mend == nil && held[t.Object] {
 			w.closed(r.Text, here, Protected, "a hash or a signature stands beside it")
 			continue
 		}
-		if pairs[i] {
+		if w.mend == nil && pairs[i] {
 			w.closed(r.Text, here, Rule, noteTwin)
 			continue
 		}
@@ -269,7 +269,7 @@ func (w *worker) rewriteJSON(b []byte, d document, at *place, depth int) []Edit 
 		if len(own) == 0 {
 			continue
 		}
-		if t.Key {
+		if t.Key && w.mend == nil {
 			if keys == nil {
 				keys = jsonKeys(w, b, texts)
 			}
@@ -345,7 +345,7 @@ func readString(b []byte, t envelope.JSONText) text.Region {
 func (w *worker) hashed(b []byte, texts []envelope.JSONText, p pair, at *place, depth int) []Edit {
 	value, sum := readString(b, texts[p.value]), readString(b, texts[p.hash])
 	plain, ok := p.by.Open(value.Text, sum.Text)
-	if !ok || !mayHold(plain) {
+	if !ok || !w.may(plain) {
 		return nil
 	}
 	before := w.save()

@@ -52,24 +52,18 @@ func TestMovedEscape(t *testing.T) {
 	assert.Equal(t, "https://www.ternrock.example/, ", string(p.Text)[len(p.Text)-31:])
 }
 
-// Nothing is mended inside a string whose own length fits in no reading, nor a payload that would have grown by more
-// than what is in it: the value is named.
-func TestMendLeavesWhole(t *testing.T) {
-	cause := envelope.Cause{Was: "http://", Now: "https://"}
-	for _, v := range []string{
-		`<input value="s:72:&quot;lamp|i:1;cart|a:1:{s:1:\&quot;u\&quot;;s:32:\&quot;lamp https://ternrock.example/12 \&quot;;}&quot;;">`,
-	} {
-		edits, broken, err := Mend([]byte(v), cause)
-		assert.True(t, broken, v)
-		assert.Error(t, err, v)
-		assert.Empty(t, edits, v)
-	}
+// What is between the quotes of an attribute is a value as a whole.
+func TestMendBetweenQuotes(t *testing.T) {
+	v := `<input value="s:72:&quot;lamp|i:1;cart|a:1:{s:1:\&quot;u\&quot;;s:32:\&quot;lamp https://ternrock.example/12 \&quot;;}&quot;;">`
+	edits, _, err := rules(t).Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
+	require.NoError(t, err)
+	assert.Equal(t, []Edit{{Offset: 16, Removed: "72", Inserted: "73"}, {Offset: 66, Removed: "32", Inserted: "33"}}, edits)
 }
 
 // A length that fits by chance, at a quote of the JSON that it spans, is corrected all the same.
 func TestMendFitsTwice(t *testing.T) {
 	v := `<input value="s:163:&quot;{&quot;a&quot;:1,&quot;e&quot;:&quot;s:135:\&quot;a:1:{https://ternrock.example/61 &lt;a href=\&quot;https://ternrock.example/37it&#039;s https://ternrock.example/28\&quot;;&lt;a href=\&quot;https://ternrock.example/18\&quot;;&quot;}&quot;;">`
-	edits, _, err := Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
+	edits, _, err := rules(t).Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
 	require.NoError(t, err)
 	after, err := Apply([]byte(v), edits)
 	require.NoError(t, err)
@@ -141,7 +135,7 @@ func TestMendReadings(t *testing.T) {
 		`<input value=\"C:11:&quot;ArrayObject&quot;:304:{x:i:0;a:1:{s:1:&quot;u&quot;;s:266:&quot;O:4:&quot;Lamp&quot;:3:{s:1:&quot;u&quot;;s:75:&quot;https://ternrock.example/6https://other.example/ https://ternrock.example/19 &quot;;s:4:&quot;\0*\0p&quot;;s:4:&quot;tern&quot;;s:1:&quot;v&quot;;a:2:{i:0;s:75:&quot;https://ternrock.example/6https://other.example/ https://ternrock.example/19 &quot;;i:1;s:25:&quot;https://ternrock.example/v&quot;;}}&quot;;};m:a:0:{}}\">`:                           {"309", "271", "77", "77", "26"},
 		`<input value="s:358:&quot;{&quot;a&quot;:1,&quot;e&quot;:&quot;a:3:{s:1:\&quot;k\&quot;;s:114:\&quot;https://other.example/ https://ternrock.example/97 lamp https://ternrock.example/83 a:1:{https://ternrock.example/19 \&quot;;s:27:\&quot;https://ternrock.example/117\&quot;;i:1;s:1:\&quot;n\&quot;;a:2:{i:0;s:4:\&quot;tern\&quot;;i:1;s:114:\&quot;https://other.example/ https://ternrock.example/97 lamp https://ternrock.example/83 a:1:{https://ternrock.example/19 \&quot;;}}&quot;}&quot;;">`: {"365", "117", "28", "117"},
 	} {
-		edits, _, err := Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
+		edits, _, err := rules(t).Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
 		require.NoError(t, err)
 		var is []string
 		for _, e := range edits {
@@ -155,7 +149,7 @@ func TestMendReadings(t *testing.T) {
 // one, is named.
 func TestMendNotSilent(t *testing.T) {
 	v := `<input value=\"&lt;!-- wp:x {&quot;e&quot;:&quot;s:101:\\&quot;\\&quot;;https://ternrock.example/57\\&quot;;caf\\u00e9 https://ternrock.example/23 lamp https://ternrock.example/93\\&quot;;lamp \\&quot;;&quot;} /--&gt;\">`
-	_, broken, err := Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
+	_, broken, err := rules(t).Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"})
 	assert.True(t, broken)
 	assert.Error(t, err)
 }

@@ -18,7 +18,7 @@ import (
 // inside rewrites a text: what it holds serialized, as JSON or in base64, in whatever
 // spelling, and its references.
 func (w *worker) inside(b []byte, at *place, depth int) []Edit {
-	if w.rules.Edit != nil && at != nil {
+	if w.rules.Edit != nil && at != nil && w.mend == nil {
 		if by, ok := w.rules.Edit(strings.TrimSpace(at.path()), b); ok {
 			w.res.Edited++
 			return instead(b, by)
@@ -63,6 +63,7 @@ type reading struct {
 
 	closed []beside.Span // the envelopes that were sealed by themselves
 
+	held     int          // where mending: so far a string reaches at least whose length fits in no reading
 	uses     *markup.Uses // made when they are needed
 	wild     bool         // the text is none: only what is sealed may be changed
 	segment  span         // the segment that was looked at last, up to the last reference in it
@@ -177,7 +178,7 @@ func (t *reading) stops() (all []stop) {
 	hold := func(from, to int, why Reason, err error) {
 		all = append(all, stop{from, func() int { return t.hold(from, to, why, err) }})
 	}
-	if !t.quiet {
+	if !t.quiet && t.mend == nil {
 		for _, s := range brokenIn(t.b) {
 			hold(s.start, s.end, Unsound, errPart)
 		}
@@ -208,6 +209,9 @@ func holdsQuote(b []byte) bool {
 // head opens the serialized value at a head, or holds back what cannot be sealed. It
 // returns where that ends, or 0 where there is nothing to be done.
 func (t *reading) head(h envelope.Head, last int) int {
+	if t.mend != nil {
+		return t.mendHead(h)
+	}
 	inner := h.Inner && h.Start != last
 	if t.quiet && t.budget < 0 {
 		return 0
@@ -340,7 +344,7 @@ func (t *reading) object(start, quote, end int) int {
 	if c, q, ok := text.Before(t.b, start); ok && c == '"' {
 		head = q
 	}
-	if head > 0 && !t.quiet && t.damaged(head) {
+	if head > 0 && !t.quiet && t.mend == nil && t.damaged(head) {
 		return t.hold(start, len(t.b), Unsound, errPart)
 	}
 	for _, s := range text.Stacks(t.b, quote, end, '"') {
@@ -422,7 +426,7 @@ func (t *reading) packed(mark int) int {
 	}
 	here := &place{up: t.at, pos: x.Start, label: x.Kind, use: t.useOf(x.Start)}
 	t.pieces(x.Text, here)
-	if !mayHold(x.Text) {
+	if !t.may(x.Text) {
 		return x.End
 	}
 	t.references(x.Start)
@@ -465,7 +469,7 @@ func (t *reading) base64(mark int) int {
 	}
 	here := &place{up: t.at, pos: x.Start, label: "base64", use: t.useOf(x.Start)}
 	t.pieces(x.Text, here)
-	if !mayHold(x.Text) {
+	if !t.may(x.Text) {
 		return end
 	}
 	before := t.save()
@@ -528,7 +532,12 @@ func isSigned(b []byte, start, end int) bool {
 	return false
 }
 
-func (t *reading) add(edits []Edit) { t.edits = join(t.edits, edits) }
+func (t *reading) add(edits []Edit) {
+	if len(edits) > 0 && edits[0].Offset < t.held {
+		t.mend.failed(envelope.ErrNoReading)
+	}
+	t.edits = join(t.edits, edits)
+}
 
 // useOf returns what a page does with what stands at p of the text.
 func (t *reading) useOf(p int) markup.Use {
@@ -555,7 +564,7 @@ func (t *reading) useOf(p int) markup.Use {
 func (t *reading) references(to int) {
 	from := t.p
 	t.p = max(t.p, to)
-	if from >= to {
+	if from >= to || t.mend != nil {
 		return
 	}
 	if from == 0 && to == len(t.b) {

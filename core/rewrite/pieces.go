@@ -67,7 +67,7 @@ func isPieceMark(b []byte, p int) bool {
 
 // pieces reports the addresses of the site that a text holds in pieces, so that no reference is in it. at is its place.
 func (w *worker) pieces(b []byte, at *place) {
-	if w.quiet {
+	if w.quiet || w.mend != nil {
 		return
 	}
 	mark := hasPieceMark(b)

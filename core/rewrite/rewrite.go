@@ -220,6 +220,7 @@ type worker struct {
 	budget int
 	// plain says that nothing odd is in the text that is read, nor in a part of it.
 	plain bool
+	mend  *mending // where serialized values are mended, and references stay; nil: where they are rewritten
 }
 
 // decoded is called where a text is read that is no part of the one before; what it returns, where
@@ -254,26 +255,42 @@ func (w *worker) finish(edits []Edit) Result {
 // state is what a worker has come to, to go back to where an envelope turns out not to
 // be one that can be sealed.
 type state struct {
-	res  Result
-	told int
+	res    Result
+	told   int
+	failed error
 }
 
 func (w *worker) save() state {
 	s := state{res: w.res, told: len(w.told)}
+	if w.mend != nil {
+		s.failed = w.mend.err
+	}
 	s.res.Hosts = slices.Clone(w.res.Hosts)
 	return s
 }
 
-func (w *worker) restore(s state) { w.res, w.told = s.res, w.told[:s.told] }
+func (w *worker) restore(s state) {
+	w.res, w.told = s.res, w.told[:s.told]
+	if w.mend != nil {
+		w.mend.err = s.failed
+	}
+}
 
 // refuse restores the state from before an envelope was opened and reports why it is left. pos is
 // its offset in the text at the given place.
 func (w *worker) refuse(before state, at *place, pos int, why Reason, note string) {
 	w.restore(before)
+	if w.mend != nil {
+		w.mend.failed(envelope.ErrNoReading)
+		return
+	}
 	w.left(Finding{Reason: why, Path: at.path(), Offset: at.offset(pos), Note: note})
 }
 
 func (w *worker) left(f Finding) {
+	if w.mend != nil {
+		return // of what it cannot mend it tells itself
+	}
 	f.Path, f.URL, f.Host, f.Note = text.Show(strings.TrimSpace(f.Path)), text.Show(f.URL), text.Show(f.Host), text.Show(f.Note)
 	w.res.Left = append(w.res.Left, f)
 }
@@ -364,6 +381,7 @@ func init() { // not an initializer: openers open what is inside by the table
 	wholes = []opener{
 		{func(_ *worker, b []byte) bool { return envelope.LooksSerialized(b) }, (*worker).openPHP},
 		{func(_ *worker, b []byte) bool { return envelope.LooksJSON(b) }, (*worker).openJSON},
+		{func(w *worker, b []byte) bool { return w.mend != nil && isCoded(b) }, (*worker).openCoded},
 		{(*worker).hides, (*worker).openPacked}, // or in UTF-16
 		{func(_ *worker, b []byte) bool { return envelope.Binary(b) != "" }, (*worker).openBinary},
 		{func(_ *worker, b []byte) bool { return envelope.WasSerialized(b) }, (*worker).openBroken},
@@ -377,7 +395,7 @@ func (w *worker) open(b []byte, at *place, depth int) []Edit {
 		w.left(Finding{Reason: TooDeep, Path: at.path(), Offset: at.offset(0), Note: fmt.Sprintf("more than %d envelopes", maxDepth)})
 		return nil
 	}
-	if w.rules.lone(b) {
+	if w.mend == nil && w.rules.lone(b) {
 		w.found = true
 		w.count(w.rules.Site.Host)
 		w.res.References++
@@ -426,6 +444,9 @@ func loneEdit() []Edit { return []Edit{{Offset: len("http"), Inserted: "s"}} }
 
 // openPHP re-seals a value that is serialized as it stands.
 func (w *worker) openPHP(b []byte, at *place, depth int) ([]Edit, bool) {
+	if w.mend != nil {
+		return w.mendPHP(b, at, depth)
+	}
 	s, err := envelope.OpenPHP(b)
 	if err != nil {
 		if h, ok := envelope.NextHead(b, 0); ok && h.Start == 0 && h.Type != 0 { // slashed, or with entities
@@ -471,7 +492,7 @@ func (w *worker) openPacked(b []byte, at *place, depth int) ([]Edit, bool) {
 		}
 		return nil, false
 	}
-	if !mayHold(p.Text) {
+	if !w.may(p.Text) {
 		return nil, true
 	}
 	before := w.save()
@@ -513,6 +534,9 @@ func (w *worker) openBinary(b []byte, at *place, _ int) ([]Edit, bool) {
 
 // openBroken names what was serialized before its beginning was damaged.
 func (w *worker) openBroken(b []byte, at *place, _ int) ([]Edit, bool) {
+	if w.mend != nil {
+		return nil, false
+	}
 	w.unsound(b, at, 0, errors.New("its beginning cannot be read"))
 	return nil, true
 }
@@ -526,6 +550,9 @@ func (w *worker) closed(b []byte, at *place, why Reason, note string) {
 
 // holdsOurs reports whether a text holds something that would be rewritten.
 func (w *worker) holdsOurs(b []byte) bool {
+	if w.mend != nil {
+		return false
+	}
 	rules := *w.rules
 	rules.Rewritten = nil
 	probe := &worker{rules: &rules, quiet: true, budget: 4*len(b) + 1<<16}

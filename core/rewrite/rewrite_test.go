@@ -282,7 +282,7 @@ func TestLargeValues(t *testing.T) {
 		back, err := Apply(out, Invert(res.Edits))
 		require.NoError(t, err, why)
 		require.True(t, v == string(back), why)
-		_, _, _ = Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"}) // must come to an end
+		_, _, _ = r.Mend([]byte(v), envelope.Cause{Was: "http://", Now: "https://"}) // must come to an end
 	}
 }
 

@@ -15,8 +15,18 @@ func Head(b []byte, p, size int) string {
 		return ""
 	}
 	var reversed [1024]rune
-	n := 0
+	n, opens := 0, p
 	for n < min(size, len(reversed)) && p > 0 {
+		if p <= opens { // where the next escape before p may begin
+			for opens = p - 1; opens >= 0 && p-opens <= size+backMax && escapes[b[opens]] == nil; opens-- {
+			}
+		}
+		if c := b[p-1]; c < utf8.RuneSelf && p-opens > backMax+1 {
+			reversed[n] = rune(c)
+			n++
+			p--
+			continue
+		}
 		c, start, ok := Before(b, p)
 		if !ok {
 			break

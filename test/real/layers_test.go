@@ -139,7 +139,7 @@ func judgedByPHP(t *testing.T, script string, seed int64, count int, class strin
 			_, err = io.ReadFull(from, value)
 			require.NoError(t, err)
 			if script == "mend.php" {
-				edits, broken, merr := rewrite.Mend(value, envelope.Cause{Was: "http://", Now: "https://"})
+				edits, broken, merr := rules.Mend(value, envelope.Cause{Was: "http://", Now: "https://"})
 				after, err := rewrite.Apply(value, edits)
 				require.NoError(t, err)
 				answers = answer(answers, after, broken && merr != nil)

@@ -571,7 +571,7 @@ func (s *Survey) broken(t database.Table, row database.Row, tc *change.TableCoun
 		return nil
 	}
 	for i, c := range t.Columns {
-		edits, broken, err := rewrite.Mend(row.Values[i].Bytes, s.Cause)
+		edits, broken, err := s.rules.Mend(row.Values[i].Bytes, s.Cause)
 		if !broken {
 			continue
 		}
