@@ -117,10 +117,12 @@ func (a *app) decideEdit() *cobra.Command {
 	var from string
 	c := &cobra.Command{
 		Use:   "edit NUMBER",
-		Short: "Edit one stored text yourself",
-		Long: `Opens the one text that an item is about in your editor (VISUAL or EDITOR), decoded:
+		Short: "Edit a stored text yourself",
+		Long: `Opens the text that an item is about in your editor (VISUAL or EDITOR), decoded:
 without the lengths, escapes and encodings around it. A value that cannot be read is
-opened as it is stored. The next preview shows the change and seals it in what encloses
+opened as it is stored. Places that hold the same text are edited with it; other texts
+of the item are opened one after the other, as many as show names, and what cannot be
+edited is named. The next preview shows the change and seals it in what encloses
 it; apply carries it out, and undo takes it back. If somebody changes the text
 meanwhile, it is left and named.
 
@@ -133,7 +135,7 @@ meanwhile, it is left and named.
 			if from != "" {
 				edit = func([]byte) ([]byte, error) { return a.textFrom(from) }
 			}
-			return shown(a, (*report.Text).Decision)(decide.Edit(c.Context(), j, args[0], edit))
+			return shown(a, (*report.Text).Decision)(decide.Edit(c.Context(), j, args[0], from != "", edit))
 		}),
 	}
 	c.Flags().StringVar(&from, "text", "", "take the new text from this `FILE`, or - for standard input, and open no editor")

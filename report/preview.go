@@ -288,7 +288,7 @@ func (t *Text) left(p *preview.Result) {
 			person = slices.Insert(person, len(person)-min(shown, most), []string{t.care(words.Reason(r)) + ":"})
 		}
 		if r == rewrite.Unsound && shown > 0 && p.Kind != preview.Lengths {
-			person = append(person, []string{t.faint("  trimlantern mend proposes corrected lengths")})
+			person = append(person, []string{t.faint("  trimlantern mend proposes corrections")})
 		}
 		if r == rewrite.NoHTTPS || r == rewrite.NoVerdict {
 			for _, host := range hostsOf(p.Left, r) {

@@ -161,7 +161,7 @@ func (t *Text) item(i decide.Item) {
 		}
 		t.wrap("      ", Clean(said))
 		if i.Reason == string(rewrite.Unsound) {
-			t.printf("      %s\n", t.faint("trimlantern mend proposes corrected lengths"))
+			t.printf("      %s\n", t.faint("trimlantern mend proposes corrections"))
 		}
 	case i.What != "" && i.Note != "":
 		t.wrap("      ", Clean(i.Note))
@@ -204,6 +204,10 @@ func (t *Text) Decision(d *decide.Decision) {
 	case "edited":
 		t.printf("Decided: the text that you edited (%s) takes the place of\n  %s\n", Clean(d.Because), t.clip(d.What, 76))
 		t.wrap("", "Nothing is changed yet: the next preview shows it, and apply seals it in what encloses it.")
+		if len(d.Not) > 0 {
+			t.printf("Not edited:\n")
+			t.aboutList(d.Not)
+		}
 		t.next("trimlantern preview")
 	case "relative":
 		t.wrap("", "Decided: the site's own addresses in "+Clean(d.What)+" are written from the path on, where pages read them as addresses. In feeds, scripts and fields of their own they stay whole, and become secure.")

@@ -142,6 +142,28 @@ func mayBeTag(b []byte, start int) bool {
 // tagMax is how many characters before an address are looked at for the tag that it is in.
 const tagMax = 1000
 
+// TagLayers returns the layers through which the tag is written that holds what begins at start; none if it is in no tag, or
+// in one that is written as it is.
+func TagLayers(b []byte, start int) []text.Layer {
+	if !mayBeTag(b, start) {
+		return nil
+	}
+	for p, n := start, 0; p > 0 && n < tagMax; n++ {
+		c, from, ok := text.Before(b, p)
+		if !ok || c == '>' {
+			return nil
+		}
+		if c == '<' {
+			if all := text.Stacks(b, from, p, '<'); len(all) > 0 {
+				return all[0].Layers()
+			}
+			return nil
+		}
+		p = from
+	}
+	return nil
+}
+
 // tagUse returns what a page does with the address at start as an attribute of a tag that is written through escapes, as
 // in &lt;img src=&quot;http://…; Text if it is not in one.
 func tagUse(b []byte, start int) Use {

@@ -23,6 +23,8 @@ type Uses struct {
 	lone  bool   // the whole text is the URL of an asset
 	based bool   // a <base> says what URLs without a host belong to
 	feed  bool   // the text is XML of its own, like a feed or a site map: whoever reads it may be elsewhere
+	tags  bool   // there are tags
+	raw   []span // the texts of scripts and style sheets, sorted
 }
 
 // UsesOf reads the contexts of a text: HTML, CSS, short codes, or a lone URL,
@@ -56,7 +58,7 @@ func (u *Uses) read(b []byte, shift int) {
 	raw := "" // the element whose text comes next, as it stands
 	WalkHTML(b, Markup{
 		Tag: func(element string, attrs []Attr) {
-			raw = element
+			raw, u.tags = element, true
 			for _, a := range attrs {
 				c := a.Context
 				if c.Element == "base" {
@@ -73,6 +75,7 @@ func (u *Uses) read(b []byte, shift int) {
 		},
 		Raw: func(element, typ string, start, end int) {
 			start, end = shift+start, shift+end
+			u.raw = append(u.raw, span{start: start, end: end})
 			plain, module := ScriptType(typ, "", typ != "")
 			switch {
 			case element == "style" && (typ == "" || typ == "text/css"):
@@ -199,6 +202,12 @@ func (u Uses) Reads(start int) bool {
 		return in && u.spans[i].use == use || use == Loads && inStyle(u.b, start)
 	}
 	return false
+}
+
+// Entities reports whether what begins at start is read with its character references resolved: in markup, outside of
+// scripts and style sheets.
+func (u Uses) Entities(start int) bool {
+	return u.tags && !slices.ContainsFunc(u.raw, func(s span) bool { return s.start <= start && start < s.end })
 }
 
 // inStyle reports whether url( stands directly before start, as in a style sheet that is a text by itself.

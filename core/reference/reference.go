@@ -6,6 +6,8 @@
 package reference
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -499,13 +501,10 @@ var inTail = func() [256]bool {
 // free are the characters that every spelling leaves as they are.
 const free = "-._~"
 
-// asTheyAre are further characters of a URL that stand for themselves in all plain text: in HTML, JSON,
-// scripts and style sheets alike. & and quotes do not.
-const asTheyAre = "?=%+,@!$*#"
-
-// Write writes another URL the way the reference is written, for the bytes from Start to End. ok == false:
-// it holds a character of which nobody can tell how it is written there.
-func (r Reference) Write(b []byte, url string) (written string, ok bool) {
+// Write writes another URL the way the reference is written, for the bytes from Start to End. Where a character is not
+// one of the old URL, layers tells how it is written, the outermost first. What could end the address is percent-encoded
+// (RFC 3986 §2.1). ok == false: a character that cannot be written so.
+func (r Reference) Write(b []byte, url string, layers []text.Layer) (written string, ok bool) {
 	how := map[string]string{}
 	p := r.SchemeEnd
 	for _, c := range []string{":", "/"} {
@@ -525,13 +524,61 @@ func (r Reference) Write(b []byte, url string) (written string, ok bool) {
 			out.WriteRune(c)
 		case as != "":
 			out.WriteString(as)
-		case r.Spelling == 0 && strings.ContainsRune(asTheyAre, c):
-			out.WriteRune(c)
 		default:
-			return "", false
+			if c >= utf8.RuneSelf {
+				return "", false
+			}
+			out.WriteString(escape(byte(c), layers))
 		}
 	}
 	return out.String(), true
+}
+
+// escape writes a character of a URL of which the reference has no pattern.
+func escape(c byte, layers []text.Layer) string {
+	as := string(c)
+	if strings.IndexByte(endings, c) >= 0 {
+		as = fmt.Sprintf("%%%02X", c)
+	}
+	for _, l := range slices.Backward(layers) { // the innermost first
+		switch l {
+		case text.Percent, text.Form:
+			as = queryEscape(as)
+		case text.HTML:
+			as = strings.ReplaceAll(as, "&", "&amp;")
+		default: // & and = are letters of scripts, of SQL and of CSV
+			as = string(text.Encode([]byte(as), l))
+		}
+	}
+	return as
+}
+
+// endings are the characters of a URL that end it in some text, or a string around it: url(…), '…', srcset="…, …".
+const endings = "'()|`^"
+
+// queryEscape percent-encodes all but letters and digits.
+func queryEscape(s string) string {
+	var out strings.Builder
+	for i := range len(s) {
+		if isAlnum(s[i]) || strings.IndexByte(free, s[i]) >= 0 {
+			out.WriteByte(s[i])
+		} else {
+			fmt.Fprintf(&out, "%%%02X", s[i])
+		}
+	}
+	return out.String()
+}
+
+// Layers returns the layers that the colon or the slash after the scheme is written in, the outermost first.
+func (r Reference) Layers(b []byte) []text.Layer {
+	for p, n := r.SchemeEnd, 0; n < 2; n++ {
+		c, end, _ := text.Unit(b, p)
+		if all := text.Stacks(b, p, end, byte(c)); len(all) > 0 && !all[0].Plain() {
+			return all[0].Layers()
+		}
+		p = end
+	}
+	return nil
 }
 
 // Text returns the reference in plain spelling, for a person to read.

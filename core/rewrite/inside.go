@@ -615,7 +615,7 @@ func (t *reading) reference(ref reference.Reference, limit int) {
 	var written string
 	if why == "" && f.By != "" {
 		var ok bool
-		if written, ok = ref.Write(t.b, f.By); !ok {
+		if written, ok = ref.Write(t.b, f.By, t.layersOf(ref)); !ok {
 			why, note = Unsealed, "nobody can tell how the new address is written there"
 		} else if ref.End(t.b) > limit {
 			why, note = Unsealed, "something encoded stands inside the address"
@@ -646,6 +646,26 @@ func (t *reading) reference(ref reference.Reference, limit int) {
 		f.Path = t.at.path()
 		t.told = append(t.told, f)
 	}
+}
+
+// layersOf returns how a character of a reference is written at its place, where the reference itself has none like it:
+// through the layers of its own spelling or of the tag that it is in, and with entities in markup.
+func (t *reading) layersOf(ref reference.Reference) []text.Layer {
+	if t.uses == nil {
+		u := markup.UsesOf(t.b, t.at.name())
+		t.uses = &u
+	}
+	layers := ref.Layers(t.b)
+	if t.uses.Entities(ref.Start) {
+		if len(layers) > 0 && layers[0] == text.HTML {
+			return layers
+		}
+		return append([]text.Layer{text.HTML}, layers...)
+	}
+	if tag := markup.TagLayers(t.b, ref.Start); len(tag) > 0 {
+		return append(tag, text.HTML)
+	}
+	return layers
 }
 
 // relative reports whether a reference of the site may be written from its path on: markup or a style sheet reads

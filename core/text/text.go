@@ -163,6 +163,14 @@ func Of(steps ...Step) (s Stack, ok bool) {
 // Steps returns the layers of the stack, the outermost first.
 func (s Stack) Steps() []Step { return s.steps[:s.n] }
 
+// Layers returns its layers, the outermost first.
+func (s Stack) Layers() (all []Layer) {
+	for _, step := range s.Steps() {
+		all = append(all, step.Layer)
+	}
+	return all
+}
+
 // Plain reports whether the text is written as it is.
 func (s Stack) Plain() bool { return s.n == 0 }
 

@@ -497,3 +497,35 @@ func TestDecideRelative(t *testing.T) {
 	want(t, 0, dir, "decide", "forget", "comments")
 	assert.NotContains(t, want(t, 0, dir, "show", "decided").out, "comments")
 }
+
+// An item that is stored in several places is edited in all of them: equal texts with one answer, others one by one, and what
+// a new text is not for is named.
+func TestDecideEditPlaces(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	db := filepath.Join(dir, "site.db")
+	for name, text := range map[string]string{"rota_a": "see http://ternrock.example:8080/rota", "rota_b": "see http://ternrock.example:8080/rota", "rota_c": "the rota: http://ternrock.example:8080/rota"} {
+		query(t, db, "INSERT INTO tr_options (option_name, option_value) VALUES ('"+name+"', '"+text+"')")
+	}
+	before := dump(t, db)
+	want(t, 0, dir, "preview")
+	number := toDecide(t, dir).number(t, "http://ternrock.example:8080/rota")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "new.txt"), []byte("see https://rota.example/\n"), 0o600))
+	out := want(t, 0, dir, "decide", "edit", number, "--text", "new.txt").out
+	assert.Contains(t, out, "2 places")
+	assert.Contains(t, out, "Not edited:")
+	assert.Contains(t, out, "rota_c: it holds another text")
+
+	editor := filepath.Join(dir, "editor.sh")
+	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\nsed -i 's|http://ternrock.example:8080|https://rota.example|' \"$1\"\n"), 0o700))
+	t.Setenv("EDITOR", editor)
+	out = want(t, 0, dir, "decide", "edit", number).out
+	assert.Contains(t, out, "3 places")
+	assert.NotContains(t, out, "Not edited")
+	assert.Contains(t, want(t, 0, dir, "preview").out, "3 texts")
+	want(t, 0, dir, "apply")
+	assert.Equal(t, 2, strings.Count(dump(t, db), "see https://rota.example/rota"))
+	assert.Equal(t, 1, strings.Count(dump(t, db), "the rota: https://rota.example/rota"))
+	want(t, 0, dir, "undo")
+	assert.Equal(t, before, dump(t, db))
+}

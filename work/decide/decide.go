@@ -23,7 +23,8 @@ type Decision struct {
 	About   []string `json:"about"`
 	What    string   `json:"what"`
 	Because string   `json:"because"`
-	Path    string   `json:"path"` // of the site file that keeps it
+	Path    string   `json:"path"`          // of the site file that keeps it
+	Not     []string `json:"not,omitempty"` // places of the item that are not edited, with the reason
 }
 
 // Code is the exit code that it comes to.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -26,10 +27,11 @@ import (
 // MaxText bounds a text that is edited, in bytes.
 const MaxText = 16 << 20
 
-// Edit lets the owner edit the one stored text that an item is about, decoded: of a value that cannot be read, the value
-// as a whole. edit returns the new text. The site file keeps the decision and the logbook the text; the next preview
-// seals it in whatever encloses it.
-func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) ([]byte, error)) (*Decision, error) {
+// Edit lets the owner edit the stored texts that an item is about, decoded: of a value that cannot be read, the value
+// as a whole. edit returns the new text; it is asked once for places that hold the same text, and for the places that are
+// named one by one, or, with once, not for those. The site file keeps the decisions and the logbook the texts; the next preview
+// seals them in whatever encloses them. What cannot be edited is named.
+func Edit(ctx context.Context, j *work.Job, what string, once bool, edit func(text []byte) ([]byte, error)) (*Decision, error) {
 	i, err := item(j, what)
 	if err != nil {
 		return nil, err
@@ -37,27 +39,83 @@ func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) 
 	if i == nil {
 		return nil, work.BadUse(nil, what+" is not the number of an item", "trimlantern show lists the items, with numbers")
 	}
-	l := i.left
+	e := editing{j: j, ask: edit, most: maxItemPlaces, answers: map[string][]byte{}, done: map[string]bool{}}
+	d := &Decision{Number: i.Number, Finding: "edited", What: strings.Join(i.Places, ", "), Path: j.File.Path}
+	if once {
+		e.most = 1
+	}
+	var first error
+	for k := range i.lefts {
+		entry, err := e.place(ctx, &i.lefts[k])
+		if first == nil {
+			first = err
+		}
+		where := placeWords(&i.lefts[k])
+		switch fault := (*work.Fault)(nil); {
+		case errors.As(err, &fault) && fault.Code == work.Misuse && !e.failed:
+			d.Not = append(d.Not, where+": "+strings.TrimPrefix(fault.What, where+" "))
+		case err != nil:
+			return nil, err
+		case entry != nil:
+			d.About = append(d.About, entry.Cell)
+		}
+	}
+	if len(d.About) == 0 {
+		return nil, first
+	}
+	if more := i.Stored - len(i.lefts); more > 0 {
+		d.Not = append(d.Not, fmt.Sprintf("%d more places: the list of them is full", more))
+	}
+	if d.Because = fmt.Sprintf("%d bytes, before %d", e.now, e.was); len(d.About) > 1 {
+		d.Because = fmt.Sprintf("%d places", len(d.About))
+	}
+	return d, nil
+}
+
+// editing is the way through the places of an item.
+type editing struct {
+	j       *work.Job
+	ask     func(text []byte) ([]byte, error)
+	most    int               // for how many texts it is asked
+	answers map[string][]byte // the new texts by the old ones
+	done    map[string]bool   // cells and paths that were edited
+	was     int               // how long the last text was
+	now     int               // and is
+	failed  bool              // the editor, or what it gave back, is no good for any place
+}
+
+// place edits one place of an item; nil: it was edited as another one.
+func (e *editing) place(ctx context.Context, l *change.Left) (*sitefile.Edited, error) {
+	j := e.j
 	switch {
 	case l.File != "":
-		return nil, work.BadUse(nil, fmt.Sprintf("item %s is in a file, %s", what, strings.Join(i.Places, ", ")), "edit the file itself, then run trimlantern preview")
+		return nil, work.BadUse(nil, placeWords(l)+" is in a file", "edit the file itself, then run trimlantern preview")
 	case l.Column == "" || len(l.Key) == 0:
-		return nil, work.BadUse(nil, "item "+what+" is not about one stored text", "trimlantern show names what can be decided about it")
+		return nil, work.BadUse(nil, "the item is not about one stored text", "trimlantern show names what can be decided about it")
 	}
-	cell, err := readCell(ctx, j, &l)
+	cell, err := readCell(ctx, j, l)
 	if err != nil {
 		return nil, err
 	}
 	at, text := textOf(j, cell, l.Path)
-	if !utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0 {
-		return nil, work.BadUse(nil, "the value of item "+what+" is not text", "change it in the system itself")
+	if id := cellOf(l) + "\x00" + at; e.done[id] {
+		return nil, nil
+	} else if e.done[id] = true; !utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0 {
+		return nil, work.BadUse(nil, "the value is not text", "change it in the system itself")
 	}
-	by, err := edit(bytes.Clone(text))
-	if err != nil {
-		return nil, err
-	}
-	if !bytes.HasSuffix(text, []byte("\n")) {
-		by = bytes.TrimSuffix(by, []byte("\n")) // which editors add
+	by, asked := e.answers[string(text)]
+	if !asked {
+		if len(e.answers) == e.most {
+			return nil, work.BadUse(nil, "it holds another text", "make a new preview after this one is carried out, and edit what it names then")
+		}
+		if by, err = e.ask(bytes.Clone(text)); err != nil {
+			e.failed = true
+			return nil, err
+		}
+		if !bytes.HasSuffix(text, []byte("\n")) {
+			by = bytes.TrimSuffix(by, []byte("\n")) // which editors add
+		}
+		e.answers[string(text)] = by
 	}
 	if bytes.Equal(by, text) {
 		return nil, work.BadUse(nil, "the text is as it was: nothing was decided", "change it in the editor and save it")
@@ -65,17 +123,21 @@ func Edit(ctx context.Context, j *work.Job, what string, edit func(text []byte) 
 	if err := sound(j, cell, at, by); err != nil {
 		return nil, err
 	}
-	entry := sitefile.Edited{Cell: cellOf(&l), Path: at, Was: change.Hash(text), Text: change.Hash(by), Date: j.Today()}
+	e.was, e.now = len(text), len(by)
+	entry := sitefile.Edited{Cell: cellOf(l), Path: at, Was: change.Hash(text), Text: change.Hash(by), Date: j.Today()}
 	if err := j.Book.KeepCopy(entry.Text, by); err != nil {
+		e.failed = true
 		return nil, work.Failed(err, "the text cannot be kept in the logbook", "free some disk space and make the logbook writable")
 	}
-	if err := j.File.Drop("edited", func(entry *yaml.Node) bool { return sameEdit(entry, cellOf(&l), at) }); err != nil {
+	if err := j.File.Drop("edited", func(n *yaml.Node) bool { return sameEdit(n, entry.Cell, at) }); err != nil {
+		e.failed = true
 		return nil, j.DecisionFault(err)
 	}
 	if err := j.File.Add("edited", entry); err != nil {
+		e.failed = true
 		return nil, j.DecisionFault(err)
 	}
-	return &Decision{Number: i.Number, Finding: "edited", About: []string{entry.Cell}, What: strings.Join(i.Places, ", "), Because: fmt.Sprintf("%d bytes, before %d", len(by), len(text)), Path: j.File.Path}, nil
+	return &entry, nil
 }
 
 // cellOf names the cell that a finding is in, as decisions do.

@@ -63,9 +63,13 @@ type Item struct {
 	Choices []string    `json:"choices"`           // the subcommands of decide that answer it
 	Pending string      `json:"pending,omitempty"` // it is decided, and the next preview or scan goes by it
 
-	key  string
-	left change.Left // the first of its findings in preview
+	key   string
+	left  change.Left   // the first of its findings in preview
+	lefts []change.Left // all of them, as far as they are kept
 }
+
+// maxLefts is how many findings of one item are kept.
+const maxLefts = 2000
 
 // maxItems bounds a work list.
 const maxItems = 5000
@@ -190,6 +194,9 @@ func (c *collecting) left(l *change.Left) {
 	}
 	i := &c.out.Items[n]
 	i.Stored += l.Count
+	if len(i.lefts) < maxLefts {
+		i.lefts = append(i.lefts, *l)
+	}
 	if where := placeWords(l); len(i.Places) < maxItemPlaces && !slices.Contains(i.Places, where) {
 		i.Places = append(i.Places, where)
 	}

@@ -102,7 +102,7 @@ func (w *walk) item(i decide.Item, all []decide.Item) (done bool, err error) {
 	case "mend":
 		return w.mend(i)
 	case "edit":
-		result, err = decide.Edit(w.ctx, w.job, what, func(text []byte) ([]byte, error) { return w.edited(about, text) })
+		result, err = decide.Edit(w.ctx, w.job, what, false, func(text []byte) ([]byte, error) { return w.edited(about, text) })
 		if errors.Is(err, ErrStop) {
 			return false, err
 		}
