@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) applyCommand() *cobra.Command {
-	var drops bool
+	var drops, effects bool
 	var failOn []string
 	var rate, largest int
 	var o dumps.ApplyOptions
@@ -32,7 +32,10 @@ is left.
 
 Interrupted at any moment, the same command goes on. For a rehearsal there is
 preview: it is the dry run. Transactions are small; --rate slows them down where a
-live site or its replicas need room.
+live site or its replicas need room. A value that the database does not take stays
+and is named with the database's own words; all others are changed. So does one with
+which a trigger would write elsewhere, since undo could not take that back:
+--with-triggers changes it all the same.
 
 An exported database (init --database dump:FILE) is not changed in place: --write
 makes a new dump of it, --patch an SQL file with only what changes, to be loaded
@@ -55,7 +58,7 @@ A patch leaves rows that were edited since the export, and counts them.
 				o.Sheet, o.Largest = strings.Join(args, ""), int64(largest)<<20
 				return shown(a, (*report.Text).DumpApplied)(dumps.Apply(c.Context(), j, o))
 			}
-			j.Rate, j.FailOn = rate, failOn
+			j.Rate, j.FailOn, j.Effects = rate, failOn, effects
 			sparing()
 			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, strings.Join(args, ""), drops))
 		}),
@@ -63,6 +66,7 @@ A patch leaves rows that were edited since the export, and counts them.
 	a.network(c)
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host in the second preview")
 	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the system description calls safe to lose")
+	c.Flags().BoolVar(&effects, "with-triggers", false, "also change rows where triggers of the database write more with them, which undo cannot take back")
 	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `CELLS` a second")
 	c.Flags().StringVar(&o.Write, "write", "", "of an exported database: write the new dump to this `FILE`")
 	c.Flags().StringVar(&o.Patch, "patch", "", "of an exported database: write only what changes to this `FILE`, as SQL")

@@ -92,6 +92,7 @@ type Job struct {
 	Offline  bool     // ask no other host
 	Resolve  []string // besides those of the site file
 	CA       string   // instead of the site file's
+	Effects  bool     // apply: also change rows with which triggers write what cannot be taken back
 	Rate     int      // apply and undo: at most so many cells a second; 0: as fast as it goes
 
 	Timeout time.Duration // for one answer; 0: the usual
@@ -394,7 +395,7 @@ func (j *Job) Open(ctx context.Context, readOnly bool) (database.Database, []dat
 	if err != nil {
 		return nil, nil, err
 	}
-	c.ReadOnly = readOnly
+	c.ReadOnly, c.Effects = readOnly, j.Effects
 	db, err := j.Connect(ctx, c)
 	if err != nil {
 		return nil, nil, DatabaseFault(err, c)

@@ -39,6 +39,8 @@ const (
 	Rule       Reason = "rule"       // a condition that tests for it, or a pair whose other side is its secure twin
 	Pieces     Reason = "pieces"     // written in pieces that are joined elsewhere
 	Hidden     Reason = "hidden"     // a table of which the database hides rows
+	NotRead    Reason = "not-read"   // a part of the database that is not read
+	Followed   Reason = "followed"   // rows of another table refer to it, and the database would empty those
 	Unloadable Reason = "unloadable" // PHP, asked for a second opinion, would not load it after the change
 	Immutable  Reason = "immutable"  // a row that its system never changes, of a table that is not looked at: addressed by its content
 	Unchanging Reason = "unchanging" // in such a row of a table that is looked at: an old version

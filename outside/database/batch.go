@@ -48,6 +48,9 @@ func (b *sqlBatch) Commit() error {
 	began := time.Now()
 	err := b.s.failure(b.tx.Commit())
 	verbose.Took(context.Background(), began, "batch committed", err)
+	if errors.Is(err, ErrRefused) { // a rule that is looked at last of all
+		err = fmt.Errorf("%w: %w", ErrWhole, err)
+	}
 	return err
 }
 
@@ -152,7 +155,9 @@ func (b *sqlBatch) Write(ctx context.Context, t Table, updates []Update) ([]erro
 	refused := make([]error, len(updates))
 	done := 0
 	err := b.saved(ctx, t, func() (err error) {
-		done, err = b.together(ctx, t, updates)
+		if done, err = b.together(ctx, t, updates); err == nil {
+			err = b.ruled(ctx)
+		}
 		return err
 	})
 	if err == nil {
@@ -165,18 +170,41 @@ func (b *sqlBatch) Write(ctx context.Context, t Table, updates []Update) ([]erro
 		done = 0 // taken back
 	}
 	// One of the others was refused. One by one tells which.
+	rights, most := error(nil), 0
 	for i, u := range updates[done:] {
-		err := b.saved(ctx, t, func() error { return b.one(ctx, t, u) })
+		err := b.saved(ctx, t, func() error {
+			if err := b.one(ctx, t, u); err != nil {
+				return err
+			}
+			return b.ruled(ctx)
+		})
 		if err != nil && !spared(err) {
 			return nil, err
 		}
-		refused[done+i] = err
+		if refused[done+i] = err; errors.Is(err, ErrRights) {
+			rights, most = err, most+1
+		}
+	}
+	if most == len(updates) { // it is not about a row
+		return nil, rights
 	}
 	return refused, nil
 }
 
-// spared reports whether an error is about one row, which then stays.
-func spared(err error) bool { return errors.Is(err, ErrRefused) || errors.Is(err, ErrChanged) }
+// spared reports whether an error is about one row, which then stays: all that the database says, unless it is about itself or
+// its connection.
+func spared(err error) bool {
+	return (errors.Is(err, ErrRefused) || errors.Is(err, ErrChanged) || errors.Is(err, ErrRights)) && !errors.Is(err, ErrWhole)
+}
+
+// ruled has the database look now at the rules that it would look at last of all, so that a row is known that breaks one.
+func (b *sqlBatch) ruled(ctx context.Context) error {
+	if b.s.d.ruled == "" {
+		return nil
+	}
+	_, err := b.tx.ExecContext(ctx, b.s.d.ruled)
+	return b.s.failure(err)
+}
 
 // steps reports whether a part of a transaction is taken back when it fails: where
 // an error would spoil the transaction, or a trigger may have written.
@@ -199,6 +227,9 @@ func (b *sqlBatch) saved(ctx context.Context, t Table, step func() error) error 
 		return b.s.failure(err)
 	}
 	if _, back := b.tx.ExecContext(ctx, "ROLLBACK TO SAVEPOINT step"); back != nil {
+		if spared(err) { // a trigger that takes back the whole transaction: SQLite's RAISE(ROLLBACK)
+			return fmt.Errorf("%w: %w", ErrWhole, err)
+		}
 		return b.s.failure(back)
 	}
 	return err
@@ -340,20 +371,106 @@ func (b *sqlBatch) one(ctx context.Context, t Table, u Update) error {
 	if err := b.update(q, t, u); err != nil {
 		return err
 	}
-	if err := b.exec(ctx, q, t, 1); err != nil || len(t.Triggers) == 0 {
+	if len(t.Triggers) == 0 {
+		return b.exec(ctx, q, t, 1)
+	}
+	if err := b.s.wrote[t.Name]; err != nil {
 		return err
 	}
-	// A trigger may have written something else than was asked for.
-	now, err := b.Read(ctx, t, [][][]byte{u.Key}, u.Columns)
+	err := b.watched(ctx, q, t, u)
+	if errors.Is(err, errMore) {
+		if b.s.times[t.Name]++; b.s.times[t.Name] == alwaysMore { // one by one would be slow, and come to the same
+			b.s.wrote[t.Name] = err
+		}
+	} else {
+		delete(b.s.times, t.Name)
+	}
+	return err
+}
+
+// alwaysMore is after how many rows in a row it is taken for granted that the triggers of a table write elsewhere.
+const alwaysMore = 20
+
+// watched changes one row of a table with triggers, and refuses what they add.
+func (b *sqlBatch) watched(ctx context.Context, q *query, t Table, u Update) error {
+	// Triggers may write something else than was asked for, or more; without transactions nothing could be taken back.
+	effects := b.s.effects || t.loose
+	before, err := b.Image(ctx, t, u.Key)
 	if err != nil {
 		return err
 	}
-	for i, v := range u.Values {
-		if c, _ := t.Column(u.Columns[i]); now[0] == nil || c.Kind != Form && !bytes.Equal(now[0][i].Bytes, v.Bytes) {
+	first, err := b.writes(ctx)
+	if err != nil {
+		return err
+	}
+	wrote, err := b.writes(ctx) // to ask may count as well
+	if err != nil {
+		return err
+	}
+	if err := b.exec(ctx, q, t, 1); err != nil {
+		return err
+	}
+	more, err := b.writes(ctx)
+	if err != nil {
+		return err
+	}
+	now, err := b.Image(ctx, t, u.KeyAfter(t))
+	if err != nil {
+		return err
+	}
+	for i, c := range t.All {
+		k := slices.Index(u.Columns, c.Name)
+		switch {
+		case now == nil || before == nil || k >= 0 && c.Kind != Form && !bytes.Equal(now[i].Bytes, u.Values[k].Bytes):
 			return fmt.Errorf("%w: a trigger of the table writes something else", ErrRefused)
+		case k < 0 && !effects && (before[i].Null != now[i].Null || !bytes.Equal(before[i].Bytes, now[i].Bytes)):
+			return fmt.Errorf("%w: its column %s", errMore, c.Name)
 		}
 	}
+	if more-wrote-(wrote-first) > 1 && !t.upkeep && !effects {
+		return fmt.Errorf("%w: other rows", errMore)
+	}
 	return nil
+}
+
+// KeyAfter returns the key of a row of t after the update, which may change it.
+func (u Update) KeyAfter(t Table) [][]byte {
+	key := slices.Clone(u.Key)
+	for i, k := range t.Key {
+		if n := slices.Index(u.Columns, k.Name); n >= 0 {
+			key[i] = u.Values[n].Bytes
+		}
+	}
+	return key
+}
+
+// writes returns how many rows this connection has written so far, those of triggers included.
+func (b *sqlBatch) writes(ctx context.Context) (n int64, err error) {
+	if b.s.d.writes == "" {
+		return 0, nil
+	}
+	rows, err := b.tx.QueryContext(ctx, b.s.d.writes)
+	if err != nil {
+		return 0, b.s.failure(err)
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return 0, err
+	}
+	for rows.Next() {
+		var name string
+		var of int64
+		into := []any{&of}
+		if len(columns) > 1 {
+			into = []any{&name, &of}
+		}
+		if err := rows.Scan(into...); err != nil {
+			return 0, err
+		}
+		n += of
+	}
+	return n, b.s.failure(rows.Err())
 }
 
 // exec runs a statement that changes exactly n rows.
@@ -387,8 +504,11 @@ func (b *sqlBatch) did(res sql.Result, err error, t Table, n int) error {
 	if t.loose && err == nil && did == 0 {
 		return ErrChanged
 	}
-	if err != nil || did != int64(n) {
-		return fmt.Errorf("table %s: %d rows should have changed, %d did", t.Name, n, did)
+	if err != nil {
+		return b.s.failure(err)
+	}
+	if did != int64(n) {
+		return fmt.Errorf("%w: a trigger or a rule of the table lets it change %d rows in place of %d", ErrRefused, did, n)
 	}
 	return nil
 }

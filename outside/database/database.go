@@ -32,6 +32,7 @@ type Config struct {
 	Owner    *disk.Owner // who wrote these settings, if not the caller: the server and its programs see that user; nil: the caller
 	CA       string      // PEM file of the authority that TLS "verify" trusts; empty: the system's
 	ReadOnly bool        // refuse to write
+	Effects  bool        // change rows also where triggers write more with it than can be taken back
 	Identity string      // which database it is, by the user's word; empty: told from the server
 }
 
@@ -68,7 +69,8 @@ var (
 	ErrAbsent  = errors.New("the database is not there")
 	ErrBeside  = errors.New("what SQLite would write beside the file is no regular file")
 	ErrLocked  = errors.New("another run holds the lock on this database")
-	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger
+	ErrRefused = errors.New("the database refused the value") // a rule of the table: uniqueness, a check, a trigger; whatever it says no to
+	ErrWhole   = errors.New("the database took the batch back because of one of its rows")
 	ErrChanged = errors.New("somebody changed the row in between")
 	ErrRights  = errors.New("the database user may not do that")
 	ErrClear   = errors.New("the connection is not known to be safe for the password")
@@ -77,6 +79,7 @@ var (
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 	ErrName    = errors.New("this cannot be used")
 
+	errMore       = fmt.Errorf("%w: a trigger of the table writes more with it, which could not be taken back", ErrRefused)
 	errNoSteps    = errors.New("the table's engine takes back no part of a transaction")
 	errUnprepared = errors.New("the database does not keep the statement")
 )
@@ -102,6 +105,7 @@ type Column struct {
 	MaxChars int64  // longest value in characters; 0: no such limit
 	MaxBytes int64  // longest value in bytes; 0: no such limit
 
+	odd      bool   // SQLite: of a type for numbers, and all the same it may hold text
 	unsigned bool   // MariaDB: never negative
 	charset  string // MariaDB: of its text, lower case; "": it has none
 }
@@ -121,13 +125,19 @@ type Table struct {
 	Stamps   []string // columns that stamp themselves on update
 	Unique   []Index  // unique indexes with a column of Columns in them
 	Triggers []string // triggers that run when a row is updated
+	Emptied  []Follow // what the database would empty if a column changed
 	Hidden   bool     // the database may keep rows from this user: row-level security
 
 	primary  bool  // MariaDB: Key is the primary key
 	loose    bool  // its engine knows no transactions: nobody holds a row that was read
 	about    int64 // estimated number of rows; negative if unknown
 	children bool  // PostgreSQL: read what inherits from it too, as partitions do
+	upkeep   bool  // its triggers write to nothing but full-text indexes
 }
+
+// Follow is a column that rows of another table refer to, and that those would lose if it changed: ON UPDATE SET NULL or
+// SET DEFAULT.
+type Follow struct{ Column, Table, By string }
 
 // Loose reports whether the table's engine knows no transactions: nobody holds a row that was read.
 func (t Table) Loose() bool { return t.loose }
@@ -201,6 +211,11 @@ type Database interface {
 	// Taken reports whether a row other than that of key has the value in column, and
 	// in the other columns of the unique index the same as the row of key.
 	Taken(ctx context.Context, t Table, index Index, key [][]byte, column string, v Value) (bool, error)
+	// Objects lists what the catalogue has beside the rows of tables.
+	Objects(ctx context.Context) ([]Object, error)
+	// Refresh brings in line what the database derives from tables and does not keep up by itself: full-text indexes,
+	// which are checked by their own module then. Others have nothing of that kind.
+	Refresh(ctx context.Context, tables []string) error
 	// Begin starts a transaction for writing.
 	Begin(ctx context.Context) (Batch, error)
 	// Lock takes the advisory lock of this tool, or returns ErrLocked.
@@ -229,7 +244,8 @@ type Batch interface {
 	// result has a value list for each key, nil where there is no such row.
 	Read(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Value, error)
 	// Write sets values of rows; nothing else of a row changes. The result has for
-	// each update nil, or why it was not made (ErrRefused, ErrChanged); such a row stays.
+	// each update nil, or why it was not made (ErrRefused, ErrChanged); such a row stays. ErrWhole: one row is why
+	// the batch is lost, and nobody can tell which.
 	Write(ctx context.Context, t Table, updates []Update) (refused []error, err error)
 	// Digests returns what the database itself says of columns of rows; see Digest. The result has a
 	// list for each key, nil where there is no such row.
@@ -290,6 +306,11 @@ func Open(ctx context.Context, c Config) (db Database, err error) {
 	defer func() {
 		if unsaid && errors.Is(err, ErrTLS) {
 			err = fmt.Errorf("%w: %w", ErrClear, err)
+		}
+	}()
+	defer func() {
+		if s, ok := db.(*sqlDatabase); ok && err == nil {
+			s.effects, s.wrote, s.times = c.Effects, map[string]error{}, map[string]int{}
 		}
 	}()
 	switch c.Kind {

@@ -147,7 +147,9 @@ func mysqlDialect(charset string) dialect {
 		byKey:     " FORCE INDEX (PRIMARY)",
 		cases:     true,
 		apart:     true,
+		writes:    "SHOW SESSION STATUS WHERE Variable_name IN ('Handler_write', 'Handler_update', 'Handler_delete')",
 		tables:    mysqlTables,
+		objects:   mysqlObjects,
 		script:    mysqlScript(charset),
 	}
 }
@@ -234,10 +236,12 @@ func mysqlFailure(err error) error {
 			return fmt.Errorf("%w (error %d)", errNoSteps, e.Number)
 		case 1243, 1461, 1615: // unknown, one too many, to be prepared anew
 			return fmt.Errorf("%w (error %d)", errUnprepared, e.Number)
-		// A key twice, a check, a foreign key, too long, a trigger that says no.
-		case 1062, 1586, 4025, 3819, 1451, 1452, 1406, 1366, 1644:
+		case 1021, 1037, 1038, 1041, 1053, 1077, 1079, 1158, 1159, 1160, 1161, 1317, 1927: // no disk or memory, the end of the server or of the connection
+			return err
+		case 1062, 1586, 4025, 3819, 1451, 1452, 1406, 1366: // whose messages hold values
 			return fmt.Errorf("%w (error %d)", ErrRefused, e.Number)
 		}
+		return fmt.Errorf("%w (error %d: %s)", ErrRefused, e.Number, e.Message)
 	case errors.As(err, &cert), errors.Is(err, mysql.ErrNoTLS):
 		return fmt.Errorf("%w: %w", ErrTLS, err)
 	case errors.As(err, &op) && op.Op == "dial":
@@ -322,6 +326,16 @@ func mysqlTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error
 		return nil, err
 	}
 	if err := mysqlTriggers(ctx, db, tables); err != nil {
+		return nil, err
+	}
+	follows, err := db.QueryContext(ctx, `SELECT k.REFERENCED_TABLE_NAME, k.REFERENCED_COLUMN_NAME, k.TABLE_NAME, r.UPDATE_RULE
+		FROM information_schema.REFERENTIAL_CONSTRAINTS r JOIN information_schema.KEY_COLUMN_USAGE k
+		ON k.CONSTRAINT_SCHEMA = r.CONSTRAINT_SCHEMA AND k.CONSTRAINT_NAME = r.CONSTRAINT_NAME AND k.TABLE_NAME = r.TABLE_NAME
+		WHERE r.CONSTRAINT_SCHEMA = DATABASE() AND r.UPDATE_RULE IN ('SET NULL', 'SET DEFAULT') AND k.REFERENCED_COLUMN_NAME IS NOT NULL`)
+	if err != nil {
+		return nil, err
+	}
+	if err := addFollows(follows, tables); err != nil {
 		return nil, err
 	}
 	return tables, mysqlKeys(ctx, db, tables)

@@ -17,6 +17,8 @@ var errNone = errors.New("the site has no database")
 func (n none) Identity() string                                { return n.identity }
 func (none) Tables(context.Context, string) ([]Table, error)   { return nil, nil }
 func (none) Count(context.Context, Table) (int64, bool, error) { return 0, true, nil }
+func (none) Objects(context.Context) ([]Object, error)         { return nil, nil }
+func (none) Refresh(context.Context, []string) error           { return nil }
 func (none) OneNode() bool                                     { return false }
 func (none) CountRows(context.Context, Table) (int64, error)   { return 0, nil }
 func (none) Begin(context.Context) (Batch, error)              { return nil, errNone }

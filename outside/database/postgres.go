@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -74,6 +75,9 @@ func openPostgres(ctx context.Context, c Config) (Database, error) {
 		forUpdate: " FOR UPDATE",
 		insert:    " OVERRIDING SYSTEM VALUE",
 		savepoint: true,
+		objects:   postgresObjects,
+		ruled:     "SET CONSTRAINTS ALL IMMEDIATE",
+		writes:    "SELECT COALESCE(sum(n_tup_ins + n_tup_upd + n_tup_del), 0)::bigint FROM pg_stat_xact_user_tables",
 		only:      "ONLY ",
 		tables:    postgresTables,
 	}
@@ -178,11 +182,13 @@ func postgresFailure(err error) error {
 			return fmt.Errorf("%w (%s)", ErrAgain, e.Code)
 		case e.Code == "3D000":
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
-		// A rule of integrity, too long, a function or trigger that says no, a view's check.
-		case strings.HasPrefix(e.Code, "23"), e.Code == "22001", e.Code == "P0001", e.Code == "44000":
+		case e.Code == "57014": // stopped by a limit of time, or by a trigger
+		case slices.Contains([]string{"08", "53", "57", "58", "XX"}, e.Code[:min(2, len(e.Code))]): // the server or the connection itself
+			return fmt.Errorf("%s (%s)", e.Message, e.Code)
+		case strings.HasPrefix(e.Code, "22"), strings.HasPrefix(e.Code, "23"): // whose messages hold values
 			return fmt.Errorf("%w (%s)", ErrRefused, e.Code)
 		}
-		return fmt.Errorf("%s (%s)", e.Message, e.Code) // its details may hold values
+		return fmt.Errorf("%w (%s: %s)", ErrRefused, e.Code, e.Message) // its details may hold values
 	case errors.As(err, &cert), strings.Contains(err.Error(), "server refused TLS connection"):
 		return fmt.Errorf("%w: %w", ErrTLS, err)
 	case errors.As(err, &op) && op.Op == "dial":
@@ -248,6 +254,16 @@ func postgresTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, er
 		return nil, err
 	}
 	if err := addTriggers(triggers, tables); err != nil {
+		return nil, err
+	}
+	follows, err := db.QueryContext(ctx, `SELECT r.relname, a.attname, c.relname, CASE k.confupdtype WHEN 'n' THEN 'SET NULL' ELSE 'SET DEFAULT' END
+		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_class r ON r.oid = k.confrelid JOIN pg_namespace n ON n.oid = r.relnamespace
+		JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = ANY (k.confkey)
+		WHERE k.contype = 'f' AND k.confupdtype IN ('n', 'd') AND n.nspname = current_schema()`)
+	if err != nil {
+		return nil, err
+	}
+	if err := addFollows(follows, tables); err != nil {
 		return nil, err
 	}
 	indexes, err := db.QueryContext(ctx, `SELECT c.relname, i.relname, a.attname, x.indpred IS NOT NULL OR a.attnum IS NULL OR NOT x.indimmediate, COALESCE(NOT a.attnotnull, true)

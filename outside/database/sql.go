@@ -35,8 +35,11 @@ type dialect struct {
 	apart     bool                               // large values go apart from a prepared statement, without being copied into it
 	raw       rawExec                            // runs a statement with large values, without the copies that database/sql makes; nil: nothing does
 	savepoint bool                               // an error spoils a transaction
+	ruled     string                             // has rules looked at that would be looked at last of all; "": there are none
+	writes    string                             // numbers of rows that were written so far, to be added up
 	only      string                             // before the name of a table: without what inherits from it
 	tables    func(ctx context.Context, db *sql.DB, prefix string) ([]Table, error)
+	objects   []string // queries for the catalogue's other objects: kind, name, text; a text that is NULL is not read
 	script    Script
 }
 
@@ -176,6 +179,9 @@ type sqlDatabase struct {
 	lock     func(ctx context.Context, db *sql.DB) (held, error)
 	held     *held             // the lock, while somebody has it
 	failure  func(error) error // gives driver errors their names
+	effects  bool              // triggers may write more than can be taken back
+	wrote    map[string]error  // the tables whose triggers always do
+	times    map[string]int    // how often in a row they did
 
 	preparing  sync.Mutex
 	statements map[string]*sql.Stmt // those that are prepared, by their text; without the map none are
@@ -302,6 +308,9 @@ func (s *sqlDatabase) pages(ctx context.Context, t Table, pick Pick, give func(r
 		for i, c := range t.Columns {
 			if i > 0 {
 				head.add(" OR ")
+			}
+			if c.odd {
+				head.add("typeof(", s.d.quote(c.Name), ") IN ('text', 'blob') AND ")
 			}
 			head.add(s.d.coarse(s.d.quote(c.Name), pick))
 		}

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -89,7 +90,8 @@ func openSQLite(ctx context.Context, c Config) (Database, error) {
 			return holdsFunction + "(CAST(" + column + " AS BLOB))"
 		},
 		typed:  true,
-		tables: sqliteTables,
+		writes: "SELECT total_changes()",
+		tables: sqliteTables, objects: sqliteObjects,
 		script: sqliteScript(),
 	}
 	s.lock = func(context.Context, *sql.DB) (held, error) {
@@ -142,10 +144,10 @@ func IsSQLite(path string) bool { return looksSQLite(path) == nil }
 func quoteSQL(n string) string { return `"` + strings.ReplaceAll(n, `"`, `""`) + `"` }
 
 func sqliteTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, error) {
-	rows, err := db.QueryContext(ctx, `SELECT m.name, c.name, upper(c.type), c.pk, c.hidden, m.sql LIKE '%WITHOUT ROWID%'
-		FROM sqlite_schema m JOIN pragma_table_xinfo(m.name) c
-		WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND m.sql NOT LIKE 'CREATE VIRTUAL%'
-		AND substr(m.name, 1, length(?1)) = ?1
+	rows, err := db.QueryContext(ctx, `WITH m AS MATERIALIZED (SELECT m.name, m.sql, l.type = 'virtual' AS virtual FROM sqlite_schema m JOIN pragma_table_list l ON l.schema = 'main' AND l.name = m.name
+			WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND (l.type = 'table' OR l.type = 'virtual' AND `+sqliteOwnText+`) AND NOT (`+sqliteShadow+`))
+		SELECT m.name, c.name, upper(c.type), c.pk, c.hidden, m.sql LIKE '%WITHOUT ROWID%', m.virtual
+		FROM m JOIN pragma_table_xinfo(m.name) c WHERE substr(m.name, 1, length(?1)) = ?1
 		ORDER BY m.name, c.cid`, prefix)
 	if err != nil {
 		return nil, err
@@ -160,8 +162,8 @@ func sqliteTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, erro
 	for rows.Next() {
 		var table, column, typ string
 		var pk, hidden int
-		var withoutID bool
-		if err := rows.Scan(&table, &column, &typ, &pk, &hidden, &withoutID); err != nil {
+		var withoutID, virtual bool
+		if err := rows.Scan(&table, &column, &typ, &pk, &hidden, &withoutID, &virtual); err != nil {
 			return nil, err
 		}
 		if len(all) == 0 || all[len(all)-1].Name != table {
@@ -169,11 +171,17 @@ func sqliteTables(ctx context.Context, db *sql.DB, prefix string) ([]Table, erro
 		}
 		t := all[len(all)-1]
 		c := Column{Name: column, Kind: sqliteKind(typ)}
+		if virtual && typ != "" { // of FTS4, which keeps what is written as the type of a column
+			c.Kind = Text
+		}
 		if pk > 0 {
 			t.pk[pk] = Column{Name: column, Kind: c.Kind, Type: "key"}
 		}
 		if hidden != 0 {
 			continue
+		}
+		if c.Kind < Text && !(pk > 0 && typ == "INTEGER") { // any column may hold text; only a row's number cannot
+			c.Kind, c.odd = Text, true
 		}
 		t.All = append(t.All, c)
 		if c.Kind >= Text {
@@ -233,7 +241,45 @@ func sqliteRules(ctx context.Context, db *sql.DB, tables []Table) error {
 	if err != nil {
 		return err
 	}
-	return addTriggers(triggers, tables)
+	if err := addTriggers(triggers, tables); err != nil {
+		return err
+	}
+	return sqliteUpkeep(ctx, db, tables)
+}
+
+// writesTo finds the tables that a trigger's statements write to.
+var writesTo = regexp.MustCompile("(?i)\\b(?:into|update(?:\\s+or\\s+\\w+)?|delete\\s+from)\\s+[\"`\\[]?(\\w+)")
+
+// sqliteUpkeep marks the tables whose triggers write to nothing but full-text indexes, which follow the rows in both
+// directions.
+func sqliteUpkeep(ctx context.Context, db *sql.DB, tables []Table) error {
+	rows, err := db.QueryContext(ctx, `SELECT m.tbl_name, m.sql, (SELECT group_concat(name, ' ') FROM pragma_table_list WHERE type = 'virtual')
+		FROM sqlite_schema m WHERE m.type = 'trigger' AND m.sql LIKE '%UPDATE%'`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	only := map[string]bool{}
+	for rows.Next() {
+		var table, text string
+		var virtual sql.NullString
+		if err := rows.Scan(&table, &text, &virtual); err != nil {
+			return err
+		}
+		body := text[max(0, strings.Index(strings.ToUpper(text), "BEGIN")):]
+		upkeep := true
+		for _, to := range writesTo.FindAllStringSubmatch(body, -1) {
+			upkeep = upkeep && slices.ContainsFunc(strings.Fields(virtual.String), func(v string) bool { return strings.EqualFold(v, to[1]) })
+		}
+		if was, seen := only[table]; seen {
+			upkeep = upkeep && was
+		}
+		only[table] = upkeep
+	}
+	for i := range tables {
+		tables[i].upkeep = only[tables[i].Name]
+	}
+	return rows.Err()
 }
 
 // sqliteKind tells from a declared type what a column is taken for. SQLite keeps
@@ -256,15 +302,16 @@ func sqliteKind(typ string) Kind {
 // sqliteFailure names what a rule of a table refuses.
 func sqliteFailure(err error) error {
 	var e *sqlite.Error
-	if errors.As(err, &e) && e.Code()&0xff == 19 { // SQLITE_CONSTRAINT
-		return fmt.Errorf("%w: %s", ErrRefused, e.Error())
+	if !errors.As(err, &e) {
+		return err
 	}
-	switch {
-	case e == nil:
-	case e.Code()&0xff == 5: // SQLITE_BUSY
+	switch e.Code() & 0xff {
+	case 5, 6: // SQLITE_BUSY, SQLITE_LOCKED
 		return fmt.Errorf("%w: %s", ErrAgain, e.Error())
-	case e.Code()&0xff == 8: // SQLITE_READONLY
+	case 8: // SQLITE_READONLY
 		return fmt.Errorf("%w: %s", ErrFrozen, e.Error())
+	case 3, 7, 9, 10, 13, 14, 15, 23, 26: // no rights, memory, disk or file; interrupted: it is about SQLite itself
+		return err
 	}
-	return err
+	return fmt.Errorf("%w: %s", ErrRefused, e.Error())
 }

@@ -45,7 +45,7 @@ func TestSQLiteTables(t *testing.T) {
 		}
 		got = append(got, line)
 	}
-	assert.Equal(t, []string{"a_one [id] t b x", "a_three [rowid] v", "a_two [l k] k l v"}, got)
+	assert.Equal(t, []string{"a_one [id] t n b x", "a_three [rowid] v", "a_two [l k] k l v"}, got)
 }
 
 // Rows come in key order, over the bounds of pages, whatever the key is; values

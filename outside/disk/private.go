@@ -52,7 +52,11 @@ func (p *Private) OpenFile(name string, flag int) (*os.File, error) {
 	looked, err := p.root.Lstat(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && flag&os.O_CREATE != 0:
-		return p.root.OpenFile(name, flag|os.O_EXCL, 0o600)
+		f, err := p.root.OpenFile(name, flag|os.O_EXCL, 0o600)
+		if errors.Is(err, fs.ErrExist) && flag&os.O_EXCL == 0 { // another run has made it in between
+			return p.OpenFile(name, flag&^os.O_CREATE)
+		}
+		return f, err
 	case err == nil && flag&os.O_EXCL != 0:
 		err = &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
 	case err == nil:

@@ -167,5 +167,5 @@ func TestRemedies(t *testing.T) {
 		assert.NotEmpty(t, Reason(r), r)
 		assert.Equal(t, do, Remedy(r))
 	}
-	assert.Equal(t, Reason(rewrite.Code), Remedy(rewrite.Code))
+	assert.Equal(t, Reason(rewrite.Statement), Remedy(rewrite.Statement))
 }

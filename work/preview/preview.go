@@ -4,6 +4,7 @@ package preview
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/address"
 	"trimlantern/core/change"
 	"trimlantern/core/envelope"
 	"trimlantern/core/rewrite"
@@ -321,6 +323,46 @@ func (s *Survey) Run(ctx context.Context, db database.Database, tables []databas
 	return s.besideRows()
 }
 
+// objects names references in code and definitions of the database, and what is not read.
+func (s *Survey) objects() error {
+	all, err := s.db.Objects(s.ctx)
+	if err != nil {
+		return work.Failed(err, "the catalogue of the database cannot be read", "give the user the right to read it, then run the same command again")
+	}
+	for _, o := range all {
+		if o.Unread {
+			if err := s.left(change.Left{Reason: rewrite.NotRead, Table: o.Name, Note: o.Kind, Count: 1}); err != nil {
+				return err
+			}
+			continue
+		}
+		if !rewrite.MayHold([]byte(o.Text)) {
+			continue
+		}
+		found := *s.rules
+		l := change.Left{Reason: rewrite.Code, Table: o.Name, Note: o.Kind}
+		found.Rewritten = func(f rewrite.Finding) {
+			if l.URL == "" {
+				l.URL, l.Host = f.URL, f.Host
+			}
+		}
+		res := found.Value([]byte(o.Text))
+		l.Count = res.References
+		for _, f := range res.Left {
+			if f.Reason.NeedsPerson() && s.rules.Site.Relate(f.Host, "", s.rules.Site.Path) == address.Ours { // a condition, as a rule
+				l.Host, l.URL = cmp.Or(l.Host, f.Host), cmp.Or(l.URL, f.URL)
+				l.Count++
+			}
+		}
+		if l.Count > 0 {
+			if err := s.left(l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // kept names a table whose rows are never changed. They are not looked at.
 func (s *Survey) kept(ctx context.Context, t database.Table, tc *change.TableCount) error {
 	if tc.Rows == 0 { // only reading tells how many there are
@@ -454,7 +496,10 @@ func (s *Survey) row(t database.Table, row database.Row, tc *change.TableCount) 
 			if err != nil {
 				return err
 			}
-			if taken != "" {
+			if lost := t.Empties(c.Name); lost != "" {
+				o.Edits, o.Seals = nil, nil
+				o.Left = append(o.Left, change.Left{Reason: rewrite.Followed, Note: lost, Count: o.References})
+			} else if taken != "" {
 				o.Edits, o.Seals = nil, nil
 				o.Left = append(o.Left, change.Left{Reason: rewrite.Taken, Note: taken, Count: o.References})
 			}
@@ -694,11 +739,14 @@ func sampled(table, column, label string, before []byte, edits []rewrite.Edit) *
 	return &Sample{Where: where, Before: string(before[from:to]), After: after + string(before[p:to])}
 }
 
-// besideRows adds what stands outside of the rows of a dump to a preview.
+// besideRows adds what is outside of rows to a preview: what the catalogue of a database has beside them, or a dump.
 func (s *Survey) besideRows() error {
 	copied := work.Store(s.db)
-	if copied == nil || s.Out.Kind != References {
+	switch {
+	case s.Out.Kind != References:
 		return nil
+	case copied == nil:
+		return s.objects()
 	}
 	for _, l := range copied.About.Left {
 		if err := s.left(l); err != nil {

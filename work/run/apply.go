@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -113,6 +114,9 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 	}
 	if err := a.agrees(end); err != nil {
 		return nil, err
+	}
+	if err := a.db.Refresh(ctx, slices.Collect(maps.Keys(a.out.Tables))); err != nil {
+		return nil, a.dbFailed(err)
 	}
 	if err := a.mark(change.Finished); err != nil {
 		return nil, err

@@ -104,26 +104,30 @@ func (r *rowTask) parts() (parts []*rowTask) {
 	return parts
 }
 
-// doubts are the cells that the database would not hold as they were written.
+// doubts are the cells that the database would not hold as they were written, and those because of which it took back a
+// batch.
 type doubts struct {
-	lock  sync.Mutex // one batch is written while the next is read
-	names map[string]bool
+	lock  sync.Mutex        // one batch is written while the next is read
+	names map[string]string // why, by cell
 }
 
-func (d *doubts) add(table string, t *task) {
+func (d *doubts) add(table string, key [][]byte, column, why string) {
 	d.lock.Lock()
 	defer d.lock.Unlock()
 	if d.names == nil {
-		d.names = map[string]bool{}
+		d.names = map[string]string{}
 	}
-	d.names[change.CellID(table, t.key, t.column)] = true
+	d.names[change.CellID(table, key, column)] = why
 }
 
-// of reports whether a cell is one of them.
-func (d *doubts) of(table string, t *task) bool {
+// of returns why a cell is one of them; "": it is not.
+func (d *doubts) of(table string, key [][]byte, column string) string {
 	d.lock.Lock()
 	defer d.lock.Unlock()
-	return len(d.names) > 0 && d.names[change.CellID(table, t.key, t.column)]
+	if len(d.names) == 0 {
+		return ""
+	}
+	return d.names[change.CellID(table, key, column)]
 }
 
 // write writes rows of one table, and has the database say of each cell what it holds now. It returns how many
@@ -156,7 +160,7 @@ func write(ctx context.Context, tx database.Batch, rows []*rowTask, doubtful *do
 		case d.Text == change.Hash(t.to) && (t.raw == "" || t.raw == d.Raw):
 			proven++
 		default:
-			doubtful.add(table.Name, t)
+			doubtful.add(table.Name, t.key, t.column, unproven)
 			wrong++
 		}
 	}

@@ -240,6 +240,12 @@ func (f *flushing) skip(c *change.Cell, why string) {
 	f.record(change.Record{Skip: &s})
 }
 
+// refuse notes a cell of the journal that the database does not take.
+func (f *flushing) refuse(c *change.Cell, why string) {
+	f.refused = append(f.refused, change.Skip{Table: c.Table, Key: c.Key, Column: c.Column, Why: why})
+	f.a.refused = append(f.a.refused, c)
+}
+
 // record adds a record; the open block has one of each of its cells already.
 func (f *flushing) record(r change.Record) {
 	if !f.again {
@@ -308,6 +314,8 @@ func (f *flushing) check(cells []*change.Cell) error {
 			d.why = "the column is gone"
 		case now[row] == nil:
 			d.why = "the row is gone"
+		case t.Empties(c.Column) != "":
+			d.why = t.Empties(c.Column)
 		default:
 			raw := ""
 			if k := slices.Index(converted, c.Column); k >= 0 && own[row] != nil {
@@ -321,6 +329,8 @@ func (f *flushing) check(cells []*change.Cell) error {
 	bind(tasks)
 	for i := range tasks {
 		switch d := &tasks[i]; {
+		case d.why != "" && f.again && f.ahead[change.CellID(t.Name, d.key, d.column)] != nil: // the journal says that it is changed
+			f.refuse(d.cell, d.why)
 		case d.why != "":
 			f.skip(d.cell, d.why)
 		case d.held:
@@ -406,8 +416,8 @@ func (f *flushing) decide(d *task, column database.Column, v database.Value, raw
 		if change.Check(change.Holds(v.Bytes), change.State{Hash: c.Before}, change.State{Hash: c.After}) == change.Done {
 			d.held, d.why = true, "changed already, by the database itself or by somebody else"
 		}
-	case f.a.doubts.of(c.Table, d):
-		d.why = unproven
+	case f.a.doubts.of(c.Table, d.key, d.column) != "":
+		d.why = f.a.doubts.of(c.Table, d.key, d.column)
 	case err != nil:
 		return work.BadUse(err, "the change sheet "+f.a.out.Sheet, "make a new one: trimlantern preview")
 	case f.again && entry == nil:
@@ -484,8 +494,7 @@ func (f *flushing) singly(row *rowTask, why error) error {
 			words = changedSince
 		}
 		for _, t := range part.tasks {
-			f.refused = append(f.refused, change.Skip{Table: row.table.Name, Key: t.cell.Key, Column: t.column, Why: words})
-			f.a.refused = append(f.a.refused, t.cell)
+			f.refuse(t.cell, words)
 		}
 	}
 	return nil

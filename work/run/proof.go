@@ -19,7 +19,7 @@ func held(ctx context.Context, tx database.Batch, t database.Table, updates []da
 	var at [][][]byte
 	var columns []string
 	for _, u := range updates {
-		at = append(at, keyAfter(t, u))
+		at = append(at, u.KeyAfter(t))
 		for _, name := range u.Columns {
 			if !slices.Contains(columns, name) {
 				columns = append(columns, name)
@@ -40,15 +40,4 @@ func held(ctx context.Context, tx database.Batch, t database.Table, updates []da
 		}
 	}
 	return out, nil
-}
-
-// keyAfter returns the key of a row after an update, which may change it.
-func keyAfter(t database.Table, u database.Update) [][]byte {
-	key := slices.Clone(u.Key)
-	for i, k := range t.Key {
-		if n := slices.Index(u.Columns, k.Name); n >= 0 {
-			key[i] = u.Values[n].Bytes
-		}
-	}
-	return key
 }

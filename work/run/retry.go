@@ -5,6 +5,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 
 	"trimlantern/core/change"
@@ -79,11 +80,18 @@ func (a *applying) through(cells []*change.Cell, open []change.Record) error {
 			a.step.grow()
 			continue
 		}
-		if !p.wait(a.ctx, err) {
-			return err
+		failed := cells[:n]
+		if lost != nil {
+			failed = lost.cells
 		}
-		a.job.Progress.At("waiting for others who write to the same rows", int64(a.out.Changed), int64(a.out.Planned))
-		a.step.shrink(n)
+		if a.narrowed(err, failed) {
+			p = patience{}
+		} else if !p.wait(a.ctx, err) {
+			return err
+		} else {
+			a.job.Progress.At("waiting for others who write to the same rows", int64(a.out.Changed), int64(a.out.Planned))
+		}
+		a.step.shrink(len(failed))
 		if lost == nil {
 			continue // nothing of it is in the journal, or all of it is in an open block
 		}
@@ -96,6 +104,32 @@ func (a *applying) through(cells []*change.Cell, open []change.Record) error {
 	}
 	a.open = nil
 	return nil
+}
+
+// narrowed reports whether a batch was lost because of one of its rows. Smaller batches tell which; where it is one row, its
+// cells are left from now on.
+func (a *applying) narrowed(err error, cells []*change.Cell) bool {
+	if !errors.Is(err, database.ErrWhole) || a.ctx.Err() != nil {
+		return false
+	}
+	for _, c := range cells[1:] {
+		if c.Table != cells[0].Table || change.RowID(c.Key) != change.RowID(cells[0].Key) {
+			return true
+		}
+	}
+	for _, c := range cells {
+		a.doubts.add(c.Table, change.Bytes(c.Key), c.Column, refusal(err))
+	}
+	return true
+}
+
+// refusal is what the database said, without our own words around it.
+func refusal(err error) string {
+	words := err.Error()
+	if at := strings.Index(words, database.ErrRefused.Error()); at >= 0 {
+		return words[at:]
+	}
+	return words
 }
 
 // took returns the batch that the database took back last; nil where its block is in the journal as that of an
@@ -112,7 +146,7 @@ func (a *applying) settled() error {
 	for p := (patience{}); ; {
 		err := a.settle()
 		lost := a.took()
-		if lost == nil || !p.wait(a.ctx, err) {
+		if lost == nil || !a.narrowed(err, lost.cells) && !p.wait(a.ctx, err) {
 			return err
 		}
 		a.step.shrink(len(lost.cells))
@@ -138,11 +172,18 @@ func (u *undoing) through(records []change.Record) error {
 			u.step.grow()
 			continue
 		}
-		if !p.wait(u.ctx, err) {
-			return err
+		failed := records[k-n:]
+		if lost != nil {
+			failed = lost.records
 		}
-		u.job.Progress.At("waiting for others who write to the same rows", int64(u.out.Back), int64(u.total))
-		u.step.shrink(n)
+		if u.narrowed(err, failed) {
+			p = patience{}
+		} else if !p.wait(u.ctx, err) {
+			return err
+		} else {
+			u.job.Progress.At("waiting for others who write to the same rows", int64(u.out.Back), int64(u.total))
+		}
+		u.step.shrink(len(failed))
 		if lost == nil {
 			continue
 		}
@@ -156,12 +197,29 @@ func (u *undoing) through(records []change.Record) error {
 	return nil
 }
 
+// narrowed is as in applying.
+func (u *undoing) narrowed(err error, records []change.Record) bool {
+	if !errors.Is(err, database.ErrWhole) || u.ctx.Err() != nil || records[0].Entry == nil {
+		return false
+	}
+	one := records[0].Entry
+	for _, r := range records {
+		if e := r.Entry; e == nil || e.Table != one.Table || change.RowID(e.Key) != change.RowID(one.Key) {
+			return len(records) > 1
+		}
+	}
+	for _, r := range records {
+		u.doubts.add(one.Table, change.Bytes(one.Key), r.Entry.Column, refusal(err))
+	}
+	return true
+}
+
 // settled is as in applying.
 func (u *undoing) settled() error {
 	for p := (patience{}); ; {
 		err := u.settle()
 		lost, _ := u.taken().(*puttingBack)
-		if lost == nil || !p.wait(u.ctx, err) {
+		if lost == nil || !u.narrowed(err, lost.records) && !p.wait(u.ctx, err) {
 			return err
 		}
 		u.step.shrink(len(lost.records))

@@ -47,8 +47,8 @@ func TestKeyAfter(t *testing.T) {
 	table := database.Table{Key: []database.Column{{Name: "a"}, {Name: "b"}}}
 	was := [][]byte{[]byte("1"), []byte("2")}
 	u := database.Update{Key: was, Columns: []string{"v", "b"}, Values: []database.Value{{Bytes: []byte("x")}, {Bytes: []byte("9")}}}
-	assert.Equal(t, [][]byte{[]byte("1"), []byte("9")}, keyAfter(table, u))
+	assert.Equal(t, [][]byte{[]byte("1"), []byte("9")}, u.KeyAfter(table))
 	assert.Equal(t, "2", string(was[1]), "the old key stays as it is")
 	u.Columns, u.Values = u.Columns[:1], u.Values[:1]
-	assert.Equal(t, was, keyAfter(table, u))
+	assert.Equal(t, was, u.KeyAfter(table))
 }

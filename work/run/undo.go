@@ -90,6 +90,7 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 		defer in.Close()
 		return undoFiles(j, st, blocks, all, in)
 	}
+	j.Effects = true // the triggers of what is put back run as they did
 	db, tables, err := j.Open(ctx, o.SQL != nil)
 	if err != nil {
 		return nil, err
@@ -129,6 +130,9 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 	u.out.OneNode = db.OneNode()
 	if err := u.all(blocks, f, in); err != nil {
 		return nil, err
+	}
+	if err := db.Refresh(ctx, slices.Collect(maps.Keys(st.Tables))); err != nil {
+		return nil, u.failed(err)
 	}
 	u.out.finish(st, all)
 	return u.out, u.mark(st, len(o.Tables) > 0)
@@ -548,8 +552,8 @@ func (p *puttingBack) decide(d *task) {
 		d.why = lossy
 	case fate == change.Other:
 		d.why = "changed by somebody since"
-	case p.u.doubts.of(d.entry.Table, d):
-		d.why = unproven
+	case p.u.doubts.of(d.entry.Table, d.key, d.column) != "":
+		d.why = p.u.doubts.of(d.entry.Table, d.key, d.column)
 	default:
 		d.write = true
 	}
