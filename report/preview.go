@@ -382,7 +382,7 @@ func place(l change.Left) string {
 	if l.File != "" {
 		return fmt.Sprintf("%s:%d", l.File, l.Line)
 	}
-	where := l.Table + "." + l.Column
+	where := strings.TrimSuffix(l.Table+"."+l.Column, ".")
 	if l.Column == "" && l.Line > 0 {
 		where = strings.TrimSpace(fmt.Sprintf("line %d %s", l.Line, l.Table))
 	}

@@ -147,6 +147,9 @@ func plain(info fs.FileInfo) error {
 type Looks struct {
 	Mode fs.FileMode // permission bits; all others are ignored
 	Time time.Time   // of its last change; zero: now
+	// Was, where set, accepts what the file holds at the moment when it is replaced, or Write fails with ErrMeanwhile;
+	// where there was no file there must be none.
+	Was func(now []byte) bool
 }
 
 // Write gives a file its content: it is written beside, through to the disk, and takes the
@@ -189,7 +192,7 @@ func (t *Tree) Write(name string, b []byte, l Looks) (err error) {
 	defer f.Close()
 	return t.do(func() error {
 		if err == nil {
-			err = t.root.Rename(part, name)
+			err = t.takePlace(part, name, old != nil, l.Was)
 		}
 		if err != nil {
 			_ = t.root.Remove(part) // what failed before counts

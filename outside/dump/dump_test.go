@@ -293,3 +293,20 @@ func TestUnits(t *testing.T) {
 		assert.Equal(t, strings.Replace(plain, "http:", "https:", 1), out, "%s: converted", charset)
 	}
 }
+
+// The tables that a module of SQLite keeps are told from others, and SQLite's own from those that a dump should define.
+func TestShadows(t *testing.T) {
+	const script = "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE m_rows (id INTEGER PRIMARY KEY AUTOINCREMENT, v TEXT);\nCREATE TABLE m_data (id INT, v TEXT);\n" +
+		"INSERT INTO sqlite_schema(type,name,tbl_name,rootpage,sql)VALUES('table','m_s','m_s',0,'CREATE VIRTUAL TABLE m_s USING fts5(v)');\n" +
+		"CREATE TABLE IF NOT EXISTS 'm_s_data'(id INTEGER PRIMARY KEY, block BLOB);\nCREATE TABLE IF NOT EXISTS 'm_s_idx'(segid, term, pgno, PRIMARY KEY(segid, term)) WITHOUT ROWID;\n" +
+		"CREATE TABLE IF NOT EXISTS 'm_s_content'(id INTEGER PRIMARY KEY, c0);\nINSERT INTO m_s_content VALUES(1,'http://ternrock.example/');\nCREATE TABLE IF NOT EXISTS 'm_s_config'(k PRIMARY KEY, v) WITHOUT ROWID;\n" +
+		"DELETE FROM sqlite_sequence;\nINSERT INTO sqlite_sequence VALUES('m_rows',1);\nCOMMIT;\n"
+	s, err := Look(context.Background(), strings.NewReader(script), Options{})
+	require.NoError(t, err)
+	is := map[string]string{}
+	for _, table := range s.Schema.Tables {
+		is[table.Name] = fmt.Sprint(table.Shadow, table.Catalogue(), len(table.Columns) > 0)
+	}
+	assert.Equal(t, map[string]string{"m_rows": "false false true", "m_data": "false false true", "m_s_data": "true false true", "m_s_idx": "true false true", "m_s_content": "true false true",
+		"m_s_config": "true false true", "sqlite_schema": "false true false", "sqlite_sequence": "false true false"}, is)
+}

@@ -310,7 +310,7 @@ func (t token) is(b []byte, words ...string) bool {
 // name returns what the token names, without its quotes; folded as the dialect folds names.
 func (x *syntax) name(b []byte, t token) string {
 	raw := b[t.start:t.end]
-	if t.kind == nameToken || t.kind == textToken && len(raw) > 1 && raw[0] == '"' {
+	if t.kind == nameToken || t.kind == textToken && len(raw) > 1 && (raw[0] == '"' || raw[0] == '\'' && x.dialect == SQLite) {
 		q := raw[len(raw)-1:]
 		return string(bytes.ReplaceAll(raw[1:len(raw)-1], append(bytes.Clone(q), q...), q))
 	}

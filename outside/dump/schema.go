@@ -30,6 +30,7 @@ type Table struct {
 	Rows    bool     // the dump has rows of it
 	Updates bool     // it changes rows of it: UPDATE
 	Others  bool     // another schema of the dump has a table of this name
+	Shadow  bool     // SQLite: it belongs to a virtual table, whose module alone may change it
 	Width   int      // how many values its first row has, where no statement names its columns; 0: none
 
 	Triggers []string // that run when a row of it is changed
@@ -41,6 +42,33 @@ func (t *Table) String() string {
 		return t.Schema + "." + t.Name
 	}
 	return t.Name
+}
+
+// Catalogue reports whether it is one of SQLite's own tables, which a dump fills without defining them: sqlite_sequence.
+func (t *Table) Catalogue() bool { return strings.HasPrefix(t.Name, "sqlite_") }
+
+// shadows are the tables that modules of SQLite keep behind a virtual table, by their endings: if a dump has all of one row,
+// they are those of one. FTS5, FTS3 and FTS4, R*Tree.
+var shadows = [][]string{{"_data", "_idx", "_config"}, {"_segments", "_segdir"}, {"_node", "_parent", "_rowid"}}
+
+// shadowEndings are further tables of the same kind.
+var shadowEndings = []string{"_content", "_docsize", "_stat"}
+
+// markShadows marks the tables that belong to virtual tables.
+func (s *Schema) markShadows() {
+	for _, group := range shadows {
+		for _, t := range s.Tables {
+			of, ok := strings.CutSuffix(t.Name, group[0])
+			if !ok || slices.ContainsFunc(group[1:], func(ending string) bool { return s.byName[of+ending] == nil }) {
+				continue
+			}
+			for _, ending := range append(group[:len(group):len(group)], shadowEndings...) {
+				if part := s.byName[of+ending]; part != nil {
+					part.Shadow = true
+				}
+			}
+		}
+	}
 }
 
 // Column is one column as a dump shows it.

@@ -109,6 +109,9 @@ func Look(ctx context.Context, r io.Reader, o Options) (*Survey, error) {
 	st := state{session: session{syntax: syntaxOf(o.Dialect)}, model: s.Schema, lines: ownProgram.Match(head), learns: true}
 	st.speak(o.Charset)
 	end, err := s.split(ctx, coming, first, st, o)
+	if o.Dialect == SQLite {
+		s.Schema.markShadows()
+	}
 	for begins, ends := range complete {
 		if bytes.Contains(head, []byte(begins)) && !bytes.Contains(end, []byte(ends)) {
 			s.CutOff = true

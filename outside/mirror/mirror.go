@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"trimlantern/core/change"
+	"trimlantern/core/rewrite"
 	"trimlantern/outside/database"
 	"trimlantern/outside/dump"
 	"trimlantern/outside/pack"
@@ -342,6 +343,7 @@ func build(ctx context.Context, c Config, source Source) error {
 	}
 	for _, t := range survey.Schema.Tables {
 		switch {
+		case t.Catalogue():
 		case t.Updates:
 			return fmt.Errorf("%w: %s", ErrUpdates, t)
 		case t.Rows && len(t.Columns) == 0:
@@ -449,7 +451,9 @@ func (b *builder) copy(in *pack.Source, survey *dump.Survey) error {
 			b.stop(err)
 		}
 	}
-	h := dump.Handler{Row: row, Beside: func(_ int, p *dump.Passage) { b.beside(p) }, Only: func(t *dump.Table) bool { return b.config.Rows == nil || b.config.Rows(t.String()) }}
+	h := dump.Handler{Row: row, Beside: func(_ int, p *dump.Passage) { b.beside(p) }, Only: func(t *dump.Table) bool {
+		return !t.Shadow && !t.Catalogue() && (b.config.Rows == nil || b.config.Rows(t.String()))
+	}}
 	read := func(n int64) {
 		done += n
 		if b.config.Progress != nil {
@@ -479,6 +483,11 @@ func (b *builder) copy(in *pack.Source, survey *dump.Survey) error {
 	}
 	if err := b.lines(in); err != nil {
 		return err
+	}
+	for _, t := range survey.Schema.Tables {
+		if t.Shadow && t.Rows { // whose rows are not copied
+			b.about.Left = append(b.about.Left, change.Left{Reason: rewrite.NotRead, Table: t.String(), Note: "of a virtual table", Count: 1})
+		}
 	}
 	slices.SortStableFunc(b.about.Left, func(x, y change.Left) int { return x.Line - y.Line })
 	about, err := json.Marshal(b.about)

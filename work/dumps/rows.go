@@ -188,6 +188,10 @@ func (t *tally) row(r *dump.Row) {
 		return
 	}
 	known.count.Read++
+	if r.Table.Shadow {
+		t.leave(change.Left{Reason: rewrite.NotRead, Table: r.Table.String(), Note: "of a virtual table", Count: 1}, r.Offset())
+		return
+	}
 	columns := known.columns
 	if len(columns) != r.Len() {
 		columns = dumpColumns(r)

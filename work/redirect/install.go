@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -302,6 +303,7 @@ type guard struct {
 	rule   rules.Rule
 	o      InstallOptions
 	file   *ruleFile
+	after  []byte // what it holds with the rules
 	out    *File
 	before *Tested
 	server string // what the server calls itself
@@ -385,6 +387,7 @@ const lookAgain = 500 * time.Millisecond
 // install writes the file, tests the redirect, and restores the file if the test fails.
 func (g *guard) install(after []byte) error {
 	j := g.job
+	g.after = after
 	id, err := changeFile(j, g.file.filePlace, g.file.before, g.file.info, after)
 	if err != nil {
 		return err
@@ -551,10 +554,14 @@ func (g *guard) takeBack(why string, faults []point.Point) error {
 	g.out.Back, g.out.Changed = why, false
 	g.out.Faults = append(g.out.Faults, faults...)
 	var err error
+	ours := func(now []byte) bool { return bytes.Equal(now, g.after) }
 	if g.file.info == nil {
-		err = g.file.tree.Remove(g.file.name)
+		err = g.file.tree.RemoveIf(g.file.name, ours)
 	} else {
-		err = g.file.tree.Write(g.file.name, g.file.before, disk.Looks{Mode: g.file.info.Mode().Perm(), Time: g.file.info.ModTime()})
+		err = g.file.tree.Write(g.file.name, g.file.before, disk.Looks{Mode: g.file.info.Mode().Perm(), Time: g.file.info.ModTime(), Was: ours})
+	}
+	if errors.Is(err, disk.ErrMeanwhile) {
+		return work.Failed(err, "the rules harm the site ("+why+"), and somebody changed "+g.file.path+" meanwhile: it is left as it is now", "take the lines of the redirect out of it by hand, or: trimlantern redirect remove "+g.out.File)
 	}
 	if err != nil {
 		return work.Failed(err, "the rules harm the site ("+why+"), and the file cannot be put back", "put it back by hand: trimlantern undo "+g.out.Journal)

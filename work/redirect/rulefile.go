@@ -1,6 +1,7 @@
 package redirect
 
 import (
+	"bytes"
 	"errors"
 	"io/fs"
 	"path/filepath"
@@ -59,10 +60,14 @@ func changeFile(j *work.Job, at *filePlace, before []byte, info fs.FileInfo, aft
 	if err := journal.Append(change.Record{File: entry}); err != nil {
 		return "", work.Failed(err, "the journal cannot be written", "free some disk space; nothing was changed")
 	}
+	same := func(now []byte) bool { return bytes.Equal(now, before) }
 	if gone {
-		err = at.tree.Remove(at.name)
+		err = at.tree.RemoveIf(at.name, same)
 	} else {
-		err = at.tree.Write(at.name, after, disk.Looks{Mode: fs.FileMode(entry.Mode)})
+		err = at.tree.Write(at.name, after, disk.Looks{Mode: fs.FileMode(entry.Mode), Was: same})
+	}
+	if errors.Is(err, disk.ErrMeanwhile) {
+		return "", work.Failed(err, "somebody changed "+at.path+" meanwhile; it is left as it is now", "look at it, then run the same command again")
 	}
 	if err != nil {
 		return "", work.Failed(err, "the file cannot be written", "make its folder writable, or run the command as the file's owner; it was not changed")

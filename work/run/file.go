@@ -96,12 +96,19 @@ func (t *fileTask) carryOut(in *work.SiteFiles) (change.Fate, change.State, *fil
 			return change.Other, again, nil // changed while the journal was written
 		}
 	}
+	same := func(now []byte) bool { return change.Holds(now) == is }
 	if t.to.Missing {
-		if err = tree.Remove(name); err == nil {
+		if err = tree.RemoveIf(name, same); err == nil {
 			in.Prune(tree, t.path, name)
 		}
 	} else if err = makeFolders(tree, path.Dir(name)); err == nil {
-		err = tree.Write(name, to, t.looks(info))
+		looks := t.looks(info)
+		looks.Was = same
+		err = tree.Write(name, to, looks)
+	}
+	if errors.Is(err, disk.ErrMeanwhile) {
+		_, _, again, _ := stateOf(tree, name, t.most) // that it is another one is known
+		return change.Other, again, nil
 	}
 	if err != nil {
 		return failed(writingFile, err)
