@@ -242,6 +242,8 @@ func mysqlFailure(err error) error {
 			return fmt.Errorf("%w (error %d)", ErrRefused, e.Number)
 		}
 		return fmt.Errorf("%w (error %d: %s)", ErrRefused, e.Number, e.Message)
+	case errors.Is(err, mysql.ErrPktTooLarge):
+		return fmt.Errorf("%w: it is larger than the server's max_allowed_packet", ErrRefused)
 	case errors.As(err, &cert), errors.Is(err, mysql.ErrNoTLS):
 		return fmt.Errorf("%w: %w", ErrTLS, err)
 	case errors.As(err, &op) && op.Op == "dial":

@@ -108,6 +108,7 @@ var oddities = map[string][]oddity{
 		{"unique generated", "(id INT PRIMARY KEY, v VARCHAR(200), g VARCHAR(200) AS (lower(v)) VIRTUAL, UNIQUE (g))", "INSERT INTO $T (id, v) VALUES (13, 'HTTPS://ternrock.example/R3')", 'r'},
 		{"too long", "(id INT PRIMARY KEY, v VARCHAR(40))", "UPDATE $T SET v = rpad(v, 40, 'x') WHERE id = 3", 'u'},
 		{"full text", "(id INT PRIMARY KEY, v VARCHAR(200), FULLTEXT (v))", "", 'a'},
+		{"packet", "(id INT PRIMARY KEY, v LONGTEXT)", "UPDATE $T SET v = CONCAT(v, ' ', REPEAT('x', 1200000)) WHERE id = 3; SET GLOBAL max_allowed_packet = 1048576", 'r'},
 		{"versioned", "(id INT PRIMARY KEY, v VARCHAR(200)) WITH SYSTEM VERSIONING", "", 'u'},
 		{"stamps", "(id INT PRIMARY KEY, v VARCHAR(200), t TIMESTAMP NOT NULL DEFAULT '2020-01-01 00:00:00' ON UPDATE CURRENT_TIMESTAMP)", "", 'a'},
 		{"log", "", "CREATE TABLE $T_log (a INT AUTO_INCREMENT PRIMARY KEY, n INT); CREATE TRIGGER $T_g AFTER UPDATE ON $T FOR EACH ROW INSERT INTO $T_log (n) VALUES (OLD.id)", 'u'},
