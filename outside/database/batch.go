@@ -378,7 +378,7 @@ func (b *sqlBatch) one(ctx context.Context, t Table, u Update) error {
 		return err
 	}
 	err := b.watched(ctx, q, t, u)
-	if errors.Is(err, errMore) {
+	if more := (*moreWritten)(nil); errors.As(err, &more) {
 		if b.s.times[t.Name]++; b.s.times[t.Name] == alwaysMore { // one by one would be slow, and come to the same
 			b.s.wrote[t.Name] = err
 		}
@@ -387,6 +387,15 @@ func (b *sqlBatch) one(ctx context.Context, t Table, u Update) error {
 	}
 	return err
 }
+
+// moreWritten says that a trigger writes more with a row: an ErrRefused of our own.
+type moreWritten struct{ what string }
+
+func (e *moreWritten) Error() string {
+	return "a trigger of the table changes " + e.what + " with it, which undo could not take back (apply --with-triggers changes it all the same)"
+}
+
+func (e *moreWritten) Is(target error) bool { return target == ErrRefused }
 
 // alwaysMore is after how many rows in a row it is taken for granted that the triggers of a table write elsewhere.
 const alwaysMore = 20
@@ -424,11 +433,11 @@ func (b *sqlBatch) watched(ctx context.Context, q *query, t Table, u Update) err
 		case now == nil || before == nil || k >= 0 && c.Kind != Form && !bytes.Equal(now[i].Bytes, u.Values[k].Bytes):
 			return fmt.Errorf("%w: a trigger of the table writes something else", ErrRefused)
 		case k < 0 && !effects && (before[i].Null != now[i].Null || !bytes.Equal(before[i].Bytes, now[i].Bytes)):
-			return fmt.Errorf("%w: its column %s", errMore, c.Name)
+			return &moreWritten{"its column " + c.Name}
 		}
 	}
 	if more-wrote-(wrote-first) > 1 && !t.upkeep && !effects {
-		return fmt.Errorf("%w: other rows", errMore)
+		return &moreWritten{"other rows"}
 	}
 	return nil
 }

@@ -79,7 +79,6 @@ var (
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 	ErrName    = errors.New("this cannot be used")
 
-	errMore       = fmt.Errorf("%w: a trigger of the table writes more with it, which could not be taken back", ErrRefused)
 	errNoSteps    = errors.New("the table's engine takes back no part of a transaction")
 	errUnprepared = errors.New("the database does not keep the statement")
 )
