@@ -79,8 +79,9 @@ var (
 	ErrTLS     = errors.New("the database offers no TLS that can be trusted")
 	ErrName    = errors.New("this cannot be used")
 
-	errNoSteps    = errors.New("the table's engine takes back no part of a transaction")
-	errUnprepared = errors.New("the database does not keep the statement")
+	errNoSteps     = errors.New("the table's engine takes back no part of a transaction")
+	errNoCatalogue = errors.New("the server has no such part of the catalogue")
+	errUnprepared  = errors.New("the database does not keep the statement")
 )
 
 // Kind is how the values of a column are read and written.

@@ -232,6 +232,8 @@ func mysqlFailure(err error) error {
 			}
 		case 1049:
 			return fmt.Errorf("%w: %s", ErrAbsent, e.Message)
+		case 1109: // a table of information_schema
+			return fmt.Errorf("%w (error %d)", errNoCatalogue, e.Number)
 		case 1178: // Aria
 			return fmt.Errorf("%w (error %d)", errNoSteps, e.Number)
 		case 1243, 1461, 1615: // unknown, one too many, to be prepared anew

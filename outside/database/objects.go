@@ -3,6 +3,7 @@ package database
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -17,16 +18,21 @@ type Object struct {
 	Unread bool // its content is not looked at
 }
 
-// Objects lists what the catalogue has beside the rows of tables.
+// Objects lists what the catalogue has beside the rows of tables. A part of the catalogue that this server does not have, or
+// does not show to the user, is one that is not read.
 func (s *sqlDatabase) Objects(ctx context.Context) (all []Object, err error) {
 	for _, query := range s.d.objects {
 		rows, err := s.db.QueryContext(ctx, query)
-		if err != nil {
-			return nil, s.failure(err)
+		if err == nil {
+			err = eachObject(rows, func(o Object) { all = append(all, o) })
 		}
-		err = eachObject(rows, func(o Object) { all = append(all, o) })
-		if err != nil {
-			return nil, s.failure(err)
+		switch err = s.failure(err); {
+		case errors.Is(err, errNoCatalogue): // an older server, which has nothing of that kind
+		case errors.Is(err, ErrRefused), errors.Is(err, ErrRights):
+			kind, _, _ := strings.Cut(strings.TrimPrefix(query, "SELECT '"), "'")
+			all = append(all, Object{Kind: "catalogue: " + err.Error(), Name: kind, Unread: true})
+		case err != nil:
+			return nil, err
 		}
 	}
 	return all, nil
