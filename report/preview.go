@@ -201,10 +201,10 @@ func (t *Text) part(p *preview.Result) {
 	}
 	if len(p.Triggers) > 0 {
 		t.heading("Triggers that will run with the changes")
-		t.wrap("  ", "A row with which they would write elsewhere is left by apply, since undo could not take that back; --with-triggers changes it too.")
 		for _, s := range p.Triggers {
 			t.wrap("  ", Clean(s))
 		}
+		t.wrap("  ", "A row with which they would write elsewhere is left by apply, since undo could not take that back; --with-triggers changes it too.")
 	}
 	if p.Drops > 0 || len(p.Folders) > 0 {
 		t.heading("Cached copies")
