@@ -335,6 +335,9 @@ const firstAround = 4 << 10
 func openWithin(b []byte, mark, floor, around int) (x Base64, ok, cut bool) {
 	start, end := mark, mark
 	for start > floor && tokenBytes[b[start-1]] && mark-start < around {
+		if b[start-1] == '-' && start-1 > floor && b[start-2] == '-' && endsRun(b, start-2) {
+			break
+		}
 		start--
 	}
 	spelled := false

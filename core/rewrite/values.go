@@ -97,7 +97,7 @@ func isQuoted(b []byte) bool {
 	for p := 0; ; {
 		n := bytes.IndexByte(b[p:], '=')
 		if n < 0 {
-			return soft
+			return soft && !hasControls(b) // something compressed may hold an equals sign before a line feed
 		}
 		p += n + 1
 		rest := b[p:]
@@ -110,6 +110,11 @@ func isQuoted(b []byte) bool {
 			return false
 		}
 	}
+}
+
+// hasControls reports whether a text has control characters that no line of a mail has.
+func hasControls(b []byte) bool {
+	return bytes.ContainsFunc(b, func(c rune) bool { return c < ' ' && c != '\t' && c != '\n' && c != '\r' })
 }
 
 // isPadding reports whether the equals sign at p may end a line of base64: a mail's part in base64 is not quoted-printable.
