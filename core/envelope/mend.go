@@ -211,7 +211,7 @@ type mender struct {
 	damage *damage // explains all lengths
 	exact  bool    // no length is wrong
 	loose  bool    // counts may be wrong
-	step   int     // how much each place where the new text is adds; 0: nobody knows
+	step   int     // how much each place where the new text is adds; 0: unknown
 	now    int     // how long that is
 	marks  []int   // these places
 	all    bool    // each of them was replaced
@@ -434,8 +434,8 @@ func (m *mender) nested(body int) (ends []int) {
 const maxNested = 16
 
 // property restores the NULs in the name of a property that begins at body and was n bytes long: they are left out, or
-// written as two characters, or as one that means that nobody knows the right one. known says that NULs are what is wrong
-// with it; "": nobody can tell where they were.
+// written as two characters, or as the one that is put in place of what a converter cannot read. known says that NULs are what is
+// wrong with it; "": it is uncertain where they were.
 //
 //	s:8:"*title"   s:10:"Lampbeam"   s:8:"\0*\0title"
 func (m *mender) property(body, n int, class []byte) (end int, name string, known bool) {

@@ -50,7 +50,7 @@ func (r *Rules) Mend(b []byte, cause envelope.Cause) (edits []Edit, broken bool,
 
 func (r *Rules) mended(b []byte, cause envelope.Cause) ([]Edit, error) {
 	w := newWorker(r, b)
-	w.mend = &mending{cause: cause}
+	w.mend = &repair{cause: cause}
 	edits := w.open(b, nil, 0)
 	return edits, w.mend.err
 }
@@ -83,20 +83,20 @@ func (w *worker) may(b []byte) bool {
 	return mayHold(b)
 }
 
-// mending is what a worker knows that mends.
-type mending struct {
+// repair is what a worker knows that mends.
+type repair struct {
 	cause envelope.Cause
 	err   error // the first that tells why something cannot be mended
 }
 
-func (m *mending) failed(err error) {
+func (m *repair) failed(err error) {
 	if m.err == nil { // the first tells most
 		m.err = err
 	}
 }
 
 // try does something that may be given up, and returns what failed.
-func (m *mending) try(do func()) error {
+func (m *repair) try(do func()) error {
 	before := m.err
 	m.err = nil
 	do()
@@ -251,7 +251,7 @@ func (w *worker) mendMembers(b []byte, s *envelope.Serialized, fixes []Edit, at 
 
 // explains reports whether the cause can have made a text longer by some bytes, corrected lengths included: by as much as
 // the strings in it that are corrected say, and at most by the replacements between them.
-func (m *mending) explains(b []byte, inner []Edit, longer int) bool {
+func (m *repair) explains(b []byte, inner []Edit, longer int) bool {
 	per := len(m.cause.Now) - len(m.cause.Was)
 	if per <= 0 || len(inner) == 0 {
 		return true
@@ -427,7 +427,7 @@ func (t *reading) mendAs(h envelope.Head, stacks []text.Stack) (edits []Edit, en
 	return nil, 0, err
 }
 
-// writesNUL reports whether edits insert a NUL. How it is written in other text, nobody can tell: a backslash and a 0 may
+// writesNUL reports whether edits insert a NUL. How it is written in other text is uncertain: a backslash and a 0 may
 // be one already.
 func writesNUL(edits []Edit) bool {
 	return slices.ContainsFunc(edits, func(e Edit) bool { return strings.Contains(e.Inserted, "\x00") })

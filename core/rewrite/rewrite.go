@@ -220,7 +220,7 @@ type worker struct {
 	budget int
 	// plain says that nothing odd is in the text that is read, nor in a part of it.
 	plain bool
-	mend  *mending // where serialized values are mended, and references stay; nil: where they are rewritten
+	mend  *repair // where serialized values are mended, and references stay; nil: where they are rewritten
 }
 
 // decoded is called where a text is read that is no part of the one before; what it returns, where

@@ -245,7 +245,7 @@ type Batch interface {
 	Read(ctx context.Context, t Table, keys [][][]byte, columns []string) ([][]Value, error)
 	// Write sets values of rows; nothing else of a row changes. The result has for
 	// each update nil, or why it was not made (ErrRefused, ErrChanged); such a row stays. ErrWhole: one row is why
-	// the batch is lost, and nobody can tell which.
+	// the batch is lost, and it is uncertain which.
 	Write(ctx context.Context, t Table, updates []Update) (refused []error, err error)
 	// Digests returns what the database itself says of columns of rows; see Digest. The result has a
 	// list for each key, nil where there is no such row.
