@@ -504,8 +504,8 @@ func TestDecideEditPlaces(t *testing.T) {
 	dir, initArgs := museum(t)
 	want(t, 0, dir, initArgs...)
 	db := filepath.Join(dir, "site.db")
-	for name, text := range map[string]string{"rota_a": "see http://ternrock.example:8080/rota", "rota_b": "see http://ternrock.example:8080/rota", "rota_c": "the rota: http://ternrock.example:8080/rota"} {
-		query(t, db, "INSERT INTO tr_options (option_name, option_value) VALUES ('"+name+"', '"+text+"')")
+	for _, row := range [][2]string{{"rota_a", "see http://ternrock.example:8080/rota"}, {"rota_b", "see http://ternrock.example:8080/rota"}, {"rota_c", "the rota: http://ternrock.example:8080/rota"}} {
+		query(t, db, "INSERT INTO tr_options (option_name, option_value) VALUES ('"+row[0]+"', '"+row[1]+"')")
 	}
 	before := dump(t, db)
 	want(t, 0, dir, "preview")
