@@ -299,29 +299,39 @@ func (m *mender) read(p int, f *mendFrame, fixes *mendFix) {
 			}
 			p = one.p
 		case !key && (c == 'a' || c == 'O'):
-			head := &phpParser{b: m.b, p: p + 2, out: &Serialized{b: m.b}}
-			if m.b[p+1] != ':' {
+			var ok bool
+			if p, f, fixes, ok = m.container(p, f, fixes); !ok {
 				return
-			}
-			var class []byte
-			if c == 'O' {
-				var ok bool
-				if class, fixes, ok = m.class(head, fixes); !ok {
-					return
-				}
-			}
-			n, from, to, err := head.length(-1)
-			if err != nil || head.want('{', -1) != nil || n > len(m.b) {
-				return
-			}
-			p, f = head.p, &mendFrame{left: 2 * n, from: from, to: to, class: class, up: f}
-			if m.loose {
-				f.left = 0
 			}
 		default:
 			return
 		}
 	}
+}
+
+// container reads the beginning of the array or object at p. It returns where its first item is, and what is to be read from
+// there.
+func (m *mender) container(p int, up *mendFrame, fixes *mendFix) (int, *mendFrame, *mendFix, bool) {
+	head := &phpParser{b: m.b, p: p + 2, out: &Serialized{b: m.b}}
+	if m.b[p+1] != ':' {
+		return 0, nil, nil, false
+	}
+	var class []byte
+	if m.b[p] == 'O' {
+		var ok bool
+		if class, fixes, ok = m.class(head, fixes); !ok {
+			return 0, nil, nil, false
+		}
+	}
+	n, from, to, err := head.length(-1)
+	if err != nil || head.want('{', -1) != nil || n > len(m.b) {
+		return 0, nil, nil, false
+	}
+	f := &mendFrame{left: 2 * n, from: from, to: to, class: class, up: up}
+	if m.loose {
+		f.left = 0
+	}
+	return head.p, f, fixes, true
 }
 
 func (m *mender) fix(from, to int, inserted string, fixes *mendFix) *mendFix {

@@ -402,7 +402,7 @@ const alwaysMore = 20
 
 // watched changes one row of a table with triggers, and refuses what they add.
 func (b *sqlBatch) watched(ctx context.Context, q *query, t Table, u Update) error {
-	// Triggers may write something else than was asked for, or more; without transactions nothing could be taken back.
+	// Triggers may write something else than was asked for, or more; without transactions nothing could be reverted.
 	effects := b.s.effects || t.loose
 	before, err := b.Image(ctx, t, u.Key)
 	if err != nil {

@@ -32,7 +32,7 @@ type Config struct {
 	Owner    *disk.Owner // who wrote these settings, if not the caller: the server and its programs see that user; nil: the caller
 	CA       string      // PEM file of the authority that TLS "verify" trusts; empty: the system's
 	ReadOnly bool        // refuse to write
-	Effects  bool        // change rows also where triggers write more with it than can be taken back
+	Effects  bool        // change rows also where triggers write more with it than undo can revert
 	Identity string      // which database it is, by the user's word; empty: told from the server
 }
 

@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// Object is something in the catalogue that is no table of rows: code and definitions, which hold text, and what is not read.
+// Object is something in the catalogue other than the rows of a table: code and definitions, which hold text, and what is not read.
 type Object struct {
 	Kind   string // view, trigger, routine, event, definition, comment, or what it is that is not read
 	Name   string // with its table, where it has one
@@ -59,7 +59,7 @@ var sqliteObjects = []string{
 	`SELECT CASE type WHEN 'table' THEN 'definition' WHEN 'index' THEN 'definition' ELSE type END, name, sql FROM sqlite_schema
 		WHERE sql IS NOT NULL AND name NOT IN (SELECT name FROM pragma_table_list WHERE type IN ('virtual', 'shadow'))`,
 	`SELECT 'virtual table', m.name, NULL FROM sqlite_schema m JOIN pragma_table_list l USING (name)
-		WHERE l.type = 'virtual' AND NOT (` + sqliteOwnText + `) AND NOT (` + sqliteLoaded + ` AND lower(m.sql) GLOB '*using fts[345]*' AND lower(replace(m.sql, ' ', '')) GLOB '*content=[''"]?[a-z_]*')`,
+		WHERE l.type = 'virtual' AND NOT (` + sqliteOwnText + `) AND NOT (` + sqliteLoaded + ` AND lower(m.sql) GLOB '*using fts[345]*' AND lower(replace(m.sql, ' ', '')) GLOB '*content=[a-z_''"][a-z_]*')`,
 }
 
 // sqliteLoaded is the condition that the module of a virtual table is one of this program's.

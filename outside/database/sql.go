@@ -179,7 +179,7 @@ type sqlDatabase struct {
 	lock     func(ctx context.Context, db *sql.DB) (held, error)
 	held     *held             // the lock, while somebody has it
 	failure  func(error) error // gives driver errors their names
-	effects  bool              // triggers may write more than can be taken back
+	effects  bool              // triggers may write more than undo can revert
 	wrote    map[string]error  // the tables whose triggers always do
 	times    map[string]int    // how often in a row they did
 

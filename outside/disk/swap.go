@@ -10,8 +10,8 @@ import (
 // ErrMeanwhile says that a file does not hold any more what it held when it was read.
 var ErrMeanwhile = errors.New("somebody changed it in between")
 
-// How long after a file was replaced somebody who had opened it before may still write to the old one: as long as the
-// system says so, and at the most; where it says nothing.
+// How long those are waited for who had opened a file before it was replaced, and still write to the old one: as long as the
+// system reports them, up to a limit; a fixed time where it does not report them.
 const (
 	longestWriter = 2 * time.Second
 	lateWriter    = 20 * time.Millisecond
@@ -22,7 +22,7 @@ const (
 // says that there is a file. Where the system can exchange two names, no moment is left between looking and replacing: the
 // old file is looked at once it has no name any more, and gets it back if it is another one.
 //
-// An editor that has opened the file before, and writes to it after, is noticed for a moment too.
+// An editor that opened the file before the exchange, and writes to it after, is waited for.
 func (t *Tree) takePlace(part, name string, there bool, was func(now []byte) bool) error {
 	if was == nil {
 		return t.root.Rename(part, name)
@@ -57,11 +57,7 @@ func (t *Tree) takePlace(part, name string, there bool, was func(now []byte) boo
 	case err != nil:
 		return err
 	}
-	same := t.holds(part, was)
-	if same && t.outwait(part) {
-		same = t.holds(part, was)
-	}
-	if !same {
+	if !t.outwait(part) || !t.holds(part, was) {
 		if err := exchange(folder, partBase, base); err != nil {
 			return err
 		}
@@ -70,11 +66,12 @@ func (t *Tree) takePlace(part, name string, there bool, was func(now []byte) boo
 	return t.root.Remove(part)
 }
 
-// outwait waits until nobody writes to a file any more that has lost its name; it reports whether anybody may have.
+// outwait waits for those who still write to a file that has lost its name. No more of them can come. It
+// reports whether all have closed it.
 func (t *Tree) outwait(part string) bool {
 	f, _, err := t.open(part)
 	if err != nil {
-		return true
+		return false // a link, for instance
 	}
 	defer f.Close()
 	for began := time.Now(); ; time.Sleep(lookAgain) {
@@ -83,9 +80,9 @@ func (t *Tree) outwait(part string) bool {
 			time.Sleep(lateWriter)
 			return true
 		case !is:
-			return began.Before(time.Now().Add(-lookAgain))
-		case time.Since(began) > longestWriter:
 			return true
+		case time.Since(began) > longestWriter:
+			return false
 		}
 	}
 }

@@ -26,7 +26,7 @@ func renamed(err error) error {
 }
 
 // isWritten reports whether somebody has a file open for writing; known is false where the system does not say. The system
-// gives a lease for reading only to a file that nobody writes to.
+// gives a lease for reading only on a file that has no writers.
 func isWritten(f *os.File) (is, known bool) {
 	_, err := unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_RDLCK)
 	switch {

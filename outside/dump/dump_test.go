@@ -294,7 +294,7 @@ func TestUnits(t *testing.T) {
 	}
 }
 
-// The tables that a module of SQLite keeps are told from others, and SQLite's own from those that a dump should define.
+// The tables that a module of SQLite keeps are recognised, and SQLite's own, which a dump does not define.
 func TestShadows(t *testing.T) {
 	const script = "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE m_rows (id INTEGER PRIMARY KEY AUTOINCREMENT, v TEXT);\nCREATE TABLE m_data (id INT, v TEXT);\n" +
 		"INSERT INTO sqlite_schema(type,name,tbl_name,rootpage,sql)VALUES('table','m_s','m_s',0,'CREATE VIRTUAL TABLE m_s USING fts5(v)');\n" +

@@ -90,8 +90,10 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 		defer in.Close()
 		return undoFiles(j, st, blocks, all, in)
 	}
+	consent := j.Effects
 	j.Effects = true // the triggers of what is put back run as they did
 	db, tables, err := j.Open(ctx, o.SQL != nil)
+	j.Effects = consent // which was given, or not, for apply
 	if err != nil {
 		return nil, err
 	}
