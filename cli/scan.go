@@ -32,13 +32,17 @@ insecurely, and where a page names an insecure address without loading it. What 
 loads securely is followed too: some of it sends back to HTTP. The crawl never leaves
 the site's names.
 
-It reads what comes from the server; --browser also looks with an installed Chromium,
-which sees what only scripts load. --trace says where each culprit is stored: the row and
+Where Chromium is installed it looks at the pages too, and sees what only scripts load;
+--no-browser leaves it out. --trace says where each culprit is stored: the row and
 setting, or the file and line. --as-https answers before the switch what would break.
 
-A site is called clean only if every known address was read. What is beyond a limit,
-excluded, behind a password or unreachable is counted and named. Links that log out,
-delete or open a dashboard, and links with rel=nofollow, are not followed.
+A site is called clean only if nothing is left open: all known addresses were asked for,
+all that pages load was read, their scripts were run, the browser looked to the end, other
+visitors see the same (a telephone, another language, a second visit), and no wall is in
+the way, like a password or a challenge. What is open is counted and named, and the exit
+code is 1; --accept-gap CLAUSE closes it (addresses, parts, scripts, browser, identity,
+walls), and with --because it stays accepted. Links that do something, like filling a
+cart, and links with rel=nofollow are not followed.
 
 With --site it needs no site file; results are kept in your data folder.
 
@@ -47,6 +51,7 @@ With --site it needs no site file; results are kept in your data folder.
   trimlantern scan --trace --report scan.html
   trimlantern scan --site https://ternrock.example --as-https --pages 200
   trimlantern scan --browser --compare last --fail-on blocked
+  trimlantern scan --no-browser --accept-gap scripts --because "no browser on this machine"
   trimlantern scan --depth 0 https://ternrock.example/visit/`,
 		Annotations: map[string]string{"formats": strings.Join(report.ScanFormats, " ")},
 		RunE: with(a.lookJob, func(c *cobra.Command, args []string, j *work.Job) error {
@@ -108,7 +113,10 @@ func scanFlags(c *cobra.Command, o *scan.Options) {
 	f.StringVar(&o.Compare, "compare", "", "say what is new and what is gone since the `SCAN` of that name, or last")
 	f.StringVar(&o.FailOn, "fail-on", "", "exit with 1 only from this `CLASS` up: "+classNames()+" or none")
 	f.BoolVar(&o.Trace, "trace", false, "say where each culprit is stored, in database and files")
-	f.BoolVar(&o.Browser, "browser", false, "look with an installed Chromium too")
+	f.BoolVar(&o.Browser, "browser", false, "insist on a browser: fail where none can be used")
+	f.BoolVar(&o.NoBrowser, "no-browser", false, "read only what the server sends")
+	f.StringSliceVar(&o.Accept, "accept-gap", nil, "let this `CLAUSE` of the verdict stay open: addresses, parts, scripts, browser, identity, walls, or the cause of a gap")
+	f.StringVar(&o.Because, "because", "", "the `REASON`, with which --accept-gap is kept in the site file")
 	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: the one that is installed)")
 	f.StringVar(&o.BrowserUser, "browser-user", "", "run the browser as this `USER`: as root its sandbox does not work")
 	f.IntVar(&o.Tabs, "tabs", 4, "how many `WINDOWS` the browser opens at once")

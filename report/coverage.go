@@ -22,16 +22,26 @@ var causeWords = map[coverage.Cause]struct{ words, do string }{
 	coverage.Password:   {"behind a password", "trimlantern scan --credentials FILE"},
 	coverage.Encoding:   {"compressed in a format that cannot be decoded", "configure the server to compress only as requested (Accept-Encoding), then run trimlantern scan"},
 	coverage.Type:       {"pages served as downloads", "configure the server to send text/html, then run trimlantern scan"},
-	coverage.Cut:        {"too large to read completely", "trimlantern scan --browser checks the rest in a browser"},
+	coverage.Cut:        {"too large to read completely", "make the page smaller; accept it: --accept-gap cut"},
 	coverage.Malformed:  {"sitemap cannot be parsed", "fix the sitemap, then run trimlantern scan"},
 	coverage.Refused:    {"answered with an error", "open the address in a browser and fix it, then run trimlantern scan"},
 	coverage.NoAnswer:   {"no usable response", "open the address in a browser and fix it, then run trimlantern scan"},
-	coverage.Unlisted:   {"the database, whose list of pages cannot be read", "fix database in the site file, then run trimlantern scan"},
+	coverage.Unlisted:   {"a list of addresses that cannot be read", "open the address in a browser, or fix database in the site file, then run trimlantern scan"},
 	coverage.Insecurely: {"redirected to HTTP", "trimlantern redirect test, which follows each address"},
 	coverage.Bare:       {"redirects not checked (--bare)", "trimlantern scan, without --bare"},
 	coverage.MaxLoaded:  {"beyond the request limit", "trimlantern scan --pages 100000"},
 
-	coverage.Acting:    {"not followed: logs out, deletes or opens a dashboard", ""},
+	coverage.Unrun:    {"scripts not run", "trimlantern scan on a machine with Chromium (Debian: apt-get install chromium; as root: --browser-user nobody)"},
+	coverage.Unlooked: {"the browser did not look to the end", "trimlantern scan --tabs 1"},
+	coverage.Differs:  {"other visitors see another page", "open the address as such a visitor; accept what cannot be read: --accept-gap identity"},
+	coverage.Alike:    {"the same words under many addresses", "open the addresses in a browser: is that the page, or does something stop us?"},
+	coverage.Funnel:   {"many addresses lead here", "open the address in a browser: does something stop us?"},
+	coverage.SignIn:   {"asks for a password in place of a page", "trimlantern scan --credentials FILE, or --accept-gap walls"},
+	coverage.Reloads:  {"says little and loads itself again", "open the address in a browser: does something stop us?"},
+	coverage.Gate:     {"redirected to a page that wants something first", "trimlantern scan --credentials FILE, or --accept-gap walls"},
+
+	coverage.Acting:    {"not followed, because it does something", "trimlantern scan --follow acting on a copy of the site, or --accept-gap acting"},
+	coverage.Session:   {"not followed: for those who have signed in", ""},
 	coverage.Gone:      {"broken link (404)", ""},
 	coverage.Absent:    {"loaded over HTTPS, but missing", ""},
 	coverage.Unnamed:   {"alias that cannot be resolved", ""},
@@ -77,7 +87,21 @@ func asFarAsRead(s *findings.Scan) string {
 	if s.Sample > 0 && !slices.ContainsFunc(s.Coverage.Blocking(), func(l coverage.Line) bool { return l.Cause != coverage.Sampled }) {
 		return "The sample is clean: " + readWords(s.Coverage)
 	}
-	return "Clean as far as read: " + readWords(s.Coverage)
+	return "Clean as far as read: " + readWords(s.Coverage) + openWords(s.Coverage)
+}
+
+// clauseWords name the clauses of a verdict.
+var clauseWords = map[coverage.Clause]string{coverage.Scripts: "scripts were not run on %s", coverage.Browser: "the browser did not look at %s",
+	coverage.Identity: "other visitors may see something else on %s", coverage.Walls: "something is in the way of %s"}
+
+// openWords says which clauses of a verdict are open besides how much was read: ", scripts were not run on 12 pages".
+func openWords(c coverage.Summary) (out string) {
+	for _, one := range c.Clauses {
+		if words := clauseWords[one.Clause]; words != "" && one.Open > 0 {
+			out += ", " + fmt.Sprintf(words, plural(one.Open, "page"))
+		}
+	}
+	return out
 }
 
 // nextRead is what to do so that the next scan reads more.
@@ -146,8 +170,11 @@ func (t *Text) notes(s *findings.Scan) {
 // coverageNotes are sentences on what does not stand in the way of a verdict.
 func coverageNotes(s *findings.Scan) (out []string) {
 	c := s.Coverage
-	if n := c.Count(coverage.Acting); n > 0 {
-		out = append(out, "Not followed: "+plural(n, "link")+" that log out, delete or open a dashboard (--follow acting).")
+	if n := c.Count(coverage.Session); n > 0 {
+		out = append(out, "Not followed: "+plural(n, "link")+" for those who have signed in (--follow acting).")
+	}
+	for _, l := range c.Accepted() {
+		out = append(out, "Accepted: "+countWords(l)+" ("+l.Accepted+").")
 	}
 	if n := c.CountPages(coverage.Gone); n > 0 {
 		out = append(out, "Not counted: "+plural(n, "broken link")+" (404).")

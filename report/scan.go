@@ -68,7 +68,7 @@ func (t *Text) Scan(s *findings.Scan) {
 	case len(s.Culprits) == 0 && s.AsHTTPS:
 		t.printf("%s\n", t.good(except("Every page would be clean over HTTPS", s)+"."))
 		t.next("trimlantern status")
-	case len(s.Culprits) == 0 && len(s.Accepted) > 0:
+	case len(s.Culprits) == 0 && len(s.Accepted)+len(s.Coverage.Accepted()) > 0:
 		t.printf("%s\n", t.good(except("Every page is clean", s)+"."))
 		t.next("trimlantern status")
 	case len(s.Culprits) == 0:
@@ -89,8 +89,18 @@ func except(verdict string, s *findings.Scan) string {
 	for _, a := range s.Accepted {
 		urls[a.URL] = true
 	}
+	gaps := 0
+	for _, l := range s.Coverage.Accepted() {
+		gaps += l.Count
+	}
+	if gaps > 0 && s.Complete() {
+		verdict += ", except for " + plural(gaps, "gap") + " that you accepted"
+	}
 	if len(urls) == 0 {
 		return verdict
+	}
+	if gaps > 0 && s.Complete() {
+		return verdict + ", and " + plural(len(urls), "insecure address")
 	}
 	said := " insecure address that you accepted"
 	if len(urls) > 1 {

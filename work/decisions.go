@@ -155,6 +155,26 @@ func (j *Job) AcceptedURLs() map[string]string {
 	return all
 }
 
+// UnseenGap is the finding under which an owner accepts that a clause of a scan's verdict stays open, or a cause of that;
+// about names which.
+const UnseenGap = "scan gap"
+
+// AcceptedGaps are the clauses of a scan's verdict, and the causes of gaps, that the owner accepts, with the reasons.
+func (j *Job) AcceptedGaps() map[string]string {
+	all := map[string]string{}
+	if j.File == nil {
+		return all
+	}
+	for _, a := range j.File.Accepted {
+		if a.Finding == UnseenGap {
+			for _, name := range a.About {
+				all[name] = a.Because
+			}
+		}
+	}
+	return all
+}
+
 // DecisionFault turns an error of the site file into a user's words.
 func (j *Job) DecisionFault(err error) error {
 	if refused := Untrusted(err); refused != nil {

@@ -5,6 +5,7 @@ package coverage
 import (
 	"cmp"
 	"hash/maphash"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -23,10 +24,11 @@ const (
 	Undecodable State = "undecodable" // answered with something that cannot be read
 	Failed      State = "failed"      // asked for, without a usable answer
 	NotAsked    State = "not-asked"   // what a page loads, and nobody asked where it leads
+	Unseen      State = "unseen"      // read, but not as each visitor sees it: an address may be in such lines besides its own
 )
 
 // States lists all states, in the order of a report.
-var States = []State{Read, NotPage, OffSite, Excluded, Login, Undecodable, Failed, NotAsked}
+var States = []State{Read, NotPage, OffSite, Excluded, Login, Undecodable, Failed, NotAsked, Unseen}
 
 // Cause is why an address is in its state. Each cause belongs to one state.
 type Cause string
@@ -57,29 +59,57 @@ const (
 	Refused    Cause = "refused"    // Failed: answers 400 or above
 	NoAnswer   Cause = "no-answer"  // Failed: no connection, no certificate that counts, no answer in time
 	Insecurely Cause = "insecurely" // Failed: leads back to HTTP
-	Unlisted   Cause = "unlisted"   // Failed: the database, which could not be asked which pages it has
+	Unlisted   Cause = "unlisted"   // Failed: a list of addresses that could not be read: of the database, robots.txt, a site map
 	Bare       Cause = "bare"       // NotAsked: the user wants it so
 	MaxLoaded  Cause = "max-loaded" // NotAsked: past the number of things
 	MaxKept    Cause = "max-ledger" // Excluded: past what the ledger can hold
+	Session    Cause = "session"    // Excluded: a link that does something for those alone who have signed in
+	Gate       Cause = "gate"       // Login: redirects to a page that wants something first, and is told where to go back to
+	Unrun      Cause = "unrun"      // Unseen: its scripts were not run
+	Unlooked   Cause = "unlooked"   // Unseen: the browser did not look at it, or not to its end
+	Differs    Cause = "differs"    // Unseen: others see another page, by device, language or cookie
+	Alike      Cause = "alike"      // Unseen: the same page under many addresses, as of a wall
+	Funnel     Cause = "funnel"     // Unseen: many addresses lead to this one
+	SignIn     Cause = "sign-in"    // Unseen: asks for a password where a page was to be
+	Reloads    Cause = "reloads"    // Unseen: says little, and loads itself again, as while a browser is examined
 )
 
-// causes is the one table: the state of each cause, and whether an address with it stands in the way
-// of a verdict on everything.
+// Clause is one part of what a verdict on a whole site claims.
+type Clause string
+
+// The clauses.
+const (
+	Addresses Clause = "addresses" // every address that is known was asked for
+	Parts     Clause = "parts"     // all that pages load was read, or asked where it leads
+	Scripts   Clause = "scripts"   // the scripts of all pages were run
+	Browser   Clause = "browser"   // the browser looked at each page, to its end
+	Identity  Clause = "identity"  // who else asks sees the same: another device, language or cookie
+	Walls     Clause = "walls"     // nothing is in the way of a page: a password, a question, a challenge
+)
+
+// Clauses lists all clauses, in the order of a report.
+var Clauses = []Clause{Addresses, Parts, Scripts, Browser, Identity, Walls}
+
+// causes is the one table: the state of each cause, whether an address with it stands in the way
+// of a verdict on everything, and of which clause of it; "": of Addresses for a page, of Parts for what it loads.
 var causes = map[Cause]struct {
 	state  State
 	blocks bool
 	rank   int // of two causes of one address the higher counts: it tells more
+	clause Clause
 }{
-	AsDocument: {Read, false, 9},
-	Cut:        {Undecodable, true, 8}, Type: {Undecodable, true, 8}, Encoding: {Undecodable, true, 8}, Malformed: {Undecodable, true, 8},
-	Password: {Login, true, 7}, Refused: {Failed, true, 7}, NoAnswer: {Failed, true, 7}, Insecurely: {Failed, true, 7}, Unlisted: {Failed, true, 7},
-	Media: {NotPage, false, 6}, Moved: {NotPage, false, 6}, Gone: {NotPage, false, 6}, Unnamed: {NotPage, false, 6},
-	Loaded: {NotPage, false, 5}, Absent: {NotPage, false, 5},
-	MaxTime: {Excluded, true, 4}, MaxPages: {Excluded, true, 4}, Sampled: {Excluded, true, 4}, MaxDepth: {Excluded, true, 3}, MaxKept: {Excluded, true, 3},
-	Robots: {Excluded, true, 4}, Pattern: {Excluded, true, 4},
-	NoFollow: {Excluded, true, 2}, Acting: {Excluded, false, 2},
-	Bare: {NotAsked, true, 1}, MaxLoaded: {NotAsked, true, 1},
-	Elsewhere: {OffSite, false, 0},
+	AsDocument: {Read, false, 9, ""},
+	Cut:        {Undecodable, true, 8, ""}, Type: {Undecodable, true, 8, ""}, Encoding: {Undecodable, true, 8, ""}, Malformed: {Undecodable, true, 8, Addresses},
+	Password: {Login, true, 7, Walls}, Gate: {Login, true, 7, Walls}, Refused: {Failed, true, 7, ""}, NoAnswer: {Failed, true, 7, ""}, Insecurely: {Failed, true, 7, ""}, Unlisted: {Failed, true, 7, Addresses},
+	Media: {NotPage, false, 6, ""}, Moved: {NotPage, false, 6, ""}, Gone: {NotPage, false, 6, ""}, Unnamed: {NotPage, false, 6, ""},
+	Loaded: {NotPage, false, 5, ""}, Absent: {NotPage, false, 5, ""},
+	MaxTime: {Excluded, true, 4, ""}, MaxPages: {Excluded, true, 4, ""}, Sampled: {Excluded, true, 4, ""}, MaxDepth: {Excluded, true, 3, ""}, MaxKept: {Excluded, true, 3, ""},
+	Robots: {Excluded, true, 4, ""}, Pattern: {Excluded, true, 4, ""},
+	NoFollow: {Excluded, true, 2, ""}, Acting: {Excluded, true, 2, ""}, Session: {Excluded, false, 2, ""},
+	Bare: {NotAsked, true, 1, ""}, MaxLoaded: {NotAsked, true, 1, ""},
+	Elsewhere: {OffSite, false, 0, ""},
+	Unrun:     {Unseen, true, 0, Scripts}, Unlooked: {Unseen, true, 0, Browser}, Differs: {Unseen, true, 0, Identity},
+	Alike: {Unseen, true, 0, Walls}, Funnel: {Unseen, true, 0, Walls}, SignIn: {Unseen, true, 0, Walls}, Reloads: {Unseen, true, 0, Walls},
 }
 
 // State returns the state that a cause belongs to; "" for one that is not known.
@@ -87,6 +117,23 @@ func (c Cause) State() State { return causes[c].state }
 
 // Blocks reports whether an address with this cause stands in the way of a verdict on everything.
 func (c Cause) Blocks() bool { return causes[c].blocks }
+
+// clause returns the clause that an address of a kind with this cause belongs to.
+func (c Cause) clause(k Kind) Clause {
+	if of := causes[c].clause; of != "" {
+		return of
+	}
+	if k == Page {
+		return Addresses
+	}
+	return Parts
+}
+
+// Names reports whether a name is one of a clause, or of a cause that stands in the way of one: a gap can be
+// accepted by either.
+func Names(name string) bool {
+	return slices.Contains(Clauses, Clause(name)) || causes[Cause(name)].blocks
+}
 
 // Asked reports whether an address with this cause was asked for, and so far that what it held
 // before is known to be there or not.
@@ -120,6 +167,7 @@ type Ledger struct {
 	of    map[uint64]uint16 // the line that an address is in
 	lines []line
 	group func(u string) string
+	also  map[Cause]map[uint64]Example // lines of Unseen, in which an address may be besides its own
 }
 
 // line is all addresses of one group and kind with one cause.
@@ -129,12 +177,12 @@ type line struct {
 	cause    Cause
 	count    int
 	examples []Example
-	patterns map[string]int // of what is past a bound: see Alike
+	patterns map[string]int // of what is past a bound: see Shape
 }
 
-// Alike is what many addresses have in common: an endless calendar, a filter in every order. Digits are
+// Shape is what many addresses have in common: an endless calendar, a filter in every order. Digits are
 // written as #, and values of parameters as …
-type Alike struct {
+type Shape struct {
 	Pattern string `json:"pattern"`
 	Count   int    `json:"count"`
 }
@@ -188,7 +236,7 @@ func New(group func(u string) string) *Ledger {
 	if group == nil {
 		group = func(string) string { return "" }
 	}
-	return &Ledger{seed: maphash.MakeSeed(), of: map[uint64]uint16{}, group: group}
+	return &Ledger{seed: maphash.MakeSeed(), of: map[uint64]uint16{}, group: group, also: map[Cause]map[uint64]Example{}}
 }
 
 // Set notes what became of an address. One that has a line already changes it only for one that tells
@@ -199,6 +247,19 @@ func (l *Ledger) Set(m Mark) {
 		return
 	}
 	id := maphash.String(l.seed, m.URL)
+	if to.state == Unseen {
+		if l.also[m.Cause] == nil {
+			l.also[m.Cause] = map[uint64]Example{}
+		}
+		e := Example{}
+		if len(l.also[m.Cause]) < maxExamples {
+			e = Example{m.URL, m.Note}
+		}
+		if _, ok := l.also[m.Cause][id]; !ok {
+			l.also[m.Cause][id] = e
+		}
+		return
+	}
 	if n, ok := l.of[id]; ok {
 		old := &l.lines[n]
 		if causes[old.cause].rank >= to.rank {
@@ -243,6 +304,15 @@ func (l *Ledger) Of(u string) Cause {
 	return ""
 }
 
+// Clear takes an address out of a line of Unseen: a browser has looked at it.
+func (l *Ledger) Clear(u string, of Cause) { delete(l.also[of], maphash.String(l.seed, u)) }
+
+// Has reports whether an address is in a line of Unseen.
+func (l *Ledger) Has(u string, of Cause) bool {
+	_, ok := l.also[of][maphash.String(l.seed, u)]
+	return ok
+}
+
 // Len returns how many addresses are known.
 func (l *Ledger) Len() int { return len(l.of) }
 
@@ -256,6 +326,16 @@ type Summary struct {
 	PartsKnown int    `json:"other_documents_known"`
 	NotAsked   int    `json:"things_not_asked"`
 	Lines      []Line `json:"lines"`
+
+	Clauses []ClauseState `json:"clauses"` // what the verdict claims, each part closed or not
+}
+
+// ClauseState is how it stands with one clause of a verdict.
+type ClauseState struct {
+	Clause   Clause `json:"clause"`
+	Closed   bool   `json:"closed"`   // nothing is left open that is not accepted
+	Open     int    `json:"open"`     // addresses that stand in its way
+	Accepted int    `json:"accepted"` // and those of which the owner accepts that they do
 }
 
 // Line is all addresses of one kind that are in one state for one cause.
@@ -264,9 +344,11 @@ type Line struct {
 	Cause    Cause     `json:"cause"`
 	Kind     string    `json:"kind"` // "page", "part" or "thing"
 	Count    int       `json:"count"`
-	Blocks   bool      `json:"blocks"` // it stands in the way of "complete"
+	Blocks   bool      `json:"blocks"`             // it stands in the way of "complete"
+	Clause   Clause    `json:"clause"`             // the part of the verdict in the way of which it stands
+	Accepted string    `json:"accepted,omitempty"` // the owner's reason for accepting that
 	Examples []Example `json:"examples"`
-	Patterns []Alike   `json:"patterns"` // that most of it has in common, where it has
+	Patterns []Shape   `json:"patterns"` // that most of it has in common, where it has
 }
 
 // Groups lists the groups that own addresses are in.
@@ -293,14 +375,14 @@ func (l *Ledger) SummaryOf(group string, most int) Summary {
 
 func (l *Ledger) summary(most int, wanted func(group string) bool) Summary {
 	s := Summary{Lines: []Line{}}
-	blocked := 0
-	for _, x := range l.lines {
+	for _, x := range append(slices.Clone(l.lines), l.unseen()...) {
 		if x.count == 0 || !wanted(x.group) {
 			continue
 		}
 		state, blocks := x.cause.State(), x.cause.Blocks()
 		read := state == Read
 		switch {
+		case state == Unseen: // its addresses are in a line of their own
 		case x.kind == Page && (read || blocks):
 			s.PagesKnown += x.count
 			if read {
@@ -314,43 +396,103 @@ func (l *Ledger) summary(most int, wanted func(group string) bool) Summary {
 		case x.kind == Thing && blocks:
 			s.NotAsked += x.count
 		}
-		if blocks {
-			blocked += x.count
+		if state != Unseen {
+			s.Addresses += x.count
 		}
-		s.Addresses += x.count
 		n := slices.IndexFunc(s.Lines, func(l Line) bool { return l.Kind == x.kind.String() && l.Cause == x.cause })
 		if n < 0 {
 			n = len(s.Lines)
-			s.Lines = append(s.Lines, Line{state, x.cause, x.kind.String(), 0, blocks, []Example{}, []Alike{}})
+			s.Lines = append(s.Lines, Line{State: state, Cause: x.cause, Kind: x.kind.String(), Blocks: blocks, Clause: x.cause.clause(x.kind), Examples: []Example{}, Patterns: []Shape{}})
 		}
 		at := &s.Lines[n]
 		at.Count += x.count
 		for p, n := range x.patterns {
 			if n >= minPattern {
-				at.Patterns = append(at.Patterns, Alike{p, n})
+				at.Patterns = append(at.Patterns, Shape{p, n})
 			}
 		}
 		at.Examples = append(at.Examples, x.examples[:min(most-len(at.Examples), len(x.examples))]...)
 	}
 	for i := range s.Lines {
 		p := s.Lines[i].Patterns
-		slices.SortFunc(p, func(a, b Alike) int { return cmp.Or(b.Count-a.Count, strings.Compare(a.Pattern, b.Pattern)) })
+		slices.SortFunc(p, func(a, b Shape) int { return cmp.Or(b.Count-a.Count, strings.Compare(a.Pattern, b.Pattern)) })
 		s.Lines[i].Patterns = p[:min(len(p), mostPatterns)]
 	}
-	s.Complete = blocked == 0 && s.PagesRead > 0
 	slices.SortFunc(s.Lines, func(a, b Line) int {
 		if a.State != b.State {
 			return slices.Index(States, a.State) - slices.Index(States, b.State)
 		}
 		return b.Count - a.Count
 	})
+	s.Accept(nil)
 	return s
 }
 
-// Blocking returns the lines that stand in the way of "complete".
+// unseen returns the lines of Unseen, by groups.
+func (l *Ledger) unseen() (out []line) {
+	for _, c := range slices.Sorted(maps.Keys(l.also)) {
+		at := map[string]int{}
+		for _, e := range l.also[c] {
+			group := ""
+			if e.URL != "" {
+				group = l.group(e.URL)
+			}
+			n, ok := at[group]
+			if !ok {
+				n = len(out)
+				at[group] = n
+				out = append(out, line{group: group, kind: Page, cause: c})
+			}
+			out[n].count++
+			if e.URL != "" {
+				out[n].examples = append(out[n].examples, e)
+			}
+		}
+	}
+	for _, x := range out {
+		slices.SortFunc(x.examples, func(a, b Example) int { return strings.Compare(a.URL, b.URL) })
+	}
+	return out
+}
+
+// Accept closes what the owner accepts: by the name of a clause, or of one cause, with the reason. It opens again what
+// was accepted before, and is not now. Nothing read is never complete.
+func (s *Summary) Accept(because map[string]string) {
+	s.Complete = s.PagesRead > 0
+	s.Clauses = []ClauseState{}
+	for _, c := range Clauses {
+		one := ClauseState{Clause: c}
+		for i := range s.Lines {
+			l := &s.Lines[i]
+			if !l.Blocks || l.Clause != c {
+				continue
+			}
+			if l.Accepted = cmp.Or(because[string(l.Cause)], because[string(l.Clause)]); l.Accepted != "" {
+				one.Accepted += l.Count
+			} else {
+				one.Open += l.Count
+			}
+		}
+		one.Closed = one.Open == 0
+		s.Complete = s.Complete && one.Closed
+		s.Clauses = append(s.Clauses, one)
+	}
+}
+
+// Accepted returns the lines of which the owner accepts that they stand in the way.
+func (s Summary) Accepted() (out []Line) {
+	for _, l := range s.Lines {
+		if l.Blocks && l.Accepted != "" {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// Blocking returns the lines that stand in the way of "complete", and are not accepted.
 func (s Summary) Blocking() (out []Line) {
 	for _, l := range s.Lines {
-		if l.Blocks {
+		if l.Blocks && l.Accepted == "" {
 			out = append(out, l)
 		}
 	}

@@ -37,10 +37,17 @@ func (r *reader) headers(h map[string][]string) {
 				u.use = markup.Names
 			}
 			r.add(l.url, u)
+			r.leads(l.rel, l.url, l.tongue)
+		}
+	}
+	for _, line := range h["Speculation-Rules"] {
+		for _, address := range strings.Split(line, `"`) {
+			r.add(address, use{by: "Speculation-Rules header", use: markup.Maybe, offset: -1})
 		}
 	}
 	for _, line := range h["Refresh"] {
-		if to, ok := refresh(line); ok {
+		if seconds, to, ok := refresh(line); ok {
+			r.again(seconds, to)
 			u := use{by: "Refresh header", use: markup.Opens, offset: -1}
 			if r.frame {
 				u.use, u.kind = markup.Loads, markup.Frame
@@ -55,7 +62,7 @@ func (r *reader) headers(h map[string][]string) {
 	}
 }
 
-type link struct{ url, rel, as string }
+type link struct{ url, rel, as, tongue string }
 
 // links reads a Link header (RFC 8288 §3).
 func links(s string) (out []link) {
@@ -89,6 +96,8 @@ func links(s string) (out []link) {
 				l.rel = value
 			case "as":
 				l.as = value
+			case "hreflang":
+				l.tongue = value
 			}
 		}
 		out = append(out, l)

@@ -2,6 +2,7 @@ package mixed
 
 import (
 	"bytes"
+	"hash/maphash"
 	"slices"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 
 	"trimlantern/core/markup"
 	"trimlantern/core/reference"
+	"trimlantern/core/rewrite"
 )
 
 // document is where a walk through markup stands.
@@ -28,7 +30,14 @@ type document struct {
 	// What the script or style that was opened is.
 	plain  bool // it is none that runs
 	module bool
+	src    bool // it is in a file of its own
+
+	candidates rewrite.Candidates // where something insecure may be
+	print      maphash.Hash       // of the words
 }
+
+// printSeed is what all prints begin with.
+var printSeed = maphash.MakeSeed()
 
 // headElements may stand in a head; any other ends it (HTML §13.2.6.4.4).
 var headElements = map[string]bool{"html": true, "head": true, "base": true, "link": true, "meta": true, "title": true, "style": true, "script": true, "noscript": true, "template": true}
@@ -40,7 +49,10 @@ func (r *reader) html(b []byte, shift int) {
 	if r.xml {
 		walk = markup.WalkXML
 	}
+	d.candidates = rewrite.NewCandidates(b)
+	d.print.SetSeed(printSeed)
 	walk(b, markup.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
+	r.page.Print = d.print.Sum64()
 }
 
 // special are the elements that count without attributes too.
@@ -84,11 +96,25 @@ func (d *document) tag(element string, attrs []markup.Attr) {
 		d.media = true
 	case "script":
 		d.plain, d.module = markup.ScriptType(get("type"), get("language"), has("type"))
+		if d.src = has("src") || has("href") || has("xlink:href"); d.src && !d.plain && len(d.dormant) == 0 {
+			d.page.Scripts++
+		}
+	case "form":
+		if method := strings.ToLower(strings.TrimSpace(get("method"))); method != "post" && method != "dialog" && has("action") {
+			d.lead(get("action"))
+		}
+	case "button":
+		if method := strings.ToLower(strings.TrimSpace(get("formmethod"))); method != "post" && method != "dialog" && has("formaction") {
+			d.hint(get("formaction"))
+		}
 	case "style":
 		d.plain = !isCSS(get("type"))
 	}
 	for i, a := range attrs {
 		if a.Context.Use == markup.Text {
+			if a.End > a.Start {
+				d.unknown(element, a)
+			}
 			continue
 		}
 		// Of two attributes the first counts (HTML §13.2.5.33).
@@ -148,6 +174,7 @@ func (d *document) raw(element, typ string, start, end int) {
 
 // embedded reads the text of a script or a style with r.
 func (d *document) embedded(r *reader, text []byte, element, typ string, at int) {
+	n := len(r.page.Findings)
 	switch {
 	case element == "style":
 		if !d.plain {
@@ -155,12 +182,22 @@ func (d *document) embedded(r *reader, text []byte, element, typ string, at int)
 		}
 	case strings.Contains(typ, "ld+json"):
 		r.literals(text, "script (JSON-LD)", markup.Names, at)
+		r.rest(text, "script (JSON-LD)", markup.Names, at, n, nil)
+		r.hints(text)
+	case strings.TrimSpace(typ) == "speculationrules":
+		r.literals(text, "script (speculation rules)", markup.Maybe, at)
+		r.listed(text, true)
 	case strings.TrimSpace(typ) == "importmap":
 		r.maps.add(text, r.absolute)
 		r.literals(text, "script (import map)", markup.Maybe, at)
 	case d.plain:
 		r.literals(text, "script", markup.Maybe, at)
+		r.rest(text, "script", markup.Maybe, at, n, nil)
+		r.hints(text)
 	default:
+		if !d.src && len(d.dormant) == 0 && !d.asleep {
+			r.page.Scripts++
+		}
 		r.script(text, "script", at, d.module)
 	}
 }
@@ -172,13 +209,16 @@ func (d *document) other(tok html.TokenType, start, end int) {
 		if d.page.Title == "" {
 			title := []rune(strings.Join(strings.Fields(html.UnescapeString(string(text[:min(len(text), 4000)]))), " "))
 			d.page.Title = string(title[:min(len(title), 300)])
+			d.print.WriteString(d.page.Title)
+			d.page.Words += len(strings.Fields(d.page.Title))
 		}
 	case tok == html.TextToken && d.noscript:
-		in := &document{reader: d.reader, b: text, shift: d.shift + start, dormant: []string{"noscript"}}
+		in := &document{reader: d.reader, b: text, shift: d.shift + start, dormant: []string{"noscript"}, candidates: rewrite.NewCandidates(text)}
 		markup.WalkHTML(text, markup.Markup{Tag: in.tag, End: in.end})
 		d.noscript = false
 	case tok == html.TextToken && len(d.dormant) == 0 && len(bytes.TrimSpace(text)) > 0:
 		d.head = false
+		d.words(text)
 	case tok == html.CommentToken && d.xml && bytes.HasPrefix(text, []byte("<?xml-stylesheet")):
 		// Its pseudo-attributes are written like those of a tag.
 		inside := append([]byte("<link"), bytes.TrimSuffix(text[len("<?xml-stylesheet"):], []byte("?>"))...)
@@ -195,6 +235,17 @@ func (d *document) other(tok html.TokenType, start, end int) {
 		}})
 	}
 	d.inTitle = false
+}
+
+// words counts the words of a text that are the same on each visit.
+func (d *document) words(text []byte) {
+	for word := range bytes.FieldsSeq(text) {
+		if bytes.IndexAny(word, "0123456789/") < 0 {
+			d.page.Words++
+			d.print.Write(word) // a Hash takes everything
+			d.print.WriteByte(' ')
+		}
+	}
 }
 
 // foreign is an open element that makes what comes into SVG or MathML, or back into HTML.
@@ -265,7 +316,7 @@ func isCSS(typ string) bool {
 // attr looks at one attribute.
 func (d *document) attr(element string, a markup.Attr, get func(string) string, has func(string) bool) {
 	c := a.Context
-	if c.Use == markup.Ident || c.Use == markup.Text {
+	if c.Use == markup.Ident {
 		return
 	}
 	if c.Use == markup.Opens && c.Shape == markup.One && d.told(d.b[a.Start:a.End]) {
@@ -277,6 +328,19 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 		text = string(markup.AttrValue(d.b[a.Start:a.End]))
 	}
 	u := use{by: nameOf(element, a.Name), use: c.Use, kind: c.Kind, offset: d.shift + a.Start}
+	if code, ok := run(text); ok && c.Shape == markup.One && len(d.dormant) == 0 {
+		d.handler(code, u.by, u.offset)
+		return
+	}
+	if c.Shape != markup.Sheet && d.candidates.In(a.Start, a.End) {
+		defer func(n int) {
+			what := markup.Names
+			if c.Use == markup.Maybe || c.Use == markup.Loads && len(text) > 5 && strings.EqualFold(text[:5], "data:") {
+				what = markup.Maybe
+			}
+			d.rest([]byte(raw), u.by, what, d.shift+a.Start, n, nil)
+		}(len(d.page.Findings))
+	}
 	d.settle(element, a.Name, &u, get, has)
 	if u.use == markup.Text {
 		return
@@ -311,7 +375,8 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 			d.add(word, u)
 		}
 	case markup.Refresh:
-		if to, ok := refresh(text); ok {
+		if seconds, to, ok := refresh(text); ok {
+			d.again(seconds, to)
 			if d.frame {
 				u.use, u.kind = markup.Loads, markup.Frame
 			}
@@ -405,9 +470,16 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 		if u.by = "link " + rel; rel == "" {
 			u.by = "link href"
 		}
-		if typ := strings.ToLower(get("type")); name == "href" && strings.Contains(rel, "alternate") && (strings.Contains(typ, "rss") || strings.Contains(typ, "atom")) {
+		if typ := strings.ToLower(get("type")); name == "href" && strings.Contains(rel, "alternate") && (strings.Contains(typ, "rss") || strings.Contains(typ, "atom") || strings.Contains(typ, "feed+json")) {
 			if to, ok := d.resolve(get("href")); ok {
 				d.page.Feeds = append(d.page.Feeds, to.String())
+			}
+		}
+		if name == "href" && len(d.dormant) == 0 {
+			if typ := strings.ToLower(get("type")); typ == "" || strings.Contains(typ, "html") {
+				d.leads(rel, get("href"), get("hreflang"))
+			} else if u := d.remembered(get("href")); u != nil && u.web {
+				d.hint(u.text)
 			}
 		}
 		if rel == "canonical" && name == "href" && d.page.Canonical == "" {
@@ -447,13 +519,130 @@ func settled(set string) bool {
 	return false
 }
 
-// refresh reads where "5; url=…" leads.
-func refresh(text string) (string, bool) {
-	i := strings.Index(strings.ToLower(text), "url=")
-	if i < 0 {
-		return "", false
+// refresh reads where a refresh leads, and when (HTML §4.2.5.3): "5; url=…", "5,'…'", "5 …". Without an address it is ""
+// and leads to the page itself.
+func refresh(text string) (seconds int, to string, ok bool) {
+	text = strings.TrimLeft(text, " \t\n\f\r")
+	i := 0
+	for i < len(text) && text[i] >= '0' && text[i] <= '9' {
+		seconds = min(seconds*10+int(text[i]-'0'), 1<<30)
+		i++
 	}
-	return strings.Trim(text[i+4:], `"' `), true
+	if i == 0 && (text == "" || text[0] != '.') {
+		return 0, "", false
+	}
+	for i < len(text) && (text[i] == '.' || text[i] >= '0' && text[i] <= '9') {
+		i++
+	}
+	rest := text[i:]
+	to = strings.TrimLeft(rest, " \t\n\f\r")
+	if rest != "" && to == rest && to[0] != ';' && to[0] != ',' {
+		return 0, "", false
+	}
+	if to != "" && (to[0] == ';' || to[0] == ',') {
+		to = strings.TrimLeft(to[1:], " \t\n\f\r")
+	}
+	if len(to) > 3 && strings.EqualFold(to[:3], "url") {
+		if behind := strings.TrimLeft(to[3:], " \t\n\f\r"); strings.HasPrefix(behind, "=") {
+			to = strings.TrimLeft(behind[1:], " \t\n\f\r")
+		}
+	}
+	if to != "" && (to[0] == '"' || to[0] == '\'') {
+		quote := to[0]
+		to = to[1:]
+		if end := strings.IndexByte(to, quote); end >= 0 {
+			to = to[:end]
+		}
+	}
+	return seconds, strings.TrimRight(to, " \t\n\f\r"), true
+}
+
+// soon is within how many seconds a page loads itself again that waits for something.
+const soon = 30
+
+// again notes a page that loads itself again.
+func (r *reader) again(seconds int, to string) {
+	if seconds > soon || r.depth > 0 {
+		return
+	}
+	if to == "" {
+		r.page.Reloads = true
+	} else if u, ok := r.resolve(to); ok {
+		u.Fragment = ""
+		r.page.Reloads = r.page.Reloads || u.String() == r.base.String()
+	}
+}
+
+// lead notes an address that a visitor comes to, by a form without fields or a browser's own button.
+func (r *reader) lead(raw string) {
+	if u := r.remembered(raw); u != nil && u.web && strings.TrimSpace(raw) != "" {
+		r.page.Links = append(r.page.Links, u.text)
+	}
+}
+
+// roads are the relations by which a page names another that visitors come to; ends are those that name none.
+var (
+	roads = words("next prev previous first last start contents index up alternate amphtml canonical shortlink prerender prefetch help search author license bookmark glossary copyright chapter section subsection appendix home")
+	ends  = words("preconnect dns-prefetch stylesheet icon apple-touch-icon mask-icon manifest modulepreload preload pingback profile")
+)
+
+func words(list string) map[string]bool {
+	m := map[string]bool{}
+	for _, w := range strings.Fields(list) {
+		m[w] = true
+	}
+	return m
+}
+
+// leads notes where a <link> or a Link header leads by its relation.
+func (r *reader) leads(rel, to, tongue string) {
+	if tongue = strings.TrimSpace(tongue); tongue != "" && tongue != "x-default" && len(r.page.Tongues) < 20 {
+		r.page.Tongues = append(r.page.Tongues, tongue)
+	}
+	hint := true
+	for word := range strings.FieldsSeq(rel) {
+		if roads[word] {
+			r.lead(to)
+			return
+		}
+		hint = hint && !ends[word]
+	}
+	if u, ok := r.resolve(to); ok && hint {
+		r.hint(u.String())
+	}
+}
+
+// said are attributes whose words a visitor reads, or a program matches: what they hold is only named.
+var said = words("alt title placeholder aria-label aria-description aria-roledescription aria-valuetext label summary abbr value content pattern accept srcdoc class id name for headers")
+
+// unknown looks at an attribute that no table speaks of.
+func (d *document) unknown(element string, a markup.Attr) {
+	raw := d.b[a.Start:a.End]
+	if len(a.Name) > 2 && a.Name[0] == 'o' && a.Name[1] == 'n' {
+		if len(d.dormant) == 0 {
+			d.handler(markup.AttrValue(raw), nameOf(element, a.Name), d.shift+a.Start)
+		}
+		return
+	}
+	if d.candidates.In(a.Start, a.End) {
+		what := markup.Maybe
+		if said[a.Name] && element != "param" && element != "option" && element != "input" && element != "button" {
+			what = markup.Names
+		}
+		by := nameOf(element, a.Name)
+		n := len(d.page.Findings)
+		d.literals(markup.AttrValue(raw), by, what, 0)
+		for i := range d.page.Findings[n:] {
+			d.page.Findings[n+i].Line, d.page.Findings[n+i].Col = d.position(d.shift + a.Start)
+		}
+		d.rest(raw, by, what, d.shift+a.Start, n, nil)
+	}
+	switch c := raw[0]; {
+	case c == '{' || c == '[':
+		d.hints(markup.AttrValue(raw))
+	case (c == '/' || c == 'h' || bytes.IndexByte(raw, '.') > 0) && len(raw) < 500 && a.Name != "class" && a.Name != "d":
+		d.hint(string(markup.AttrValue(raw)))
+	}
 }
 
 // SrcSet returns the URLs of a srcset attribute (HTML §4.8.4.2.2).

@@ -79,6 +79,12 @@ type Page struct {
 	NoFollow []string // and where only links with rel=nofollow lead
 	Loads    []Load   // what it loads securely, in order
 	Feeds    []string // its feeds, absolute
+	Hints    []string // addresses of its own host that it names otherwise: in attributes, scripts, data
+	Scripts  int      // scripts that a browser would run: elements, handlers, javascript: addresses
+	Print    uint64   // of its words, without those with digits or slashes: equal where a visitor reads the same
+	Words    int      // how many those are
+	Reloads  bool     // it loads itself again within half a minute
+	Tongues  []string // the languages in which it says that it is there too (hreflang)
 	Upgrades bool     // its policy has browsers upgrade what it loads
 	Password bool     // it asks for a password
 
@@ -135,11 +141,16 @@ func Read(a Answer) *Page {
 		r.xml = true
 		r.html(a.Body, 0)
 	case kind == "xml":
-		r.feed(a.Body)
+		r.feed(a.Body, a.As == "sitemap")
 	case kind == "js":
 		r.script(a.Body, "script", 0, true)
 	case kind == "manifest":
 		r.manifest(a.Body)
+		r.listed(a.Body, true)
+	case kind == "json":
+		r.literals(a.Body, "JSON", markup.Maybe, 0)
+		r.rest(a.Body, "JSON", markup.Maybe, 0, 0, nil)
+		r.listed(a.Body, strings.HasPrefix(a.Type, "application/feed") || strings.Contains(a.Type, "speculationrules"))
 	case kind == "robots":
 		r.literals(a.Body, "robots.txt", markup.Names, 0)
 	}
@@ -166,6 +177,8 @@ func KindOf(typ string, as markup.Kind) string {
 		return "xml"
 	case as == "robots":
 		return "robots"
+	case typ == "application/json" || typ == "text/json" || strings.HasSuffix(typ, "+json"):
+		return "json"
 	}
 	return ""
 }
@@ -256,6 +269,9 @@ func (r *reader) add(raw string, c use) {
 		c.certainty = Certain
 	}
 	if !u.insecure {
+		if (c.use == markup.Names || c.use == markup.Maybe) && u.web {
+			r.hint(u.text)
+		}
 		if c.use == markup.Loads && u.web {
 			r.page.Loads = append(r.page.Loads, Load{u.text, c.by, c.kind, c.certainty, r.page.Upgrades})
 		}
@@ -596,6 +612,8 @@ func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
 	}
 	r.page.Links = append(r.page.Links, in.page.Links...)
 	r.page.NoFollow = append(r.page.NoFollow, in.page.NoFollow...)
+	r.page.Hints = append(r.page.Hints, in.page.Hints...)
+	r.page.Scripts += in.page.Scripts
 }
 
 // data reads a data: URL (RFC 2397) that is a document or a style sheet.
@@ -618,6 +636,9 @@ func (r *reader) data(raw string, c use) {
 	}
 	typ, _, _ := strings.Cut(head, ";")
 	switch kind := KindOf(strings.TrimSpace(typ), c.kind); {
+	case c.kind == markup.Script:
+		r.page.Scripts++
+		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.script(in.b, "script", 0, false) })
 	case kind == "css" && c.kind == markup.Style:
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.css(in.b, 0) })
 	case kind == "html" && (c.kind == markup.Frame || c.kind == markup.Object), kind == "svg" && (c.kind == markup.Frame || c.kind == markup.Object):

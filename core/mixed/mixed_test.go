@@ -120,7 +120,7 @@ a::after { content: "http://a.example/words" } /* url(http://a.example/comment) 
 	for _, f := range p.Findings {
 		got = append(got, string(f.Class)+" "+f.By+" "+f.URL)
 	}
-	assert.Equal(t, []string{"blocked @import http://a.example/1.css", "blocked @font-face url() http://a.example/f.woff2", "upgraded CSS url() http://a.example/i.png"}, got)
+	assert.Equal(t, []string{"blocked @import http://a.example/1.css", "blocked @font-face url() http://a.example/f.woff2", "upgraded CSS url() http://a.example/i.png", "possible style http://a.example/words"}, got)
 	assert.Empty(t, p.Loads, "what is insecure is a finding, not to be followed")
 }
 
@@ -167,12 +167,12 @@ func TestRead(t *testing.T) {
 		{"text/html", "", `<link rel=stylesheet disabled href="http://a.example/x"><link rel=preload href="http://a.example/x"><link rel=apple-touch-icon href="http://a.example/x">`, []string{"link certain link stylesheet", "link certain link preload", "possible guess link apple-touch-icon"}},
 		{"text/html", "", `<body><meta http-equiv=content-security-policy content=upgrade-insecure-requests><img src="http://a.example/x">`, []string{"upgraded certain img src"}},
 		{"text/html", "", `<iframe src="data:text/html,<img src=http://a.example/x>"></iframe><link rel=stylesheet href="data:text/css;base64,QGltcG9ydCAiaHR0cDovL2EuZXhhbXBsZS94Ijs=">`, []string{"upgraded certain iframe src → img src", "blocked certain link stylesheet → @import"}},
-		{"text/html", "", `<svg><rect fill="url(http://a.example/x#i)"/><p background="http://a.example/x">`, []string{"upgraded likely CSS url()"}},
+		{"text/html", "", `<svg><rect fill="url(http://a.example/x#i)"/><p background="http://a.example/x">`, []string{"upgraded likely CSS url()", "possible guess p background"}},
 		{"image/svg+xml", "", `<?xml-stylesheet href="http://a.example/x"?><svg xmlns="http://www.w3.org/2000/svg" xmlns:h="http://www.w3.org/1999/xhtml"><h:img src="http://a.example/x"/></svg>`, []string{"blocked certain xml-stylesheet", "upgraded certain img src"}},
 		{"application/rss+xml", "", `<rss xmlns:a="http://www.w3.org/2005/Atom"><link>http://a.example/</link><guid>http://a.example/?p=1</guid><enclosure url="http://a.example/x.mp3"/></rss>`, []string{"link certain XML link", "link certain XML enclosure"}},
 		{"text/javascript", "", `load("http://a.example/x") // http://www.w3.org/2000/svg`, []string{"possible guess script"}},
 		{"application/manifest+json", "", `{"start_url":"http://a.example/","icons":[{"src": "http://a.example/i.png"}]}`, []string{"link certain manifest", "possible guess manifest src"}},
-		{"text/css", "", `p{color:red} @import "http://a.example/x";`, nil},
+		{"text/css", "", `p{color:red} @import "http://a.example/x";`, []string{"possible guess style"}},
 		{"application/pdf", "", `http://a.example/`, nil},
 	} {
 		h := map[string][]string{}

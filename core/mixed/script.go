@@ -26,6 +26,8 @@ func (r *reader) literals(b []byte, by string, what markup.Use, shift int) {
 func (r *reader) script(b []byte, by string, shift int, module bool) {
 	var done []stretch // what is no text of the script, or is dealt with
 	valid := utf8.Valid(b)
+	n := len(r.page.Findings)
+	var comments []stretch
 	markup.WalkScript(b, module, func(part markup.ScriptPart, start, end int) {
 		switch part {
 		case markup.ScriptComment:
@@ -33,11 +35,14 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 				return // its end is uncertain in an unknown charset
 			}
 			done = append(done, stretch{start, end})
+			comments = append(comments, stretch{start, end})
 			for _, mark := range []string{"//# sourceMappingURL=", "//@ sourceMappingURL="} {
 				if to, ok := bytes.CutPrefix(b[start:end], []byte(mark)); ok {
 					r.add(string(to), use{by: "sourceMappingURL", use: markup.Names, offset: shift + start + len(mark)})
 				}
 			}
+		case markup.ScriptString:
+			r.hintString(b[start:end])
 		case markup.ScriptSpecifier, markup.ScriptDynamic:
 			spec := string(text.Decode(b[start:end], text.Script))
 			to, ok := r.maps.resolve(spec, r.base.String(), r.absolute)
@@ -69,6 +74,7 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 		}
 		return true
 	})
+	r.rest(b, by, markup.Maybe, shift, n, comments)
 }
 
 // documentation are names that stand for any (RFC 2606 §3): a script that has one shows how to fill in a

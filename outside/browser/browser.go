@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -37,7 +38,10 @@ var ErrMissing = errors.New("no Chromium is installed")
 // names are what the program is called, in the order of trying.
 var names = []string{"chromium", "chromium-browser"}
 
-// Find returns the path of the browser: the one given, or the first that is installed.
+// Variable is the environment's variable that names the browser; "none": there is none.
+const Variable = "TRIMLANTERN_CHROMIUM"
+
+// Find returns the path of the browser: the one given, the one that the environment names, or the first that is installed.
 // It fails with ErrMissing.
 func Find(given string) (string, error) {
 	if given != "" {
@@ -46,6 +50,11 @@ func Find(given string) (string, error) {
 			return "", fmt.Errorf("%w at %s", ErrMissing, given)
 		}
 		return path, nil
+	}
+	if given = os.Getenv(Variable); given == "none" {
+		return "", ErrMissing
+	} else if given != "" {
+		return Find(given)
 	}
 	for _, name := range names {
 		if path, err := exec.LookPath(name); err == nil {

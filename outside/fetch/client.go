@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
+	"compress/flate"
 	"compress/gzip"
 	"compress/zlib"
 	"context"
@@ -29,6 +30,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/net/html/charset"
 	"golang.org/x/net/http/httpguts"
@@ -56,8 +58,27 @@ const (
 	maxHops   = 10
 	maxRest   = 64 << 10         // of a body that is not wanted, so that the connection can be used again
 	maxWait   = 20 * time.Second // that a busy server may ask for
-	userAgent = "TrimLantern (checks a site's own pages)"
+	product   = "TrimLantern (checks a site's own pages)"
+	userAgent = "Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/144.0.0.0 Safari/537.36 " + product
+	phone     = "Mozilla/5.0 (Linux; Android 10; K) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/144.0.0.0 Mobile Safari/537.36 " + product
 )
+
+// Asker is who asks, as a server can tell: by the device and the languages of its browser. The zero value is a
+// browser of no language on a desk.
+type Asker struct {
+	Phone    bool
+	Language string // of Accept-Language; "": English
+}
+
+// headers are what a browser says of itself and of what it takes (RFC 9110 §12.5), whichever thing it asks for.
+func (a Asker) headers() http.Header {
+	h := http.Header{"User-Agent": {userAgent}, "Accept": {"text/html,application/xhtml+xml,application/xml;q=0.9,image/avif,image/webp,*/*;q=0.8"},
+		"Accept-Language": {cmp.Or(a.Language, "en-US,en;q=0.9")}, "Accept-Encoding": {"gzip, deflate, br, zstd"}, "Sec-Ch-Ua-Mobile": {"?0"}, "Upgrade-Insecure-Requests": {"1"}}
+	if a.Phone {
+		h["User-Agent"], h["Sec-Ch-Ua-Mobile"] = []string{phone}, []string{"?1"}
+	}
+	return h
+}
 
 // Client asks servers. It sends secrets, and cookies where it keeps them, to the site's own hosts
 // alone.
@@ -68,6 +89,7 @@ type Client struct {
 	own       map[string]bool
 	secrets   http.Header
 	timeout   time.Duration
+	asker     Asker
 }
 
 // trusted adds the secrets to what goes to the site's own hosts over HTTPS. Redirects
@@ -217,6 +239,21 @@ func (c *Client) Visitor(host string, at map[string]string) *Client {
 	return &v
 }
 
+// As returns the client of one visitor who says this of himself, with cookies of his own and the same connections.
+func (c *Client) As(a Asker) *Client {
+	v := *c
+	v.asker = a
+	v.follow(true)
+	return &v
+}
+
+// With returns the same visitor, with the cookies that he has, who now says this of himself.
+func (c *Client) With(a Asker) *Client {
+	v := *c
+	v.asker = a
+	return &v
+}
+
 // Leave ends the connections that wait for more.
 func (c *Client) Leave() { c.transport.CloseIdleConnections() }
 
@@ -355,7 +392,7 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 	if err != nil {
 		return nil, 0, err
 	}
-	req.Header.Set("User-Agent", userAgent)
+	req.Header = c.asker.headers()
 	res, err := c.http.Do(req)
 	if err != nil {
 		var ue *url.Error
@@ -374,21 +411,25 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 	}
 	r.Type, _, _ = strings.Cut(strings.ToLower(res.Header.Get("Content-Type")), ";")
 	r.Type = strings.TrimSpace(r.Type)
-	body := io.Reader(res.Body)
+	body, strange := decoded(res.Body, res.Header.Get("Content-Encoding"))
+	if strange != nil {
+		body = res.Body
+	}
 	if slices.Contains(untyped, r.Type) && res.StatusCode < 400 {
 		start := bufio.NewReaderSize(body, sniffed)
 		head, _ := start.Peek(sniffed) // a body that breaks off does so below
 		r.Type, _, _ = strings.Cut(http.DetectContentType(head), ";")
 		body = start
 	}
-	if want != nil && !want(r.Type) || res.StatusCode >= 400 {
+	missing := res.StatusCode == http.StatusNotFound || res.StatusCode == http.StatusGone // with a page that visitors see
+	if want != nil && !want(r.Type) || res.StatusCode >= 400 && !(missing && want != nil) {
 		r.Start = make([]byte, sniffed)
 		n, _ := io.ReadFull(body, r.Start) // what does not come does not matter
 		r.Start = r.Start[:n]
 		_, _ = io.CopyN(io.Discard, body, maxRest)
 		return r, wait, nil
 	}
-	if body, err = decoded(body, res.Header.Get("Content-Encoding")); err != nil {
+	if strange != nil {
 		r.Coding = res.Header.Get("Content-Encoding")
 		return r, wait, nil
 	}
@@ -424,8 +465,15 @@ func decoded(body io.Reader, codings string) (io.Reader, error) {
 		case "", "identity":
 		case "gzip", "x-gzip":
 			body, err = gzip.NewReader(body)
-		case "deflate": // in truth zlib's form (RFC 9110 §8.4.1.2)
-			body, err = zlib.NewReader(body)
+		case "deflate": // zlib's form (RFC 9110 §8.4.1.2), or the bare one, which browsers take too
+			start := bufio.NewReader(body)
+			if head, _ := start.Peek(2); len(head) == 2 && head[0]&15 == 8 && (int(head[0])<<8|int(head[1]))%31 == 0 {
+				body, err = zlib.NewReader(start)
+			} else {
+				body = flate.NewReader(start)
+			}
+		case "br":
+			body = brotli.NewReader(body)
 		case "zstd":
 			var z *zstd.Decoder
 			if z, err = zstd.NewReader(body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow)); err == nil {
@@ -497,10 +545,10 @@ func (c *Client) StepWith(ctx context.Context, method, u string, headers http.He
 	if err != nil {
 		return nil, "", err
 	}
+	req.Header = c.asker.headers()
 	for name, values := range headers {
 		req.Header[name] = values
 	}
-	req.Header.Set("User-Agent", userAgent)
 	if body != nil {
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}

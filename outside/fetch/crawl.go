@@ -26,6 +26,7 @@ type Job struct {
 
 	// What is loaded is named with who does it, in case it leads somewhere insecure.
 	From   string `json:"on,omitempty"`
+	Root   string `json:"of,omitempty"` // the page that it belongs to, through whichever frames and scripts
 	By     string `json:"by,omitempty"`
 	Masked bool   `json:"masked,omitempty"`
 }

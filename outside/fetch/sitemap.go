@@ -11,7 +11,8 @@ import (
 )
 
 // Sitemap reads a site map or an index of site maps (sitemaps.org 0.9), packed with
-// gzip or not: the addresses of pages and of further maps, up to a bound.
+// gzip or not, as XML or as a text with an address in each line, or a feed in its place: the addresses of pages, in other
+// languages too, and of further maps, up to a bound. They are absolute or relative to the map.
 func Sitemap(b []byte, most int) (pages, maps []string, err error) {
 	if bytes.HasPrefix(b, []byte{0x1f, 0x8b}) {
 		z, err := gzip.NewReader(bytes.NewReader(b))
@@ -21,6 +22,14 @@ func Sitemap(b []byte, most int) (pages, maps []string, err error) {
 		if b, err = io.ReadAll(io.LimitReader(z, maxBody)); err != nil {
 			return nil, nil, err
 		}
+	}
+	if !bytes.HasPrefix(bytes.TrimLeft(b, "\xef\xbb\xbf \t\r\n"), []byte("<")) {
+		for line := range strings.Lines(string(b)) {
+			if line = strings.Trim(line, "\ufeff \t\r\n"); line != "" && len(pages) < most {
+				pages = append(pages, line)
+			}
+		}
+		return pages, nil, nil
 	}
 	d := xml.NewDecoder(bytes.NewReader(b))
 	d.Strict = false
@@ -40,18 +49,23 @@ func Sitemap(b []byte, most int) (pages, maps []string, err error) {
 				return pages, maps, nil
 			}
 			path = append(path, t.Name.Local)
+			for _, a := range t.Attr {
+				if t.Name.Local == "link" && a.Name.Local == "href" { // another language, or an entry of Atom
+					pages = append(pages, a.Value)
+				}
+			}
 		case xml.EndElement:
 			path = path[:max(len(path)-1, 0)]
 		case xml.CharData:
 			text := strings.TrimSpace(string(t))
-			if len(path) < 3 || path[len(path)-1] != "loc" || text == "" {
+			if len(path) < 2 || text == "" {
 				continue
 			}
-			switch path[len(path)-2] {
-			case "url":
-				pages = append(pages, text)
-			case "sitemap":
+			switch inner, outer := path[len(path)-1], path[len(path)-2]; {
+			case inner == "loc" && outer == "sitemap":
 				maps = append(maps, text)
+			case inner == "loc" && outer == "url", inner == "link" && (outer == "item" || outer == "channel"):
+				pages = append(pages, text)
 			}
 		}
 	}

@@ -70,7 +70,9 @@ func TestLedgerOfManyPages(t *testing.T) {
 	broken := func(n int) bool { return n%33 == 32 }
 	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
-		asked["https://"+r.Host+r.URL.RequestURI()]++
+		if !another(r) {
+			asked["https://"+r.Host+r.URL.RequestURI()]++
+		}
 		mu.Unlock()
 		w.Header().Set("Content-Type", "text/html")
 		var n int
@@ -141,11 +143,12 @@ func TestLedgerOfManyPages(t *testing.T) {
 		"document part":  6,                       // robots.txt and site map
 		"refused page":   3 * errors,
 		"moved page":     3 * 40,
-		"gone page":      3 * 40,
+		"gone page":      3*40 + 3, // what no word alone keeps us from asking for
 		"robots page":    3 * 40,
 		"pattern page":   3,
-		"password page":  6,
-		"acting page":    6,
+		"password page":  3,
+		"gate page":      3,
+		"acting page":    3,
 		"nofollow page":  3,
 		"type page":      3,
 		"media page":     3,
@@ -161,7 +164,7 @@ func TestLedgerOfManyPages(t *testing.T) {
 		known[u] = true
 	}
 	for _, h := range hosts {
-		for _, p := range []string{"/cal/1", "/logout", "/?action=delete&id=1", "/reply"} {
+		for _, p := range []string{"/cal/1", "/?action=delete&id=1", "/reply"} {
 			known["https://"+h+p] = true
 		}
 		for i := range 40 {
@@ -179,12 +182,12 @@ func TestLedgerOfManyPages(t *testing.T) {
 		switch {
 		case strings.HasSuffix(u, ".example/"), strings.HasSuffix(u, "/robots.txt"): // the redirect to itself; and what names of the site are compared by
 			most = 4
-		case strings.Contains(u, "/p/"):
+		case strings.Contains(u, "/p/"), strings.Contains(u, "/login"):
 			most = 2 // a redirect led to it
 		}
 		assert.LessOrEqual(t, n, most, u)
 		assert.NotContains(t, u, "/private/")
-		assert.NotContains(t, u, "/logout")
+		assert.NotContains(t, u, "delete")
 	}
 	read := map[string]bool{}
 	for _, p := range l.Pages {
@@ -250,7 +253,7 @@ func TestEvidenceOfClean(t *testing.T) {
 		{"a page as a download", 1, "type", nil, func(w http.ResponseWriter, _ *http.Request) {
 			send(w, "Content-Type", "application/octet-stream", insecure)
 		}},
-		{"a coding that nobody asked for", 1, "encoding", nil, func(w http.ResponseWriter, _ *http.Request) { send(w, "Content-Encoding", "br", "\x0b\x02\x80<p>\x03") }},
+		{"a coding that nobody asked for", 1, "encoding", nil, func(w http.ResponseWriter, _ *http.Request) { send(w, "Content-Encoding", "compress", "\x1f\x9d\x90<p>\x03") }},
 		{"an error", 1, "refused", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }},
 		{"forbidden", 1, "refused", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403) }},
 		{"a password", 1, "password", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(401) }},
@@ -558,6 +561,6 @@ func TestStoredPages(t *testing.T) {
 	}
 	require.NoError(t, os.Rename(filepath.Join(dir, "site.db"), filepath.Join(dir, "away.db")))
 	text := want(t, 1, dir, "scan").out
-	assert.Contains(t, text, "the database, whose list of pages cannot be read")
+	assert.Contains(t, text, "a list of addresses that cannot be read")
 	assert.NotContains(t, text, "Every page is clean")
 }

@@ -110,7 +110,7 @@ func stateOf(dir string, args []string) map[string]string {
 
 // environment gives the site in a folder a home of its own, beside it.
 func environment(dir string) []string {
-	return append(os.Environ(), "TRIMLANTERN_HOME="+homeOf(dir))
+	return append(os.Environ(), "TRIMLANTERN_HOME="+homeOf(dir), "TRIMLANTERN_CHROMIUM=none")
 }
 
 func homeOf(dir string) string { return dir + ".home" }

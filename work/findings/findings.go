@@ -173,7 +173,7 @@ func (s *Scan) Proven() bool {
 
 // Code is the exit code that the scan comes to.
 func (s *Scan) Code() int {
-	if s.Read == 0 || len(s.Unread) > 0 {
+	if s.Read == 0 {
 		return work.Remain
 	}
 	for _, l := range s.Coverage.Blocking() {
@@ -200,6 +200,7 @@ func Read(j *work.Job, id string) (*Scan, error) {
 	}
 	s.KeptIn(j.Book.PagesPath(id), false)
 	s.forgotten(j.AcceptedURLs())
+	s.Coverage.Accept(j.AcceptedGaps())
 	return &s, nil
 }
 

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/outside/browser"
 	"trimlantern/outside/probe"
@@ -25,9 +26,17 @@ type browsed struct {
 	Known   int    `json:"k,omitempty"`
 }
 
-// findBrowser refuses a scan that wants a browser where there is none.
+// findBrowser has the scan look with an installed browser too, where it may be used; it refuses a scan that insists on one
+// where there is none.
 func findBrowser(o *Options) error {
-	if !o.Browser {
+	if o.NoBrowser && o.Browser {
+		return work.BadUse(nil, "--browser and --no-browser exclude each other", "leave one of them out")
+	}
+	if !o.Browser { // as it comes
+		path, err := browser.Find(o.Chromium)
+		if o.Browser = err == nil && !o.NoBrowser && !o.AsHTTPS && !browser.Unprotected(o.BrowserUser); o.Browser {
+			o.Chromium = path
+		}
 		return nil
 	}
 	if o.AsHTTPS {
@@ -96,18 +105,27 @@ func (s *scanning) browse(ctx context.Context) error {
 		seen *browser.Seen
 		err  error
 	}
-	var pages []findings.ScannedPage
+	var pages, plain []findings.ScannedPage // those with scripts come first
 	err := s.log.each(func(l crawlLine) error {
 		switch {
 		case l.Doc.Kind != "" || l.Job == nil || s.own(l.Doc.URL) == "" || l.Doc.Title == "" && len(l.Doc.Findings) > 0 && l.Doc.Findings[0].Via == l.Doc.URL:
 		case s.browsed[l.Doc.URL]: // before the scan was interrupted
-		case len(pages)+len(s.browsed) >= s.o.Looks:
-			out.LeftOut++
+		case s.ledger.Has(l.Doc.URL, coverage.Unrun):
+			if len(pages)+len(s.browsed) < s.o.Looks {
+				pages = append(pages, *l.Doc)
+			} else {
+				out.LeftOut++
+			}
+		case len(plain) < s.o.Looks:
+			plain = append(plain, *l.Doc)
 		default:
-			pages = append(pages, *l.Doc)
+			out.LeftOut++
 		}
 		return nil
 	})
+	room := max(0, s.o.Looks-len(s.browsed)-len(pages))
+	out.LeftOut += max(0, len(plain)-room)
+	pages = append(pages, plain[:min(len(plain), room)]...)
 	if err != nil {
 		return work.Failed(err, "what was read cannot be read back", "check the disk, then run the same command again")
 	}
@@ -146,12 +164,14 @@ func (s *scanning) browse(ctx context.Context) error {
 		s.job.Progress.At("looking with the browser", int64(n), int64(len(pages)))
 		if l.err != nil {
 			out.Failed = append(out.Failed, findings.Unread{URL: l.doc.URL, Why: l.err.Error()})
+			s.ledger.Set(coverage.Mark{URL: l.doc.URL, Cause: coverage.Unlooked, Note: l.err.Error()})
 			continue
 		}
 		out.Pages++
 		s.browsed[l.doc.URL] = true
 		if l.seen.Timeout {
 			out.Failed = append(out.Failed, findings.Unread{URL: l.doc.URL, Why: "was not quiet in time; what was seen counts"})
+			s.ledger.Set(coverage.Mark{URL: l.doc.URL, Cause: coverage.Unlooked, Note: "was not quiet in time"})
 		}
 		failed = errors.Join(failed, s.seen(l.doc, l.seen))
 	}
@@ -161,6 +181,7 @@ func (s *scanning) browse(ctx context.Context) error {
 	if failed != nil {
 		return work.Failed(failed, "what was seen cannot be stored", "free some disk space")
 	}
+	s.count()
 	return nil
 }
 

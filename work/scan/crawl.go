@@ -35,6 +35,12 @@ type crawlLine struct {
 	Browsed   *browsed `json:"browsed,omitempty"`   // a page that the browser looked at
 	Canonical string   `json:"canonical,omitempty"` // what the page calls itself
 
+	Hints []fetch.Job `json:"hints,omitempty"` // what it only names: asked for at the end
+	Once  string      `json:"once,omitempty"`  // a page at which one visitor looked
+	Print uint64      `json:"print,omitempty"` // of the words of the page at Path
+	Path  string      `json:"path,omitempty"`
+	To    string      `json:"to,omitempty"` // where the job's address leads
+
 	Marks []coverage.Mark `json:"marks,omitempty"` // what became of the job's address, and of others that it named
 }
 

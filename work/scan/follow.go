@@ -105,6 +105,8 @@ func (s *scanning) as(u *url.URL) *url.URL {
 type fetched struct {
 	r    *fetch.Response
 	page *mixed.Page
+	more []mixed.Finding // what another visitor sees besides
+	both bool            // another visitor looked
 	err  error
 	maps []string
 	locs []string
@@ -116,20 +118,28 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		f.err = errRobots
 		return f
 	}
-	switch {
-	case j.Brief:
-		f.r, f.err = s.client.Head(ctx, s.real(j.URL))
-	default:
-		f.r, f.err = s.client.Get(ctx, s.real(j.URL), func(typ string) bool {
-			return j.As == "sitemap" || mixed.KindOf(typ, markup.Kind(j.As)) != ""
-		})
+	visitor := s.client.As(fetch.Asker{}) // each page is read without the cookies of others
+	want := func(typ string) bool {
+		return j.As == "sitemap" || mixed.KindOf(typ, markup.Kind(j.As)) != ""
 	}
-	if f.err != nil || f.r.Status >= 400 || f.r.Coding != "" || len(f.r.Body) == 0 && len(f.r.Header) == 0 {
+	if j.Brief {
+		f.r, f.err = visitor.Head(ctx, s.real(j.URL))
+	} else {
+		f.r, f.err = visitor.Get(ctx, s.real(j.URL), want)
+	}
+	if f.err != nil || !s.readable(j, f.r) {
 		return f
 	}
 	r := f.r
-	if j.As == "sitemap" && !noMap(j, f) && s.own(s.as(r.URL).String()) != "" {
+	if j.As == "sitemap" && !noMap(j, f) && r.Status < 400 && s.own(s.as(r.URL).String()) != "" {
 		f.locs, f.maps, f.err = fetch.Sitemap(r.Body, maxLocs)
+		for _, list := range [][]string{f.locs, f.maps} {
+			for i, raw := range list {
+				if u, err := s.as(r.URL).Parse(raw); err == nil {
+					list[i] = u.String()
+				}
+			}
+		}
 	}
 	// What will not count is not read: links are told once, and would be lost.
 	final := s.as(r.URL)
@@ -137,12 +147,83 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 		return f
 	}
 	if !listing(j) && j.As != "" || s.ownOf(j, final) != "" {
-		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
+		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: final, Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
+		if shows(j) && mixed.KindOf(r.Type, "") != "" {
+			s.lookAgain(ctx, visitor, j, &f)
+		}
 	}
 	r.Cut = r.Cut && len(r.Body) > 0
 	r.Done()
 	return f
 }
+
+// shows reports whether a job is for something that a visitor looks at as at a page.
+func shows(j fetch.Job) bool {
+	return kindOf(j) == coverage.Page || j.As == string(markup.Frame) && !j.Brief
+}
+
+// readable reports whether an answer holds something to read: it is whole, or the page that says that there is none.
+func (s *scanning) readable(j fetch.Job, r *fetch.Response) bool {
+	missing := gone(r.Status) && kindOf(j) == coverage.Page && j.By != named
+	return (whole(r.Status) || missing) && r.Coding == "" && (len(r.Body) > 0 || len(r.Header) > 0)
+}
+
+// whole reports whether a status says that this is what was asked for (RFC 9110 §15.3).
+func whole(status int) bool {
+	return status == http.StatusOK || status == http.StatusNonAuthoritativeInfo
+}
+
+// gone reports whether a status says that there is nothing.
+func gone(status int) bool { return status == http.StatusNotFound || status == http.StatusGone }
+
+// often is how many pages are looked at as another visitor whatever their headers say.
+const often = 25
+
+// lookAgain asks for a page once more, as somebody who comes back, on a telephone and with another language, where it
+// says that it varies (RFC 9110 §12.5.5), or to see whether pages of this site do so without saying it.
+func (s *scanning) lookAgain(ctx context.Context, visitor *fetch.Client, j fetch.Job, f *fetched) {
+	vary := strings.ToLower(strings.Join(f.r.Header["Vary"], ","))
+	says := strings.Contains(vary, "user-agent") || strings.Contains(vary, "cookie") || strings.Contains(vary, "language") || strings.Contains(vary, "*") || strings.Contains(vary, "sec-ch-ua")
+	if !says && !s.differ.Load() && s.others.Add(1) > often || !whole(f.r.Status) {
+		return
+	}
+	tongues := slices.Clone(f.page.Tongues)
+	if len(tongues) == 0 || !strings.Contains(vary, "language") {
+		tongues = []string{otherTongue}
+	}
+	known := map[string]bool{}
+	for _, one := range f.page.Findings {
+		known[string(one.Class)+one.URL] = true
+	}
+	f.both = true
+	for _, tongue := range tongues {
+		r, err := visitor.With(fetch.Asker{Phone: true, Language: tongue}).Get(ctx, s.real(j.URL), func(typ string) bool { return mixed.KindOf(typ, "") != "" })
+		if err != nil || !whole(r.Status) || r.Coding != "" || s.own(s.as(r.URL).String()) == "" {
+			f.both = f.both && err == nil && whole(r.Status)
+			continue // it leads elsewhere, as to a page for telephones, which is another address
+		}
+		if string(r.Body) != string(f.r.Body) {
+			other := mixed.Read(mixed.Answer{URL: s.as(r.URL), Type: r.Type, Header: r.Header, Body: r.Body})
+			for _, one := range other.Findings {
+				if id := string(one.Class) + one.URL; !known[id] {
+					known[id] = true
+					one.By += " (on a telephone, in " + tongue + ", at a second visit)"
+					f.more = append(f.more, one)
+				}
+			}
+			f.page.Links = append(f.page.Links, other.Links...)
+			f.page.Loads = append(f.page.Loads, other.Loads...)
+			f.page.Scripts = max(f.page.Scripts, other.Scripts)
+		}
+		r.Done()
+	}
+	if len(f.more) > 0 {
+		s.differ.Store(true)
+	}
+}
+
+// otherTongue is the language of the other visitor where a page names none.
+const otherTongue = "de"
 
 // ownOf is own for where a job ended: mostly where it began.
 func (s *scanning) ownOf(j fetch.Job, final *url.URL) string {
@@ -195,7 +276,7 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 	case f.err != nil:
 		s.failed(j, f, l, m.mark)
 		return
-	case f.r.Status >= 400:
+	case !whole(f.r.Status) && !(j.Brief && f.r.Status < 300):
 		if own := s.own(f.r.URL.String()); page && own != "" && own != j.URL {
 			m.mark(coverage.Moved, own)
 			if m.at = own; s.front.Done(fetch.Job{URL: own}) == fetch.Known {
@@ -203,6 +284,13 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 			}
 		}
 		s.refused(j, f, l, m.mark)
+		if f.page != nil && len(f.page.Findings) > 0 {
+			l.Doc = &findings.ScannedPage{URL: s.as(f.r.URL).String(), Title: f.page.Title, Kind: "error", Findings: f.page.Findings}
+			s.filter(l.Doc, l)
+		}
+		if f.page != nil {
+			s.follow(j, f, l)
+		}
 		return
 	case noMap(j, f):
 		m.mark(coverage.Absent, "not a sitemap")
@@ -219,13 +307,21 @@ func (s *scanning) look(j fetch.Job, f fetched, l *crawlLine) {
 	switch {
 	case j.Brief:
 		m.mark(coverage.Loaded, "")
+	case shows(j) && gated(j, f.r, final):
+		m.mark(coverage.Gate, "redirects to "+final.String())
+		if page && own != "" {
+			s.page(l, j, own, false)
+		}
 	case (page || listing(j)) && own == "":
 		m.mark(coverage.Elsewhere, j.URL+" redirects to "+final.Host)
+		if page {
+			s.leadsTo(l, final.String())
+		}
 	case final.Scheme != "https":
 		m.mark(coverage.Insecurely, "redirects to "+f.r.URL.String())
 	case f.r.Coding != "":
 		m.mark(coverage.Encoding, "compressed with "+f.r.Coding+", which was not requested and cannot be decoded")
-	case page && mixed.KindOf(f.r.Type, "") == "":
+	case shows(j) && mixed.KindOf(f.r.Type, "") == "":
 		if typ := http.DetectContentType(f.r.Start); mixed.KindOf(strings.SplitN(typ, ";", 2)[0], "") != "" && f.r.Type != "text/plain" {
 			m.mark(coverage.Type, "a page served as "+f.r.Type+": browsers download it")
 		} else {
@@ -243,14 +339,18 @@ func (s *scanning) document(j fetch.Job, f fetched, doc *findings.ScannedPage, o
 		f.page = &mixed.Page{} // an answer without headers and body
 	}
 	if m.kind == coverage.Page && own != j.URL {
-		known := s.moved(own, f, m.mark)
+		known := s.moved(j.URL, own, f, m.mark)
+		if !f.page.Password {
+			s.leadsTo(l, own)
+		}
 		if m.at = own; known {
 			s.follow(j, f, l) // links are told once: the page under its own address may not have had them
 			return
 		}
 	}
 	doc.Title = f.page.Title
-	doc.Findings = append(doc.Findings, f.page.Findings...)
+	doc.Findings = append(append(doc.Findings, f.page.Findings...), f.more...)
+	s.visible(j, f, m)
 	s.filter(doc, l)
 	if len(s.later) > 0 && f.page.Canonical != "" {
 		to := s.own(f.page.Canonical)
@@ -271,6 +371,76 @@ func (s *scanning) document(j fetch.Job, f fetched, doc *findings.ScannedPage, o
 	s.follow(j, f, l)
 }
 
+// few is how many words a page has at the most that says nothing but that something is in the way.
+const few = 60
+
+// fewest is how many words a wall has at the least: "One moment, please".
+const fewest = 4
+
+// visible notes where a page that was read is not what each visitor sees.
+func (s *scanning) visible(j fetch.Job, f fetched, m *marking) {
+	note := func(cause coverage.Cause, u, why string) {
+		m.l.Marks = append(m.l.Marks, coverage.Mark{URL: u, Cause: cause, Note: why})
+	}
+	p := f.page
+	at := m.at
+	if m.kind != coverage.Page && j.Root != "" {
+		at = j.Root // a browser that looks at the page runs what is in its frames
+	}
+	if p.Scripts > 0 && (m.kind == coverage.Page || j.As == string(markup.Frame) || j.As == string(markup.Object) || j.As == named) {
+		note(coverage.Unrun, at, "")
+	}
+	if !shows(j) {
+		return
+	}
+	if p.Reloads && p.Words < few {
+		note(coverage.Reloads, at, "")
+	}
+	if p.Password && p.Words < few && !signIn.MatchString(j.URL) {
+		note(coverage.SignIn, at, "")
+	}
+	if m.kind != coverage.Page {
+		return
+	}
+	if !f.both {
+		m.l.Once = at
+	} else if vary := strings.ToLower(strings.Join(f.r.Header["Vary"], ",")); strings.Contains(vary, "language") && len(p.Tongues) == 0 {
+		note(coverage.Differs, at, "answers by language: read in English and German")
+	}
+	if p.Words >= fewest && (p.Canonical == "" || s.own(p.Canonical) == at) {
+		m.l.Print, m.l.Path = p.Print, at
+	}
+}
+
+// signIn are words of addresses at which a question for a password is what a visitor came for.
+var signIn = regexp.MustCompile(`(?i)log[-_]?in|sign[-_]?(in|up|on)|account|user|admin|register|auth|session|passw`)
+
+// carries reports whether a redirect's target is told where the visitor wanted to go, as pages are that want something
+// first: /login?to=/tours/ for /tours/.
+func carries(to *url.URL, from string) bool {
+	u, err := url.Parse(from)
+	if err != nil || u.Path == to.Path && u.Host == to.Host {
+		return false
+	}
+	path := strings.Trim(u.Path, "/")
+	for _, values := range to.Query() {
+		for _, v := range values {
+			if v == from || v == u.RequestURI() || strings.Trim(v, "/") == path && path != "" || strings.HasSuffix(v, "/"+u.Host+u.RequestURI()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// gated reports whether a redirect on the way to where a job ended is told where the visitor wanted to go.
+func gated(j fetch.Job, r *fetch.Response, final *url.URL) bool {
+	return slices.ContainsFunc(append(slices.Clone(r.Hops), j.URL), func(from string) bool { return from != final.String() && carries(final, from) })
+}
+
+// leadsTo counts the addresses that lead to one.
+func (s *scanning) leadsTo(l *crawlLine, to string) { l.To = to }
+
 // isNew reports whether no document had a finding before: a page that has one is no copy, whatever it
 // calls itself.
 func (s *scanning) isNew(f mixed.Finding) bool {
@@ -280,13 +450,21 @@ func (s *scanning) isNew(f mixed.Finding) bool {
 
 // moved notes that a page redirected to another address of the site, and reports whether that is asked
 // for by itself.
-func (s *scanning) moved(final string, f fetched, mark func(coverage.Cause, string)) bool {
-	if f.page.Password {
+func (s *scanning) moved(from, final string, f fetched, mark func(coverage.Cause, string)) bool {
+	if f.page.Password && !signIn.MatchString(path(from)) {
 		mark(coverage.Password, "redirects to a login page: "+final)
 	} else {
 		mark(coverage.Moved, final)
 	}
 	return s.front.Done(fetch.Job{URL: final}) == fetch.Known
+}
+
+// path returns the path of an address.
+func path(u string) string {
+	if parsed, err := url.Parse(u); err == nil {
+		return parsed.Path
+	}
+	return u
 }
 
 // failed notes what gave no answer.
@@ -300,18 +478,22 @@ func (s *scanning) failed(j fetch.Job, f fetched, l *crawlLine, mark func(covera
 	switch {
 	case f.err == errRobots:
 		mark(coverage.Robots, "")
+	case shows(j) && f.r != nil && gated(j, f.r, f.r.URL):
+		mark(coverage.Gate, "redirects to "+f.r.URL.String())
 	case kindOf(j) == coverage.Page && f.r != nil && s.own(f.r.URL.String()) == "":
 		mark(coverage.Elsewhere, j.URL+" redirects to "+f.r.URL.Host)
 	case kindOf(j) == coverage.Page && f.r != nil && slices.ContainsFunc(append(f.r.Hops, f.r.URL.String()), s.insecure):
 		mark(coverage.Insecurely, "redirects to HTTP and back: "+why)
 	case j.As == "sitemap" && f.r != nil && f.r.Status == 200:
 		mark(coverage.Malformed, "the sitemap cannot be read: "+f.err.Error())
-	case j.Brief:
-		l.Broken = &findings.Unread{URL: j.URL, Why: why}
-		mark(coverage.Absent, why)
+	case listing(j):
+		mark(coverage.Unlisted, why)
 	case errors.As(f.err, &dns) && dns.IsNotFound && err == nil && j.Depth == 0 && s.alias(u.Hostname()):
 		mark(coverage.Unnamed, why)
 	default:
+		if j.Brief {
+			l.Broken = &findings.Unread{URL: j.URL, Why: why}
+		}
 		mark(coverage.NoAnswer, why)
 	}
 }
@@ -325,18 +507,21 @@ func (s *scanning) insecure(raw string) bool {
 // refused notes what was answered with a status of 400 or above.
 func (s *scanning) refused(j fetch.Job, f fetched, l *crawlLine, mark func(coverage.Cause, string)) {
 	why := fmt.Sprintf("answers %d", f.r.Status)
-	gone := f.r.Status == http.StatusNotFound || f.r.Status == http.StatusGone
+	gone := gone(f.r.Status)
 	kind := kindOf(j)
-	if kind == coverage.Thing || j.As == "style" || j.As == "script" {
+	loaded := kind == coverage.Thing || j.As == "style" || j.As == "script"
+	if loaded {
 		l.Broken = &findings.Unread{URL: j.URL, Why: why}
 	}
 	switch {
-	case kind == coverage.Thing, j.As == "style", j.As == "script", j.As == "robots":
+	case gone && (loaded || j.As == "robots"), (gone || f.r.Status == http.StatusMethodNotAllowed) && j.By == named:
 		mark(coverage.Absent, why) // a browser gets nothing either
 	case f.r.Status == http.StatusUnauthorized:
 		mark(coverage.Password, why+": requires a password")
 	case gone && (kind == coverage.Part || j.Depth > 0):
 		mark(coverage.Gone, why)
+	case listing(j):
+		mark(coverage.Unlisted, why)
 	default:
 		mark(coverage.Refused, why)
 	}
@@ -380,8 +565,12 @@ func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
 // follow adds what a document leads to.
 func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 	on := s.as(f.r.URL).String()
+	root := j.Root
+	if kindOf(j) == coverage.Page {
+		root = on
+	}
 	for _, load := range f.page.Loads {
-		n := fetch.Job{URL: load.URL, As: string(load.Kind), Depth: j.Depth, From: on, By: load.By, Masked: load.Masked}
+		n := fetch.Job{URL: load.URL, As: string(load.Kind), Depth: j.Depth, From: on, Root: root, By: load.By, Masked: load.Masked}
 		if u, _, ok := strings.Cut(n.URL, "#"); ok {
 			n.URL = u
 		}
@@ -391,9 +580,9 @@ func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 			n.URL = secure
 		}
 		switch load.Kind {
-		case markup.Style, markup.Manifest:
-		case markup.Script, markup.Frame, markup.Object:
-			n.Brief = !own // another host's scripts and pages are its own matter
+		case markup.Style, markup.Manifest, markup.Script:
+		case markup.Frame, markup.Object:
+			n.Brief = !own && load.Kind == markup.Object // what it shows is mostly a picture
 		default:
 			n.Brief = true
 		}
@@ -404,11 +593,11 @@ func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 		s.add(l, n)
 	}
 	for _, feed := range f.page.Feeds {
-		// Each page may have one of its own, of its comments: those of the front page do.
-		if own := s.own(feed); own != "" && on == s.job.Site.String()+"/" {
+		if own := s.own(feed); own != "" {
 			s.add(l, fetch.Job{URL: own, As: "feed", Depth: j.Depth})
 		}
 	}
+	s.name(j, f, l, root)
 	for _, m := range f.maps {
 		if own := s.own(m); own != "" {
 			s.add(l, fetch.Job{URL: own, As: "sitemap", Depth: j.Depth + 1})
@@ -429,6 +618,28 @@ func (s *scanning) follow(j fetch.Job, f fetched, l *crawlLine) {
 	}
 }
 
+// named is By of an address that a page only names, in an attribute, a script or data: it may be none.
+const named = "named"
+
+// name keeps what a document only names for the end: most of it is known by then.
+func (s *scanning) name(j fetch.Job, f fetched, l *crawlLine, root string) {
+	for _, hint := range f.page.Hints {
+		own := s.link(hint)
+		if own == "" || s.ledger.Of(own) != "" || s.hinted[own] || len(s.hinted) >= maxHinted {
+			continue
+		}
+		s.hinted[own] = true
+		n := fetch.Job{URL: own, As: named, By: named, From: s.as(f.r.URL).String(), Root: root, Depth: j.Depth + 1}
+		if kind := markup.AssetKind(own); kind != "" && kind != markup.Script && kind != markup.Style {
+			n.As, n.Brief = string(kind), true
+		}
+		l.Hints = append(l.Hints, n)
+	}
+}
+
+// maxHinted is how many such addresses of a site are kept.
+const maxHinted = 50000
+
 // page adds a page that a link leads to; listed is one of a site map.
 func (s *scanning) page(l *crawlLine, j fetch.Job, link string, listed bool) {
 	own := s.link(link)
@@ -436,18 +647,19 @@ func (s *scanning) page(l *crawlLine, j fetch.Job, link string, listed bool) {
 	case own == "":
 		s.leave(l, link, coverage.Page, coverage.Elsewhere)
 	case !listed && s.acts(own) != "":
-		s.leave(l, own, coverage.Page, coverage.Acting)
+		s.leave(l, own, coverage.Page, s.acts(own))
 	default:
 		s.add(l, fetch.Job{URL: own, Depth: j.Depth + 1})
 	}
 }
 
-// acts returns coverage.Acting for a link that would do something.
+// acts returns why a link is not followed that would do something.
 func (s *scanning) acts(own string) coverage.Cause {
-	if u, err := url.Parse(own); err == nil && coverage.Acts(u) && !slices.Contains(s.o.Follow, "acting") {
-		return coverage.Acting
+	u, err := url.Parse(own)
+	if err != nil || slices.Contains(s.o.Follow, "acting") {
+		return ""
 	}
-	return ""
+	return coverage.Acts(u, len(s.client.Secrets()) > 0)
 }
 
 // leave notes an address that is not asked for.

@@ -10,12 +10,15 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"trimlantern/core/address"
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
+	"trimlantern/outside/probe"
+	"trimlantern/outside/sitefile"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 	"trimlantern/work/trace"
@@ -38,12 +41,15 @@ type Options struct {
 	Follow      []string      // links that are usually left alone: see FollowKinds
 	Except      []string      // patterns of paths that are not asked for
 	Sample      int           // read that many pages of those that are known, others each time; 0: all
-	Browser     bool          // look with an installed browser too
+	Browser     bool          // look with an installed browser too, and fail where there is none
+	NoBrowser   bool          // or not, even where there is one
 	Chromium    string        // its path; "" the one that is found
 	BrowserUser string        // of this machine, that the browser runs as; "": the caller
 	Tabs        int
-	Looks       int  // pages that the browser looks at, at the most
-	Trace       bool // say where each culprit lives
+	Looks       int      // pages that the browser looks at, at the most
+	Trace       bool     // say where each culprit lives
+	Because     string   // the reason, with which Accept is remembered in the site file
+	Accept      []string // clauses of the verdict, or causes of gaps, that may stay open
 }
 
 // Bounds of what a scan keeps in memory.
@@ -90,6 +96,17 @@ type scanning struct {
 	fronts  map[string][]byte      // front pages, which other names of their sites are held against
 
 	accepted map[string]string // by the owner: URLs, with the reasons
+	gaps     map[string]string // and clauses of the verdict, or causes of gaps
+
+	differ atomic.Bool       // another visitor saw something else
+	others atomic.Int32      // how many pages another visitor looked at
+	once   []string          // those at which one visitor looked
+	hinted map[string]bool   // what pages only name
+	last   []fetch.Job       // of that, what was not asked for yet
+	alike  map[uint64]*alike // pages by the print of their words
+	funnel map[string]int    // how many addresses lead to one
+
+	unlisted []coverage.Mark // lists that could not be read
 }
 
 // Run crawls the site over HTTPS and lists what its pages load, send or name
@@ -156,16 +173,27 @@ func Run(ctx context.Context, j *work.Job, o Options) (*findings.Scan, error) {
 
 // begin makes ready for a scan.
 func begin(j *work.Job, o Options) (*scanning, error) {
-	j.Cookies = true
 	client, err := j.Web()
 	if err != nil {
 		return nil, err
 	}
-	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*findings.HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.AcceptedURLs(),
+	s := &scanning{job: j, o: o, client: client, at: map[culpritID]int{}, hosts: map[string]*findings.HostState{}, assets: map[string][]string{}, sites: map[string]map[mixed.Class]int{}, canonical: map[string]bool{}, browsed: map[string]bool{}, fronts: map[string][]byte{}, accepted: j.AcceptedURLs(), gaps: j.AcceptedGaps(),
+		hinted: map[string]bool{}, alike: map[uint64]*alike{}, funnel: map[string]int{},
 		out: &findings.Scan{Site: j.Site.String(), ID: j.RunID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
 			Culprits: []findings.Culprit{}, Worst: []findings.PageCount{}, Hosts: []findings.HostState{}, Unread: []findings.Unread{}, Sites: []findings.SiteState{}, Accepted: []findings.AcceptedURL{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
 	s.ledger = coverage.New(s.group)
+	for _, name := range o.Accept {
+		if !coverage.Names(name) {
+			return nil, work.BadUse(nil, "--accept-gap "+name+" is not a clause of the verdict", "write one of: "+clauseNames())
+		}
+		if s.gaps[name] == "" {
+			s.gaps[name] = cmp.Or(strings.TrimSpace(o.Because), "for this scan: --accept-gap "+name)
+		}
+	}
+	if err := s.remember(); err != nil {
+		return nil, err
+	}
 	for _, f := range o.Follow {
 		if !slices.Contains(FollowKinds, f) {
 			return nil, work.BadUse(nil, "--follow "+f+" is not known", "write "+strings.Join(FollowKinds, " or "))
@@ -179,6 +207,32 @@ func begin(j *work.Job, o Options) (*scanning, error) {
 		s.except = append(s.except, regexp.MustCompile("^"+quoted+"$"))
 	}
 	return s, nil
+}
+
+// remember keeps in the site file which gaps the owner accepts, and why.
+func (s *scanning) remember() error {
+	because := strings.TrimSpace(s.o.Because)
+	known := s.job.AcceptedGaps()
+	names := slices.DeleteFunc(slices.Clone(s.o.Accept), func(name string) bool { return known[name] != "" })
+	if because == "" || len(names) == 0 {
+		return nil
+	}
+	if s.job.File == nil || s.job.File.Path == "" {
+		return work.BadUse(nil, "--because is kept in a site file, and there is none", "leave it out, or make one: trimlantern init")
+	}
+	entry := sitefile.Accepted{Finding: work.UnseenGap, About: names, Because: because, Date: s.job.Today()}
+	if err := s.job.File.Add("accepted", entry); err != nil {
+		return s.job.DecisionFault(err)
+	}
+	return nil
+}
+
+func clauseNames() string {
+	var names []string
+	for _, c := range coverage.Clauses {
+		names = append(names, string(c))
+	}
+	return strings.Join(names, ", ")
 }
 
 // group tells which of the site's names an address belongs to.
@@ -205,6 +259,20 @@ func (s *scanning) crawl(ctx context.Context) error {
 			err = fetch.Run(ctx, s.front, s.fetch, s.visit)
 		}
 	}
+	for err == nil && len(s.last) > 0 && s.front.Waiting() == 0 {
+		l := crawlLine{}
+		hints := s.last
+		s.last = nil
+		for _, j := range hints {
+			if s.acts(j.URL) == "" && s.ledger.Of(j.URL) == "" {
+				s.add(&l, j)
+			}
+		}
+		s.take(l)
+		if err = s.log.put(l); err == nil {
+			err = fetch.Run(ctx, s.front, s.fetch, s.visit)
+		}
+	}
 	if err == nil && s.o.Sample > 0 {
 		if err = s.choose(); err == nil {
 			err = fetch.Run(ctx, s.front, s.fetch, s.visit)
@@ -226,6 +294,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 	case err != nil:
 		return work.Failed(nil, fmt.Sprintf("interrupted after %d pages", s.out.Read), s.again())
 	}
+	s.walls()
 	s.count()
 	switch {
 	case s.out.Read > 0:
@@ -258,12 +327,69 @@ func (s *scanning) again() string {
 	return "trimlantern scan --resume continues from there; trimlantern scan starts anew"
 }
 
+// alike are the pages that show a visitor the same words.
+type alike struct {
+	paths map[string]bool
+	pages []string
+}
+
+// Bounds of what is kept of pages that are alike: of one kind, and kinds.
+const maxAlike, maxPrints = 2000, 100000
+
+// same notes the print of a page's words.
+func (s *scanning) same(print uint64, u string) {
+	a := s.alike[print]
+	if a == nil {
+		if len(s.alike) >= maxPrints {
+			return
+		}
+		a = &alike{paths: map[string]bool{}}
+		s.alike[print] = a
+	}
+	if len(a.pages) < maxAlike {
+		a.paths[path(u)] = true
+		a.pages = append(a.pages, u)
+	}
+}
+
+// many is how many addresses show the same, or lead to one, that are no accident.
+const many = 3
+
+// walls notes what the addresses of the site say together: that many show the same page, or lead to one, and that another
+// visitor sees something else.
+func (s *scanning) walls() {
+	note := func(cause coverage.Cause, u, why string) {
+		s.ledger.Set(coverage.Mark{URL: u, Cause: cause, Note: why})
+	}
+	for _, a := range s.alike {
+		if len(a.paths) >= many {
+			for _, u := range a.pages {
+				note(coverage.Alike, u, "")
+			}
+		}
+	}
+	for to, n := range s.funnel {
+		if n >= many {
+			note(coverage.Funnel, to, fmt.Sprintf("%d addresses lead here", n))
+		}
+	}
+	if s.differ.Load() {
+		for _, u := range s.once {
+			note(coverage.Differs, u, "")
+		}
+	}
+}
+
 // count puts the ledger into the result.
 func (s *scanning) count() {
 	out := s.out
 	all := s.ledger.Summary(maxUnread)
+	all.Accept(s.gaps)
 	out.Read, out.Dead, out.LeftOut = all.PagesRead, all.CountPages(coverage.Gone), 0
 	for _, l := range all.Lines {
+		if l.Accepted != "" {
+			continue
+		}
 		switch l.State {
 		case coverage.Login, coverage.Undecodable, coverage.Failed:
 			for _, e := range l.Examples {
@@ -276,9 +402,11 @@ func (s *scanning) count() {
 		}
 	}
 	out.Coverage = s.ledger.Summary(maxExamples)
+	out.Coverage.Accept(s.gaps)
 	out.Sites = []findings.SiteState{}
 	for _, host := range s.ledger.Groups() {
 		if one := s.ledger.SummaryOf(host, 0); one.PagesKnown > 0 && host != "" {
+			one.Accept(s.gaps)
 			classes := s.sites[host]
 			if classes == nil {
 				classes = map[mixed.Class]int{}
@@ -343,7 +471,7 @@ func (s *scanning) begin(ctx context.Context) error {
 	for i := range jobs {
 		s.front.Add(jobs[i])
 	}
-	first := crawlLine{Scan: s.out, Next: jobs, Marks: same}
+	first := crawlLine{Scan: s.out, Next: jobs, Marks: append(same, s.unlisted...)}
 	if len(start) == 0 {
 		s.later = s.stored(ctx)
 	}
@@ -363,12 +491,12 @@ func (s *scanning) mirrors(ctx context.Context, site address.Site, front string)
 	}
 	if _, asked := s.fronts[main]; !asked {
 		s.fronts[main] = nil
-		if r, err := s.client.Get(ctx, s.real(main), nil); err == nil && r.Status == 200 {
+		if r, err := s.client.As(fetch.Asker{}).Get(ctx, s.real(main), nil); err == nil && r.Status == 200 {
 			s.fronts[main] = slices.Clone(r.Body)
 			r.Done()
 		}
 	}
-	r, err := s.client.Get(ctx, s.real(front), nil)
+	r, err := s.client.As(fetch.Asker{}).Get(ctx, s.real(front), nil)
 	if err != nil {
 		return false
 	}
@@ -387,11 +515,24 @@ const guessed = "guessed"
 // robots reads the robots.txt of a host and returns it and the site maps as jobs.
 func (s *scanning) robots(ctx context.Context, site address.Site, host string, maps bool) (jobs []fetch.Job) {
 	origin := "https://" + host
-	r, err := s.client.Get(ctx, s.real(origin+"/robots.txt"), nil)
+	r, err := s.client.As(fetch.Asker{}).Get(ctx, s.real(origin+"/robots.txt"), nil)
+	if why := ""; host == site.Host && (err != nil || !whole(r.Status) && !gone(r.Status)) {
+		if err != nil {
+			why = probe.Failure(err)
+		} else {
+			why = fmt.Sprintf("answers %d", r.Status)
+		}
+		s.unlisted = append(s.unlisted, coverage.Mark{URL: origin + "/robots.txt", Kind: coverage.Part, Cause: coverage.Unlisted, Note: why})
+	}
 	if host != site.Host && (err != nil || r.URL.Hostname() != host) {
 		return nil // another name of the site, which is not there or leads to the first
 	}
 	add := func(address, by string) {
+		if at, err := url.Parse(origin + "/"); err == nil {
+			if u, err := at.Parse(address); err == nil {
+				address = u.String()
+			}
+		}
 		if u := s.own(address); u != "" && maps {
 			jobs = append(jobs, fetch.Job{URL: u, As: "sitemap", By: by})
 		}
@@ -486,6 +627,19 @@ func (s *scanning) take(l crawlLine) {
 		s.secureHost(n.URL)
 	}
 	out.Outward += l.Outward
+	s.last = append(s.last, l.Hints...)
+	if l.Once != "" && len(s.once) < maxAlike {
+		s.once = append(s.once, l.Once)
+	}
+	if l.Path != "" {
+		s.same(l.Print, l.Path)
+	}
+	if l.To != "" && (l.Job == nil || path(l.Job.URL)+"/" != path(l.To)) {
+		s.funnel[l.To]++
+	}
+	if b := l.Browsed; b != nil {
+		s.ledger.Clear(b.URL, coverage.Unrun)
+	}
 	if b := l.Browsed; b != nil && out.Browser == nil { // read back
 		if s.resumed == nil {
 			s.resumed = &findings.BrowserState{}
