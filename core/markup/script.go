@@ -387,6 +387,16 @@ func (s *script) pop(end byte) bracket {
 // isName reports whether c can stand in a word of a script, or is the dot before one.
 func isName(c byte) bool { return c == '_' || c == '$' || c == '.' || isAlnum(c) }
 
+// runs are the types of scripts that browsers run, without parameters (MIME Sniffing §4.6, HTML §4.12.1.1).
+var runs = func() map[string]bool {
+	m := map[string]bool{}
+	for typ := range strings.FieldsSeq(`application/ecmascript application/javascript application/x-ecmascript application/x-javascript text/ecmascript text/javascript
+		text/javascript1.0 text/javascript1.1 text/javascript1.2 text/javascript1.3 text/javascript1.4 text/javascript1.5 text/jscript text/livescript text/x-ecmascript text/x-javascript`) {
+		m[typ] = true
+	}
+	return m
+}()
+
 // ScriptType tells from a script's attributes whether it is one that does not run, and
 // whether it is a module (HTML §4.12.1). given: it has a type.
 func ScriptType(typ, language string, given bool) (plain, module bool) {
@@ -402,8 +412,7 @@ func ScriptType(typ, language string, given bool) (plain, module bool) {
 	switch {
 	case typ == "module":
 		return false, true
-	case strings.HasPrefix(typ, "text/javascript"), typ == "text/ecmascript", typ == "text/jscript", typ == "text/livescript", typ == "text/x-javascript", typ == "text/x-ecmascript",
-		typ == "application/javascript", typ == "application/ecmascript", typ == "application/x-javascript", typ == "application/x-ecmascript":
+	case runs[typ]:
 		return false, false
 	}
 	return true, false

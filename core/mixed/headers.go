@@ -1,6 +1,7 @@
 package mixed
 
 import (
+	"slices"
 	"strings"
 
 	"trimlantern/core/markup"
@@ -17,11 +18,46 @@ func upgrades(policy string) bool {
 	return false
 }
 
+// base is what the policies of a page say of its <base> (Content Security Policy Level 3 §6.3.1).
+type basePolicy uint8
+
+const (
+	anyBase basePolicy = iota
+	ownBase            // of the page's own origin
+	noBase
+)
+
+// policy takes in a content security policy of the page itself.
+func (r *reader) policy(text string) {
+	r.page.Upgrades = r.page.Upgrades || upgrades(text)
+	for _, policy := range strings.Split(text, ",") {
+		for directive := range strings.SplitSeq(policy, ";") {
+			words := strings.Fields(strings.ToLower(directive))
+			switch {
+			case len(words) == 0:
+			case words[0] == "base-uri":
+				allowed := noBase
+				for _, w := range words[1:] {
+					switch {
+					case w == "*" || strings.HasPrefix(w, "http:"):
+						allowed = anyBase
+					case w != "'none'" && allowed == noBase:
+						allowed = ownBase
+					}
+				}
+				r.bases = max(r.bases, allowed)
+			case strings.HasSuffix(words[0], "-src") && !slices.Contains(words, "*") && !slices.Contains(words, "http:"):
+				r.strict = true
+			}
+		}
+	}
+}
+
 // headers reads what an answer's headers load, name or order.
 func (r *reader) headers(h map[string][]string) {
 	for _, policy := range h["Content-Security-Policy"] {
-		if upgrades(policy) {
-			r.page.Upgrades = true
+		if !r.part { // those of what a page loads do not count
+			r.policy(policy)
 		}
 	}
 	for _, line := range h["Link"] {
@@ -31,6 +67,10 @@ func (r *reader) headers(h map[string][]string) {
 			switch {
 			case c.Use == markup.Ident:
 				continue
+			case l.anchor:
+				u.use = markup.Names // of another document than this
+			case l.media:
+				u.certainty = Likely
 			case c.Kind == markup.Style && l.rel != "preload":
 				u.certainty = Likely // not every browser heeds it
 			case c.Kind == markup.Prefetch && l.rel == "preload", c.Kind == markup.Icon, c.Kind == markup.Manifest, c.Kind == markup.Touch:
@@ -62,7 +102,10 @@ func (r *reader) headers(h map[string][]string) {
 	}
 }
 
-type link struct{ url, rel, as, tongue string }
+type link struct {
+	url, rel, as, tongue string
+	anchor, media        bool
+}
 
 // links reads a Link header (RFC 8288 §3).
 func links(s string) (out []link) {
@@ -96,6 +139,10 @@ func links(s string) (out []link) {
 				l.rel = value
 			case "as":
 				l.as = value
+			case "anchor":
+				l.anchor = value != ""
+			case "media":
+				l.media = true
 			case "hreflang":
 				l.tongue = value
 			}

@@ -3,6 +3,7 @@ package mixed
 import (
 	"bytes"
 	"hash/maphash"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -25,6 +26,7 @@ type document struct {
 	within   int       // elements open in it: what stands there is none of its images
 	foreign  []foreign // open elements that change whether what comes is HTML
 	media    bool
+	tables   int      // that are open
 	noscript bool     // what comes is what browsers without scripts see
 	dormant  []string // open elements whose content is not loaded: noscript, template
 	// What the script or style that was opened is.
@@ -49,6 +51,9 @@ func (r *reader) html(b []byte, shift int) {
 	if r.xml {
 		walk = markup.WalkXML
 	}
+	if r.xml && !r.strict {
+		r.strict = !wellFormed(b) // browsers show an error in its place
+	}
 	d.candidates = rewrite.NewCandidates(b)
 	d.print.SetSeed(printSeed)
 	walk(b, markup.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
@@ -56,7 +61,7 @@ func (r *reader) html(b []byte, shift int) {
 }
 
 // special are the elements that count without attributes too.
-var special = map[string]bool{"noscript": true, "noembed": true, "noframes": true, "template": true, "picture": true, "audio": true, "video": true, "script": true, "style": true}
+var special = map[string]bool{"noscript": true, "noembed": true, "noframes": true, "template": true, "picture": true, "audio": true, "video": true, "script": true, "style": true, "table": true}
 
 func (d *document) tag(element string, attrs []markup.Attr) {
 	d.inTitle = element == "title"
@@ -73,27 +78,34 @@ func (d *document) tag(element string, attrs []markup.Attr) {
 	}
 	switch element {
 	case "base":
-		if !d.baseSet && has("href") {
-			if u, ok := d.resolve(get("href")); ok && (u.Scheme == "http" || u.Scheme == "https") {
+		if !d.baseSet && has("href") && len(d.dormant) == 0 && d.shadows == 0 {
+			if u, ok := d.resolve(get("href")); ok && (u.Scheme == "http" || u.Scheme == "https") && d.mayBase(u) {
 				defer func() { d.base, d.baseSet, d.origin = u, true, 0 }()
 			}
 		}
 	case "meta":
-		if d.head && strings.EqualFold(strings.TrimSpace(get("http-equiv")), "content-security-policy") && upgrades(get("content")) {
-			d.page.Upgrades = true
+		if d.head && len(d.dormant) == 0 && strings.EqualFold(strings.TrimSpace(get("http-equiv")), "content-security-policy") {
+			d.policy(get("content"))
 		}
 	case "input":
 		d.page.Password = d.page.Password || strings.EqualFold(get("type"), "password")
 	case "noscript":
 		d.noscript = true
 	case "template":
-		if mode := strings.ToLower(get("shadowrootmode")); mode != "open" && mode != "closed" {
+		mode := strings.ToLower(get("shadowrootmode"))
+		shadow := mode == "open" || mode == "closed"
+		if !shadow {
 			d.dormant = append(d.dormant, element)
+		}
+		if d.templates = append(d.templates, shadow); shadow {
+			d.shadows++
 		}
 	case "picture":
 		d.picture, d.within = 1, 0
 	case "audio", "video":
 		d.media = true
+	case "table":
+		d.tables++
 	case "script":
 		d.plain, d.module = markup.ScriptType(get("type"), get("language"), has("type"))
 		if d.src = has("src") || has("href") || has("xlink:href"); d.src && !d.plain && len(d.dormant) == 0 {
@@ -147,6 +159,15 @@ func (d *document) end(element string) {
 		d.picture, d.within = 0, 0
 	case "audio", "video":
 		d.media = false
+	case "table":
+		d.tables = max(0, d.tables-1)
+	}
+	if n := len(d.templates) - 1; n >= 0 && element == "template" {
+		shadow := d.templates[n]
+		if d.templates = d.templates[:n]; shadow {
+			d.shadows--
+			return
+		}
 	}
 	if i := len(d.dormant) - 1; i >= 0 && d.dormant[i] == element {
 		d.dormant = d.dormant[:i]
@@ -235,6 +256,11 @@ func (d *document) other(tok html.TokenType, start, end int) {
 		}})
 	}
 	d.inTitle = false
+}
+
+// mayBase reports whether the page's policy lets a <base> count.
+func (d *document) mayBase(u *url.URL) bool {
+	return d.bases == anyBase || d.bases == ownBase && u.Scheme == d.base.Scheme && u.Host == d.base.Host
 }
 
 // words counts the words of a text that are the same on each visit.
@@ -378,7 +404,9 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 		if seconds, to, ok := refresh(text); ok {
 			d.again(seconds, to)
 			if d.frame {
-				u.use, u.kind = markup.Loads, markup.Frame
+				if u.use, u.kind = markup.Loads, markup.Frame; seconds > 5 {
+					u.certainty = Likely // who stays so long
+				}
 			}
 			d.add(to, u)
 		}
@@ -389,7 +417,11 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 			d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.css(in.b, 0) })
 		}
 	case markup.Fragment:
-		d.inner([]byte(text), u.by, u.offset, func(in *reader) { in.maps, in.frame = &importMap{}, true; in.html(in.b, 0) })
+		d.inner([]byte(text), u.by, u.offset, func(in *reader) {
+			in.maps, in.frame = &importMap{}, true
+			in.strict = in.strict || has("sandbox") // it has an origin of its own, of which browsers ask less
+			in.html(in.b, 0)
+		})
 	}
 }
 
@@ -426,7 +458,17 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 		}()
 	}
 	switch element {
+	case "thead", "tbody", "tfoot", "tr", "td", "th":
+		if load && d.tables == 0 && !d.xml {
+			u.certainty = Likely // outside of a table there is none
+		}
 	case "img", "image":
+		if element == "image" && strings.HasSuffix(name, "href") && d.isForeign() != "svg" && !d.xml {
+			u.use = markup.Maybe // of SVG, and this is none
+		}
+		if d.xml && load && name == "src" && d.picture > 0 {
+			u.kind = markup.ImageSet
+		}
 		if !load || name != "src" || d.xml {
 			return
 		}
@@ -449,6 +491,10 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 		default:
 			u.use = markup.Text // it stands where it means nothing
 		}
+	case "audio", "video":
+		if name == "src" && strings.EqualFold(strings.TrimSpace(get("preload")), "none") {
+			u.certainty = Likely // when a visitor starts it
+		}
 	case "track", "object", "embed": // of a film that is shown; and what is not shown is not loaded
 		u.certainty = Likely
 	case "iframe":
@@ -459,7 +505,7 @@ func (d *document) settle(element, name string, u *use, get func(string) string,
 		if load && has("nomodule") {
 			u.use = markup.Maybe
 		}
-		if load && d.plain {
+		if load && (d.plain || name != "src" && d.isForeign() != "svg" && !d.xml) {
 			u.use = markup.Maybe
 		}
 	case "a", "area":
@@ -498,8 +544,10 @@ func (d *document) link(u *use, rel string, get func(string) string, has func(st
 	}
 	as := strings.ToLower(strings.TrimSpace(get("as")))
 	switch {
-	case u.kind == markup.Style && as == "" && (has("disabled") || !isCSS(get("type"))):
+	case u.kind == markup.Style && as == "" && (has("disabled") || !isCSS(strings.SplitN(get("type"), ";", 2)[0])):
 		u.use = markup.Names
+	case u.kind == markup.Icon:
+		u.certainty = Likely // where the browser shows one
 	case u.kind == markup.Touch, strings.Contains(rel, "prerender"):
 		u.use = markup.Maybe
 	case u.kind == markup.Prefetch && strings.Contains(rel, "preload"), strings.Contains(rel, "preload") && (u.kind == markup.Audio || u.kind == markup.Video):
@@ -617,6 +665,9 @@ var said = words("alt title placeholder aria-label aria-description aria-roledes
 
 // unknown looks at an attribute that no table speaks of.
 func (d *document) unknown(element string, a markup.Attr) {
+	if element == "" {
+		return // of XML that browsers know nothing of
+	}
 	raw := d.b[a.Start:a.End]
 	if len(a.Name) > 2 && a.Name[0] == 'o' && a.Name[1] == 'n' {
 		if len(d.dormant) == 0 {

@@ -127,6 +127,7 @@ func loaded(kind markup.Kind, bare bool) Class {
 // page, with what their headers say.
 func Read(a Answer) *Page {
 	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo, maps: &importMap{}, frame: a.As == markup.Frame || a.As == markup.Object}
+	r.part = a.As != "" && !r.frame
 	r.headers(a.Header)
 	switch kind := KindOf(a.Type, a.As); {
 	case kind == "html":
@@ -141,6 +142,10 @@ func Read(a Answer) *Page {
 		r.xml = true
 		r.html(a.Body, 0)
 	case kind == "xml":
+		if !r.part { // what of it is XHTML or SVG is shown, with its style sheets
+			r.xml = true
+			r.html(a.Body, 0)
+		}
 		r.feed(a.Body, a.As == "sitemap")
 	case kind == "js":
 		r.script(a.Body, "script", 0, true)
@@ -214,6 +219,9 @@ type reader struct {
 	depth  int  // documents in documents
 	frame  bool // it is shown in a frame: where it refreshes to is loaded there
 	asleep bool // what comes is not loaded: a template
+	part   bool // it is none that a visitor looks at: a style sheet, a script
+	strict bool // a policy says what may be loaded: it may refuse something before anything else does
+	bases  basePolicy
 
 	origin uint64 // the base's, as hash takes it; 0: not asked for yet
 }
@@ -284,7 +292,7 @@ func (r *reader) add(raw string, c use) {
 	switch c.use {
 	case markup.Loads:
 		f.Class = loaded(c.kind, u.bare)
-		if u.named && c.certainty == Certain { // browsers refuse most of these whatever the scheme
+		if (u.named || r.strict) && c.certainty == Certain { // browsers refuse most of these whatever the scheme
 			f.Certainty = Likely
 		}
 		if u.private { // today's browsers ask the visitor instead of refusing (Local Network Access)
@@ -599,7 +607,7 @@ func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
 	if r.depth >= maxInside {
 		return
 	}
-	in := &reader{b: b, base: r.base, page: &Page{Upgrades: r.page.Upgrades}, maps: r.maps, memo: r.memo, depth: r.depth + 1, frame: r.frame, asleep: r.asleep}
+	in := &reader{b: b, base: r.base, page: &Page{Upgrades: r.page.Upgrades}, maps: r.maps, memo: r.memo, depth: r.depth + 1, frame: r.frame, asleep: r.asleep, part: r.part, strict: r.strict, bases: r.bases}
 	read(in)
 	line, col := r.position(offset)
 	for _, f := range in.page.Findings {
@@ -638,7 +646,7 @@ func (r *reader) data(raw string, c use) {
 	switch kind := KindOf(strings.TrimSpace(typ), c.kind); {
 	case c.kind == markup.Script:
 		r.page.Scripts++
-		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.script(in.b, "script", 0, false) })
+		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.script(in.b, "script", 0, true) })
 	case kind == "css" && c.kind == markup.Style:
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.css(in.b, 0) })
 	case kind == "html" && (c.kind == markup.Frame || c.kind == markup.Object), kind == "svg" && (c.kind == markup.Frame || c.kind == markup.Object):

@@ -28,6 +28,14 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 	valid := utf8.Valid(b)
 	n := len(r.page.Findings)
 	var comments []stretch
+	stops := false // a name leads nowhere: then the module as a whole is not loaded
+	defer func() {
+		for i := range r.page.Findings[n:] {
+			if f := &r.page.Findings[n+i]; stops && f.By == "import" {
+				f.Certainty = Likely
+			}
+		}
+	}()
 	markup.WalkScript(b, module, func(part markup.ScriptPart, start, end int) {
 		switch part {
 		case markup.ScriptComment:
@@ -47,6 +55,7 @@ func (r *reader) script(b []byte, by string, shift int, module bool) {
 			spec := string(text.Decode(b[start:end], text.Script))
 			to, ok := r.maps.resolve(spec, r.base.String(), r.absolute)
 			if !ok {
+				stops = stops || part == markup.ScriptSpecifier
 				return // a bare name
 			}
 			u := use{by: "import", use: markup.Loads, kind: markup.Script, offset: shift + start}

@@ -58,6 +58,18 @@ func namespace(b []byte, p int) bool {
 	return bytes.HasPrefix(head[i+1:], []byte("xmlns")) || bytes.HasSuffix(head, []byte("schemaLocation="))
 }
 
+// wellFormed reports whether XML is read to its end (XML 1.0 §2.1).
+func wellFormed(b []byte) bool {
+	d := xml.NewDecoder(bytes.NewReader(b))
+	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
+	d.Entity = xml.HTMLEntity
+	for {
+		if _, err := d.RawToken(); err != nil {
+			return err == io.EOF
+		}
+	}
+}
+
 // entries notes where the entries of a feed lead (RSS, Atom, RDF), and what their texts link to.
 func (r *reader) entries(b []byte) {
 	leads := func(raw string) {

@@ -19,7 +19,9 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/http/httptrace"
 	"net/netip"
+	"net/textproto"
 	"net/url"
 	"regexp"
 	"slices"
@@ -388,7 +390,14 @@ type trailKey struct{}
 // with a Response that has the way there.
 func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r *Response, wait time.Duration, err error) {
 	way := &trail{}
-	req, err := http.NewRequestWithContext(context.WithValue(ctx, trailKey{}, way), http.MethodGet, u, nil)
+	var early []string // what an Early Hints answer has browsers load ahead (RFC 8297)
+	traced := httptrace.WithClientTrace(context.WithValue(ctx, trailKey{}, way), &httptrace.ClientTrace{Got1xxResponse: func(code int, h textproto.MIMEHeader) error {
+		if code == http.StatusEarlyHints && len(early) < 100 {
+			early = append(early, h["Link"]...)
+		}
+		return nil
+	}})
+	req, err := http.NewRequestWithContext(traced, http.MethodGet, u, nil)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -406,6 +415,9 @@ func (c *Client) once(ctx context.Context, u string, want func(string) bool) (r 
 	}
 	defer res.Body.Close()
 	r = &Response{URL: res.Request.URL, Hops: way.hops, Status: res.StatusCode, Header: res.Header}
+	if len(early) > 0 {
+		r.Header["Link"] = append(r.Header["Link"], early...)
+	}
 	if seconds, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && seconds >= 0 {
 		wait = time.Duration(min(seconds, 3600)) * time.Second
 	}

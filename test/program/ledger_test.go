@@ -486,7 +486,7 @@ func TestOnlyScanning(t *testing.T) {
 	assert.Contains(t, want(t, 0, dir, append([]string{"scan", "--compare", "last"}, net...)...).out, "0 new, 0 gone, 0 as before")
 	assert.Equal(t, 2, strings.Count(want(t, 0, dir, append([]string{"history"}, site...)...).out, "scan"))
 	status := want(t, 1, dir, append([]string{"status"}, site...)...).out
-	assert.Contains(t, status, "41 pages, all clean")
+	assert.Contains(t, status, "42 pages, all clean")
 	assert.NotContains(t, status, "database")
 	assert.Contains(t, status, "Next: trimlantern ready --site https://ternrock.example")
 	for _, command := range []string{"preview", "apply", "trace http://ternrock.example/x.png"} {

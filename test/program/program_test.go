@@ -298,7 +298,7 @@ func TestRoadByHand(t *testing.T) {
 	for _, e := range history.Entries {
 		runs += e.Run + " " + strings.Fields(e.State)[0] + ", "
 	}
-	assert.Equal(t, "certificate until, scan 2102, preview sheet, apply undone, scan 1, apply finished, ", runs)
+	assert.Equal(t, "certificate until, scan 2162, preview sheet, apply undone, scan 1, apply finished, ", runs)
 }
 
 func TestUndoLeavesWhatOthersChanged(t *testing.T) {

@@ -135,7 +135,7 @@ func TestReports(t *testing.T) {
 	assert.Contains(t, string(sarifText), "theme/header.html")
 
 	page := string(read("r.html"))
-	for _, say := range []string{"Not clean: browsers block 63 loads", "Causes, and what to do", "theme/header.html:10:30", "charts.tideoffice.example"} {
+	for _, say := range []string{"Not clean: browsers block 66 loads", "Causes, and what to do", "theme/header.html:10:30", "charts.tideoffice.example"} {
 		assert.Contains(t, page, say)
 	}
 	for _, never := range []string{"<script", "<img", "<link", "src=", "@import"} {
@@ -176,7 +176,7 @@ func TestCompare(t *testing.T) {
 	want(t, 1, dir, "scan", "--fail-on", "upgraded", "--quiet")
 	want(t, 0, dir, "scan", "--fail-on", "none", "--quiet")
 	want(t, 0, dir, "undo", "--quiet")
-	assert.Contains(t, want(t, 1, dir, "scan", "--compare", scan.ID).out, "85 new, 0 gone, 1 as before")
+	assert.Contains(t, want(t, 1, dir, "scan", "--compare", scan.ID).out, "86 new, 0 gone, 1 as before")
 	assert.Contains(t, want(t, 2, dir, "scan", "--compare", "lamp").errs, "there is no scan lamp")
 }
 

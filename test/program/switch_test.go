@@ -67,7 +67,7 @@ func TestSwitchScripted(t *testing.T) {
 	dir, initArgs, _ := served(t)
 	before := dump(t, filepath.Join(dir, "site.db"))
 	r := want(t, 0, dir, switchArgs(initArgs, "--yes", "--answers", answers(t, dir, goodAnswers))...)
-	for _, say := range []string{"1 of 9", "9 of 9", "Ready to switch", "read back", "1 copy put in place", "Every page is clean: 41 of 41 pages", "The site is on HTTPS, and every page that was scanned is clean."} {
+	for _, say := range []string{"1 of 9", "9 of 9", "Ready to switch", "read back", "1 copy put in place", "Every page is clean: 42 of 42 pages", "The site is on HTTPS, and every page that was scanned is clean."} {
 		assert.Contains(t, r.out, say)
 	}
 	assert.NotContains(t, r.out, "need a decision: trimlantern show")

@@ -29,10 +29,12 @@ var apart = func() map[string]string {
 	add("an address without a host is none of the stored text; its base is named",
 		"base", "base script", "base later", "base for style", "base for srcdoc", "base target only", "base twice")
 	add("what this page does not load another one may: preview changes it all the same",
-		"input text src", "source elsewhere", "link stylesheet disabled", "link stylesheet other type", "link preload video", "link preload audio",
-		"link preload nothing", "link preload unknown", "p background", "comment", "textarea", "xmp", "noembed", "noframes", "iframe text", "plaintext", "title",
-		"cdata in html", "style of other type", "svg cursor attribute", "broken no quote end",
-		"broken doubled attribute", "broken attribute in end tag", "broken nested tag")
+		"source elsewhere", "link stylesheet disabled", "link stylesheet other type", "link preload video", "link preload audio",
+		"link preload nothing", "link preload unknown", "comment", "textarea", "xmp", "noembed", "noframes", "iframe text", "plaintext", "title",
+		"cdata in html", "style of other type", "broken no quote end",
+		"broken doubled attribute", "broken attribute in end tag")
+	add("what can be read where this page does not load it, a scan names as possible",
+		"style content text", "style import too late", "svg pattern", "math href", "import behind a block of a layer", "import in a block", "import with a block", "string that looks like a URL")
 	add("what browsers put right is not read as an address", "tab inside", "no slash")
 	add("what a map puts together is named by the address that it begins with", "map of a folder", "map of the longest")
 	add("a form is a matter of its own", "form action in upgraded page")

@@ -555,7 +555,7 @@ func (s *scanning) insecureHop(j fetch.Job, r *fetch.Response) *mixed.Finding {
 		case j.Masked:
 			f.Class = mixed.Masked
 		default:
-			f.Class = mixed.Loaded(markup.Kind(j.As), u.Hostname())
+			f.Class, f.Certainty = mixed.Loaded(markup.Kind(j.As), u.Hostname()), mixed.Likely // as far as the browser lets it come so far
 		}
 		return &f
 	}
