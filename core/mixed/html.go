@@ -17,18 +17,21 @@ import (
 // document is where a walk through markup stands.
 type document struct {
 	*reader
-	b        []byte
-	shift    int // the offset of b in the whole
-	head     bool
-	inTitle  bool
-	baseSet  bool
-	picture  int       // <source>s seen in the open <picture>, from 1; 0: none is open
-	within   int       // elements open in it: what stands there is none of its images
-	foreign  []foreign // open elements that change whether what comes is HTML
-	media    bool
-	tables   int      // that are open
-	noscript bool     // what comes is what browsers without scripts see
-	dormant  []string // open elements whose content is not loaded: noscript, template
+	b       []byte
+	shift   int // the offset of b in the whole
+	head    bool
+	inTitle bool
+	baseSet bool
+	picture int       // <source>s seen in the open <picture>, from 1; 0: none is open
+	within  int       // elements open in it: what stands there is none of its images
+	foreign []foreign // open elements that change whether what comes is HTML
+	media   bool
+	tables  int // that are open
+	shadows int // shadow trees that are open
+	// templates are those that are open, and whether each is a shadow tree.
+	templates []bool
+	noscript  bool     // what comes is what browsers without scripts see
+	dormant   []string // open elements whose content is not loaded: noscript, template
 	// What the script or style that was opened is.
 	plain  bool // it is none that runs
 	module bool

@@ -64,7 +64,7 @@ func wellFormed(b []byte) bool {
 	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
 	d.Entity = xml.HTMLEntity
 	for {
-		if _, err := d.RawToken(); err != nil {
+		if _, err := d.Token(); err != nil {
 			return err == io.EOF
 		}
 	}
