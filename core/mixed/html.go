@@ -2,7 +2,6 @@ package mixed
 
 import (
 	"bytes"
-	"hash/maphash"
 	"net/url"
 	"slices"
 	"strings"
@@ -38,11 +37,7 @@ type document struct {
 	src    bool // it is in a file of its own
 
 	candidates rewrite.Candidates // where something insecure may be
-	print      maphash.Hash       // of the words
 }
-
-// printSeed is what all prints begin with.
-var printSeed = maphash.MakeSeed()
 
 // headElements may stand in a head; any other ends it (HTML §13.2.6.4.4).
 var headElements = map[string]bool{"html": true, "head": true, "base": true, "link": true, "meta": true, "title": true, "style": true, "script": true, "noscript": true, "template": true}
@@ -58,9 +53,7 @@ func (r *reader) html(b []byte, shift int) {
 		r.strict = !wellFormed(b) // browsers show an error in its place
 	}
 	d.candidates = rewrite.NewCandidates(b)
-	d.print.SetSeed(printSeed)
 	walk(b, markup.Markup{Tag: d.tag, Raw: d.raw, End: d.end, Other: d.other})
-	r.page.Print = d.print.Sum64()
 }
 
 // special are the elements that count without attributes too.
@@ -233,7 +226,9 @@ func (d *document) other(tok html.TokenType, start, end int) {
 		if d.page.Title == "" {
 			title := []rune(strings.Join(strings.Fields(html.UnescapeString(string(text[:min(len(text), 4000)]))), " "))
 			d.page.Title = string(title[:min(len(title), 300)])
-			d.print.WriteString(d.page.Title)
+			for _, c := range []byte(d.page.Title) {
+				d.page.Print = (d.page.Print ^ uint64(c)) * prime
+			}
 			d.page.Words += len(strings.Fields(d.page.Title))
 		}
 	case tok == html.TextToken && d.noscript:
@@ -266,15 +261,32 @@ func (d *document) mayBase(u *url.URL) bool {
 	return d.bases == anyBase || d.bases == ownBase && u.Scheme == d.base.Scheme && u.Host == d.base.Host
 }
 
-// words counts the words of a text that are the same on each visit.
+// prime spreads the bytes of words (FNV-1a).
+const prime = 0x100000001b3
+
+// words counts the words of a text that are the same on each visit: without digits and slashes.
 func (d *document) words(text []byte) {
-	for word := range bytes.FieldsSeq(text) {
-		if bytes.IndexAny(word, "0123456789/") < 0 {
+	h, in, changing := uint64(0), false, false
+	end := func() {
+		if in && !changing {
 			d.page.Words++
-			d.print.Write(word) // a Hash takes everything
-			d.print.WriteByte(' ')
+			d.page.Print = d.page.Print*prime + h
+		}
+		h, in, changing = 0, false, false
+	}
+	for _, c := range text {
+		switch {
+		case c <= ' ':
+			if in {
+				end()
+			}
+		case c <= '9' && c >= '/':
+			in, changing = true, true
+		default:
+			h, in = (h^uint64(c))*prime, true
 		}
 	}
+	end()
 }
 
 // foreign is an open element that makes what comes into SVG or MathML, or back into HTML.
