@@ -48,7 +48,7 @@ func (l *Logbook) Check(visit func(Checked)) error {
 	}
 	for _, name := range names {
 		switch {
-		case name == runLock, name == changeLock, name == ".htaccess", strings.HasPrefix(name, ".trimlantern-"):
+		case name == runLock, name == scanLock, name == changeLock, name == ".htaccess", strings.HasPrefix(name, ".trimlantern-"):
 			continue
 		}
 		state, err := l.check(name)

@@ -16,10 +16,11 @@ import (
 // ErrBusy says that another run works on the site. Its text names that run.
 var ErrBusy = errors.New("another run is at work on this site")
 
-// Two locks keep runs apart: one for a whole run that changes the site, which is refused to others at once, and one for
-// the moment of a change of the site file or of the logbook, for which others wait.
+// Three locks keep runs apart: one for a whole run that changes the site and one for a scan, which are refused to others at
+// once, and one for the moment of a change of the site file or of the logbook, for which others wait.
 const (
 	runLock    = "lock"
+	scanLock   = "lock-scan"
 	changeLock = "lock-change"
 	clockFile  = "clock" // the time of the last name that was given
 )
@@ -35,7 +36,24 @@ func Working() bool { return working.Load() > 0 }
 
 // Lock keeps other runs out until release is called. command says what this one is, for those that are kept out.
 func (l *Logbook) Lock(command string) (release func(), err error) {
-	lock, file, err := l.lockFile(runLock)
+	unlock, err := l.hold(runLock, command)
+	if err != nil {
+		return nil, err
+	}
+	working.Add(1)
+	return func() {
+		working.Add(-1)
+		unlock()
+	}, nil
+}
+
+// LockScan keeps other scans of the site out until release is called.
+func (l *Logbook) LockScan(command string) (release func(), err error) {
+	return l.hold(scanLock, command)
+}
+
+func (l *Logbook) hold(name, command string) (release func(), err error) {
+	lock, file, err := l.lockFile(name)
 	if err != nil {
 		return nil, err
 	}
@@ -62,9 +80,7 @@ func (l *Logbook) Lock(command string) (release func(), err error) {
 		file.Close()
 		return nil, err
 	}
-	working.Add(1)
 	return func() { // the end of the process unlocks too
-		working.Add(-1)
 		_ = file.Truncate(0)
 		_ = lock.Unlock()
 		file.Close()

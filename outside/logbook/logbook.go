@@ -152,7 +152,10 @@ func (l *Logbook) OpenCrawl(id string) (*os.File, error) {
 	return folder.OpenFile(id+crawlEnd, os.O_RDWR)
 }
 
-// NewCrawl begins the log of the scan called id, and removes those of scans that were interrupted.
+// maxCrawls is how many logs of scans that were interrupted are kept.
+const maxCrawls = 3
+
+// NewCrawl begins the log of the scan called id. Of scans that were interrupted the newest stay.
 func (l *Logbook) NewCrawl(id string) (*os.File, error) {
 	if err := l.Ensure(); err != nil {
 		return nil, err
@@ -165,7 +168,7 @@ func (l *Logbook) NewCrawl(id string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, o := range old {
+	for _, o := range old[:max(0, len(old)-maxCrawls)] {
 		if err := folder.Remove(o + crawlEnd); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}

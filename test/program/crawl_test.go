@@ -208,3 +208,33 @@ func TestResume(t *testing.T) {
 	}
 	assert.Equal(t, counts(whole), counts(resumed))
 }
+
+// Of two scans of one site at once the second names the first, and takes nothing from it; a new scan leaves one that was
+// interrupted to be gone on with.
+func TestTwoScans(t *testing.T) {
+	dir, initArgs := museum(t)
+	want(t, 0, dir, initArgs...)
+	first := exec.Command(program, "scan", "--pause", "40ms", "--quiet", "--format", "json")
+	first.Dir, first.Env = dir, environment(dir)
+	var out bytes.Buffer
+	first.Stdout = &out
+	require.NoError(t, first.Start())
+	require.Eventually(t, func() bool {
+		logs, err := filepath.Glob(filepath.Join(logbookOf(dir), "*.crawl.jsonl"))
+		return err == nil && len(logs) == 1
+	}, 20*time.Second, 10*time.Millisecond)
+	for range 3 {
+		r := want(t, 3, dir, "scan", "--quiet")
+		assert.Contains(t, r.errs, "another scan of this site is at work")
+		assert.Contains(t, r.errs, fmt.Sprint("process ", first.Process.Pid))
+	}
+	_ = first.Wait() // what it found is no failure
+	require.Equal(t, 1, first.ProcessState.ExitCode())
+	assert.Contains(t, out.String(), `"pages_read": 43`)
+
+	require.True(t, killed(t, dir, 600*time.Millisecond, "scan", "--pause", "40ms", "--quiet"))
+	want(t, 1, dir, "scan", "--quiet", "--depth", "0")
+	var resumed crawled
+	decode(t, want(t, 1, dir, "scan", "--resume", "--format", "json"), &resumed)
+	assert.Equal(t, 43, resumed.Read)
+}

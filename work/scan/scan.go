@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
@@ -17,6 +18,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
+	"trimlantern/outside/logbook"
 	"trimlantern/outside/probe"
 	"trimlantern/outside/sitefile"
 	"trimlantern/work"
@@ -107,6 +109,7 @@ type scanning struct {
 	funnel map[string]int    // how many addresses lead to one
 
 	unlisted []coverage.Mark // lists that could not be read
+	release  func()          // lets other scans of the site begin
 }
 
 // Run crawls the site over HTTPS and lists what its pages load, send or name
@@ -131,6 +134,7 @@ func Run(ctx context.Context, j *work.Job, o Options) (*findings.Scan, error) {
 		return nil, err
 	}
 	defer s.front.Close()
+	defer func() { s.release() }()
 	if err := s.begin(ctx); err != nil {
 		return nil, err
 	}
@@ -182,6 +186,7 @@ func begin(j *work.Job, o Options) (*scanning, error) {
 		out: &findings.Scan{Site: j.Site.String(), ID: j.RunID(), Time: j.Now().UTC(), AsHTTPS: o.AsHTTPS, FailOn: o.FailOn, Named: len(o.URLs), Sample: o.Sample, Classes: map[mixed.Class]int{}, On: map[mixed.Class]int{},
 			Culprits: []findings.Culprit{}, Worst: []findings.PageCount{}, Hosts: []findings.HostState{}, Unread: []findings.Unread{}, Sites: []findings.SiteState{}, Accepted: []findings.AcceptedURL{}},
 		front: fetch.NewFrontier(fetch.Crawl{Parallel: o.Parallel, Pages: o.Pages, Depth: o.Depth, Pause: o.Pause, Time: o.Time})}
+	s.release = func() {}
 	s.ledger = coverage.New(s.group)
 	for _, name := range o.Accept {
 		if !coverage.Names(name) {
@@ -436,6 +441,9 @@ func (s *scanning) begin(ctx context.Context) error {
 		}
 		return s.resume()
 	}
+	if err := s.alone(); err != nil {
+		return err
+	}
 	var err error
 	if s.log, err = newCrawl(s.job, s.out); err != nil {
 		return work.Failed(err, "what was read cannot be stored", "make the folder of the site file writable")
@@ -480,6 +488,22 @@ func (s *scanning) begin(ctx context.Context) error {
 		return work.Failed(err, "what was read cannot be stored", "free some disk space")
 	}
 	return s.log.flush()
+}
+
+// alone keeps other scans of the site out.
+func (s *scanning) alone() error {
+	if s.job.Book == nil {
+		return nil
+	}
+	release, err := s.job.Book.LockScan("scan")
+	if errors.Is(err, logbook.ErrBusy) {
+		return work.Failed(err, "another scan of this site is at work", "wait until it has ended, or end it, then run the same command again")
+	}
+	if err != nil {
+		return work.LockFault(err)
+	}
+	s.release = release
+	return nil
 }
 
 // mirrors reports whether another name of a site shows the same front page under its own address,
@@ -564,6 +588,9 @@ func (s *scanning) resume() error {
 	ids, err := s.job.Book.Crawls()
 	if err != nil || len(ids) == 0 {
 		return work.BadUse(err, "there is no scan to continue", "trimlantern scan starts one")
+	}
+	if err := s.alone(); err != nil {
+		return err
 	}
 	done := map[string]bool{}
 	key := func(j fetch.Job) string { return fmt.Sprint(j.Brief, j.URL) }
