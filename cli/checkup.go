@@ -41,6 +41,7 @@ which mails the text, or two units for systemd.
 	a.network(c)
 	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `DOCUMENTS`")
 	c.Flags().IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
+	lookFlags(c, &o)
 	c.Flags().DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
 	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
 	words(c, c.Flags(), &timer, "install-timer", "print what runs it every morning: `cron|systemd`", checkup.Timers...)

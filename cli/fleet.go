@@ -38,7 +38,7 @@ type fleetJob struct {
 type fleetFlags struct {
 	fleet.Options
 	report string
-	pages  int
+	scan   scan.Options
 	soon   time.Duration
 }
 
@@ -57,11 +57,11 @@ var fleetJobs = []fleetJob{
 		}, func() fleet.Result { return &run.Applied{} }},
 	{"scan", "What is insecure on the pages of each site", "Reads the pages of each site over HTTPS.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
-			return scan.Run(ctx, j, scan.Options{Pages: o.pages, Depth: 50, Parallel: 2})
+			return scan.Run(ctx, j, o.scan)
 		}, func() fleet.Result { return &findings.Scan{} }},
 	{"checkup", "Check the health of each site", "Checks certificate, redirects and pages of each site. With --quiet it prints nothing when all are well, and else one text that can be mailed.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
-			return checkup.Run(ctx, j, o.soon, scan.Options{Pages: o.pages, Depth: 50, Parallel: 2})
+			return checkup.Run(ctx, j, o.soon, o.scan)
 		}, func() fleet.Result { return &checkup.Result{} }},
 	{"renew", "Renew the certificates that are due", "Renews what cert obtain obtained for each site, where it is due.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
@@ -109,7 +109,9 @@ func (a *app) fleetCommandOf(job fleetJob) *cobra.Command {
 	f.BoolVar(&o.Resume, "resume", false, "go on with the run that was interrupted")
 	f.StringVar(&o.report, "report", "", "write an overview to this HTML `FILE` too; - is standard output")
 	if job.name == "scan" || job.name == "checkup" {
-		f.IntVar(&o.pages, "pages", 10000, "read at most this many `PAGES` of a site")
+		o.scan = scan.Options{Depth: 50, Parallel: 2}
+		f.IntVar(&o.scan.Pages, "pages", 10000, "read at most this many `PAGES` of a site")
+		lookFlags(c, &o.scan)
 	}
 	if job.name == "checkup" {
 		f.Var(days{&o.soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d")

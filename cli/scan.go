@@ -113,14 +113,20 @@ func scanFlags(c *cobra.Command, o *scan.Options) {
 	f.StringVar(&o.Compare, "compare", "", "say what is new and what is gone since the `SCAN` of that name, or last")
 	f.StringVar(&o.FailOn, "fail-on", "", "exit with 1 only from this `CLASS` up: "+classNames()+" or none")
 	f.BoolVar(&o.Trace, "trace", false, "say where each culprit is stored, in database and files")
+	lookFlags(c, o)
+}
+
+// lookFlags adds the flags that say how far a scan looks with a browser, and what of its verdict may stay open.
+func lookFlags(c *cobra.Command, o *scan.Options) {
+	f := c.Flags()
 	f.BoolVar(&o.Browser, "browser", false, "insist on a browser: fail where none can be used")
 	f.BoolVar(&o.NoBrowser, "no-browser", false, "read only what the server sends")
-	f.StringSliceVar(&o.Accept, "accept-gap", nil, "let this `CLAUSE` of the verdict stay open: addresses, parts, scripts, browser, identity, walls, or the cause of a gap")
-	f.StringVar(&o.Because, "because", "", "the `REASON`, with which --accept-gap is kept in the site file")
-	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: the one that is installed)")
+	f.StringVar(&o.Chromium, "chromium", "", "the browser's `PATH` (default: $TRIMLANTERN_CHROMIUM, or the one that is installed)")
 	f.StringVar(&o.BrowserUser, "browser-user", "", "run the browser as this `USER`: as root its sandbox does not work")
 	f.IntVar(&o.Tabs, "tabs", 4, "how many `WINDOWS` the browser opens at once")
 	f.IntVar(&o.Looks, "looks", 500, "look at no more than this many `PAGES` with the browser")
+	f.StringSliceVar(&o.Accept, "accept-gap", nil, "let this `CLAUSE` of the verdict stay open: addresses, parts, scripts, browser, identity, walls, or the cause of a gap")
+	f.StringVar(&o.Because, "because", "", "the `REASON`, with which --accept-gap is kept in the site file")
 }
 
 func classNames() string {

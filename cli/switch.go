@@ -85,6 +85,7 @@ is needed. --plain asks line by line, for screen readers.
 	f.StringVar(&o.cert.Directory, "directory", "", "the `URL` of a certificate authority's directory")
 	f.StringArrayVar(&o.cert.Install, "install-as", nil, "the `FILE` that the web server reads the certificate or key from (repeatable)")
 	f.StringVar(&o.cert.After, "reload", "", "run this `COMMAND` so that the server reads the certificate")
+	lookFlags(c, &o.scan)
 	check(c.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(strings.Split(report.StepNames(), ", "), cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
@@ -109,7 +110,7 @@ func (a *app) runSwitch(ctx context.Context, o switching, folder string) error {
 	if o.until == string(guide.Site) {
 		return nil
 	}
-	o.scan = scan.Options{Pages: 10000, Depth: 50, Parallel: 4}
+	o.scan.Pages, o.scan.Depth, o.scan.Parallel = 10000, 50, 4
 	began := time.Now()
 	walked, err := guide.Walk(ctx, j, p, guide.Options{Until: guide.Step(o.until), Live: live(p), Scan: o.scan, Cert: o.cert})
 	if ctx.Err() != nil {

@@ -54,7 +54,7 @@ func Acts(u *url.URL, session bool) Cause {
 	for name, values := range query {
 		name = strings.ToLower(name)
 		switch {
-		case slices.ContainsFunc(guards, func(g string) bool { return strings.Contains(name, g) }), slices.Contains(leaving, name):
+		case slices.ContainsFunc(guards, func(g string) bool { return strings.Contains(name, g) }), slices.Contains(leaving, name), name == "replytocom": // the same page, to answer a comment
 			return Session
 		case slices.Contains(actions, name):
 			cause = Acting

@@ -158,7 +158,7 @@ func TestActs(t *testing.T) {
 		{"/sign-out.php", "", Session},
 		{"/?add-to-cart=12", Acting, Acting},
 		{"/shop/?remove_item=9", Acting, Acting},
-		{"/lamp/?replytocom=7#respond", "", ""},
+		{"/lamp/?replytocom=7#respond", Session, Session},
 		{"/wp-admin/post.php?post=3&action=edit", Session, Session},
 		{"/admin/", "", Acting},
 		{"/?token_csrf=1", Session, Session},

@@ -153,7 +153,6 @@ func Read(a Answer) *Page {
 		r.manifest(a.Body)
 		r.listed(a.Body, true)
 	case kind == "json":
-		r.literals(a.Body, "JSON", markup.Maybe, 0)
 		r.rest(a.Body, "JSON", markup.Maybe, 0, 0, nil)
 		r.listed(a.Body, strings.HasPrefix(a.Type, "application/feed") || strings.Contains(a.Type, "speculationrules"))
 	case kind == "robots":

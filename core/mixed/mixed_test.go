@@ -207,3 +207,26 @@ func TestResolve(t *testing.T) {
 		}
 	}
 }
+
+// Data that a script fetches: what can be read in it is possible, but for its permanent identifiers.
+func TestData(t *testing.T) {
+	for _, c := range []struct {
+		data string
+		want []string
+	}{
+		{`{"guid":{"rendered":"http:\/\/a.example\/?p=1"},"link":"http:\/\/a.example\/lamp"}`, []string{"http://a.example/lamp"}},
+		{`{"id":"http://a.example/1","items":[{"guid":"http://a.example/2","url":"http://a.example/3"}],"x":"http://a.example/4"}`, []string{"http://a.example/3", "http://a.example/4"}},
+		{`[{"guid":["http://a.example/1"]},"http://a.example/2"]`, []string{"http://a.example/2"}},
+		{`{"html":"<img src=\"http:\/\/a.example\/1.png\">","n":3,"b":[true,null,{"c":"http%3A%2F%2Fa.example%2F2"}]}`, []string{"http://a.example/1.png", "http://a.example/2"}},
+		{`{"guid":"http://a.example/1","url":"http://a.example/2`, []string{"http://a.example/1", "http://a.example/2"}}, // it breaks off
+		{`{`, nil},
+	} {
+		p := Read(Answer{URL: at(t), Type: "application/json", Body: []byte(c.data)})
+		var got []string
+		for _, f := range p.Findings {
+			assert.Equal(t, Possible, f.Class)
+			got = append(got, f.URL)
+		}
+		assert.Equal(t, c.want, got, c.data)
+	}
+}

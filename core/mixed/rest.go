@@ -3,6 +3,7 @@ package mixed
 import (
 	"bytes"
 	"net/url"
+	"regexp"
 	"strings"
 
 	"trimlantern/core/address"
@@ -13,6 +14,9 @@ import (
 
 // anywhere reads a text as rewriting does, for whichever site.
 var anywhere = &rewrite.Rules{Site: address.Site{Host: "invalid."}}
+
+// identifier is the path of a permanent identifier in data: {"guid": {"rendered": "http://…"}}.
+var identifier = regexp.MustCompile(`\.(guid|@?id)([.\[]|$)`)
 
 // rest reports each insecure address that can be read in a text, in whatever spelling and at any depth, and that is not
 // among the findings from the nth on: what no table of attributes and no lexer knows is still named. Stretches of skip are
@@ -26,7 +30,8 @@ func (r *reader) rest(b []byte, by string, what markup.Use, shift, n int, skip [
 		known[f.URL] = true
 	}
 	visit := func(f rewrite.Finding) {
-		if f.Host == "" || f.URL == "" || f.Use == markup.Ident || f.Reason == rewrite.Standard || f.Reason == rewrite.Pieces || f.Reason == rewrite.Rule {
+		if f.Host == "" || f.URL == "" || f.Use == markup.Ident || f.Reason == rewrite.Standard || f.Reason == rewrite.Pieces || f.Reason == rewrite.Rule ||
+			identifier.MatchString(f.Path) {
 			return
 		}
 		for _, s := range skip {

@@ -15,6 +15,14 @@ import (
 // name is the user that it is to run as; "": the caller.
 func Unprotected(name string) bool { return os.Geteuid() == 0 && (name == "" || name == "root") }
 
+// Nobody returns the user without rights of this machine; "" where it has none.
+func Nobody() string {
+	if _, err := user.Lookup("nobody"); err != nil {
+		return ""
+	}
+	return "nobody"
+}
+
 // command runs the browser below a shell that clears up behind it, in a process group of its own.
 func command(profile, path string, args []string) *exec.Cmd {
 	c := exec.Command("/bin/sh", append([]string{"-c", runAndClear, "sh", profile, path}, args...)...)

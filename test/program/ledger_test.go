@@ -253,7 +253,9 @@ func TestEvidenceOfClean(t *testing.T) {
 		{"a page as a download", 1, "type", nil, func(w http.ResponseWriter, _ *http.Request) {
 			send(w, "Content-Type", "application/octet-stream", insecure)
 		}},
-		{"a coding that nobody asked for", 1, "encoding", nil, func(w http.ResponseWriter, _ *http.Request) { send(w, "Content-Encoding", "compress", "\x1f\x9d\x90<p>\x03") }},
+		{"a coding that nobody asked for", 1, "encoding", nil, func(w http.ResponseWriter, _ *http.Request) {
+			send(w, "Content-Encoding", "compress", "\x1f\x9d\x90<p>\x03")
+		}},
 		{"an error", 1, "refused", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }},
 		{"forbidden", 1, "refused", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403) }},
 		{"a password", 1, "password", nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(401) }},
@@ -486,7 +488,7 @@ func TestOnlyScanning(t *testing.T) {
 	assert.Contains(t, want(t, 0, dir, append([]string{"scan", "--compare", "last"}, net...)...).out, "0 new, 0 gone, 0 as before")
 	assert.Equal(t, 2, strings.Count(want(t, 0, dir, append([]string{"history"}, site...)...).out, "scan"))
 	status := want(t, 1, dir, append([]string{"status"}, site...)...).out
-	assert.Contains(t, status, "42 pages, all clean")
+	assert.Contains(t, status, "41 pages, all clean")
 	assert.NotContains(t, status, "database")
 	assert.Contains(t, status, "Next: trimlantern ready --site https://ternrock.example")
 	for _, command := range []string{"preview", "apply", "trace http://ternrock.example/x.png"} {

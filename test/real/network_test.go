@@ -170,6 +170,7 @@ func TestLookingAtNetwork(t *testing.T) {
 		b.getURL("https://" + n + "/") // lets the system write what it writes at first
 	}
 	b.tool(0, "init", "--here", "--site", "https://"+host, "--also", "www."+host, "--ca", "cert.pem", "--resolve", "*:80:"+b.http, "--resolve", "*:443:"+b.https, b.system)
+	b.looks = true
 	type networkScan struct {
 		seenScan
 		Read     int `json:"pages_read"`

@@ -88,6 +88,7 @@ type bench struct {
 	dir     string
 	socket  string
 	system  string // the system's folder
+	looks   bool   // its scans look with the browser too
 	program string
 	charset string // that the system's configuration names
 	// More flags of the servers, and where PostgreSQL listens.
@@ -342,7 +343,11 @@ func (b *bench) getURL(url string) (string, int) {
 
 // environment gives each world a home of its own: what one site's scans found is no other's.
 func (b *bench) environment() []string {
-	return append(os.Environ(), "TRIMLANTERN_HOME="+filepath.Join(b.dir, "home"))
+	env := append(os.Environ(), "TRIMLANTERN_HOME="+filepath.Join(b.dir, "home"))
+	if !b.looks {
+		env = append(env, "TRIMLANTERN_CHROMIUM=none")
+	}
+	return env
 }
 
 // tool runs the built program and wants an exit code.

@@ -81,7 +81,7 @@ func TestSwitchReal(t *testing.T) {
 		t.Run(s.what, func(t *testing.T) {
 			t.Parallel()
 			w := newWeb(t)
-			w.validFor = 60 * 24 * time.Hour
+			w.validFor, w.looks = 60*24*time.Hour, true
 			address, file, _ := w.stand(s)
 			if s.proxy != "" {
 				w.behind(s.proxy)

@@ -51,6 +51,8 @@ func (s seenScan) sum() (n int) {
 func TestLookingAtRealSystem(t *testing.T) {
 	t.Parallel()
 	b := setUp(t)
+	b.looks = true
+	b.withoutAvatars()
 	var planted []struct{ URL, Page, Place string }
 	require.NoError(t, json.Unmarshal(b.run(".", "php", "plant.php", b.system), &planted))
 	require.Len(t, planted, 8)

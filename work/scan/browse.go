@@ -34,8 +34,12 @@ func findBrowser(o *Options) error {
 	}
 	if !o.Browser { // as it comes
 		path, err := browser.Find(o.Chromium)
-		if o.Browser = err == nil && !o.NoBrowser && !o.AsHTTPS && !browser.Unprotected(o.BrowserUser); o.Browser {
-			o.Chromium = path
+		user := o.BrowserUser
+		if browser.Unprotected(user) {
+			user = browser.Nobody() // root itself does not run it
+		}
+		if o.Browser = err == nil && !o.NoBrowser && !o.AsHTTPS && !browser.Unprotected(user); o.Browser {
+			o.Chromium, o.BrowserUser = path, user
 		}
 		return nil
 	}

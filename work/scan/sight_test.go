@@ -190,7 +190,7 @@ var hides = map[string]reply{
 			return
 		}
 		http.SetCookie(w, &http.Cookie{Name: "c", Value: "1", Path: "/"})
-		http.Redirect(w, r, r.URL.Path, 302)
+		http.Redirect(w, r, r.URL.Path, http.StatusFound)
 	}},
 	"for telephones":      {serve: either(func(r *http.Request) bool { return strings.Contains(r.UserAgent(), "Mobile") }, map[string]string{"Vary": "User-Agent"})},
 	"for telephones only": {serve: either(func(r *http.Request) bool { return strings.Contains(r.UserAgent(), "Mobile") }, nil)},
