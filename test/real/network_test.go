@@ -197,7 +197,7 @@ func TestLookingAtNetwork(t *testing.T) {
 		return s.Browser.Reports
 	}
 	step := func(name string) (networkScan, int) {
-		s := look()
+		s := look("--no-browser")
 		require.Len(t, s.Sites, 3, "%s: %+v", name, s.Coverage)
 		require.Greater(t, s.Stored, 60)
 		for i, one := range s.Sites {
