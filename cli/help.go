@@ -92,6 +92,14 @@ logbook       sheets, journals, scans and evidence of one site
 verdict       what was found out about another host: it serves the same thing
               over HTTPS, does not, or cannot be told
 
+clause        one part of what a scan claims of a whole site; "clean" needs all:
+  addresses   every address that is known was asked for
+  parts       all that pages load was read
+  scripts     the scripts of all pages were run
+  browser     the browser looked at them to the end
+  identity    other visitors see the same: device, language, second visit
+  walls       nothing is in the way: a password, a question, a challenge
+
 Findings of a scan, the gravest first (W3C Mixed Content):
 blocked       browsers refuse to load it
 upgraded      browsers ask over HTTPS instead; broken where there is none

@@ -387,6 +387,7 @@ func (t *Text) Traced(r *trace.Traced) {
 			t.wrap("", "No page of the last scan has it either. If a page shows it, run trimlantern scan and trace it by its number.")
 		}
 		t.notRead(r.Skipped)
+		t.unsearched(r)
 		return
 	}
 	if r.On == "" && !slices.ContainsFunc(r.Places, func(o findings.Origin) bool { return o.Match == findings.Exact || o.Match == findings.Scaled }) {
@@ -395,6 +396,9 @@ func (t *Text) Traced(r *trace.Traced) {
 	t.heading(plural(len(r.Places), "place") + ", the likeliest first")
 	t.origins(r.Places, 20)
 	t.notRead(r.Skipped)
+	if first := r.Places[0].Match; first != findings.Exact && first != findings.Scaled {
+		t.unsearched(r)
+	}
 	switch first := r.Places[0]; {
 	case slices.ContainsFunc(r.Places, changes):
 		t.next("trimlantern preview")
@@ -407,6 +411,20 @@ func (t *Text) Traced(r *trace.Traced) {
 	default:
 		t.next("trimlantern show")
 	}
+}
+
+// unsearched says where nobody looked.
+func (t *Text) unsearched(r *trace.Traced) {
+	said := "the server's configuration, programs and files of languages (.mo)"
+	if len(r.Folders) > 0 {
+		said += ", all outside of " + strings.Join(r.Folders, ", ")
+	} else {
+		said += ", any file: name folders under files in the site file"
+	}
+	if n := len(r.Others); n > 0 {
+		said += ", " + plural(n, "table") + " of others"
+	}
+	t.wrap("  ", t.faint("Not searched: "+Clean(said)+"."))
 }
 
 // around returns what stands around an address in a page, from a little before it.

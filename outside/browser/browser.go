@@ -21,6 +21,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	cdpfetch "github.com/chromedp/cdproto/fetch"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/inspector"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
@@ -66,7 +67,7 @@ func Find(given string) (string, error) {
 
 // The bounds of one page.
 const (
-	pageTime  = 45 * time.Second       // from the beginning to the end
+	pageTime  = 60 * time.Second       // from the beginning to the end
 	walkTime  = 8 * time.Second        // to go down it
 	quietTime = 400 * time.Millisecond // so long nothing is loaded any more
 	maxSeen   = 5000                   // requests that are kept
@@ -89,6 +90,7 @@ type Browser struct {
 	process *process
 	proxy   *proxy
 	full    bool
+	version string
 }
 
 // Mixed is one report of mixed content by the browser itself.
@@ -111,6 +113,7 @@ type Seen struct {
 	Title   string
 	Mixed   []Mixed
 	Asked   []string // the URLs that were asked for, in order, each once
+	Links   []string // where its links lead, those that scripts made too
 	Timeout bool     // the page was not quiet in time; what was seen counts
 }
 
@@ -130,7 +133,7 @@ func Open(ctx context.Context, client *fetch.Client, o Options) (*Browser, error
 		proxy.Close()
 		return nil, fmt.Errorf("%s does not start: %w", o.Path, err)
 	}
-	b := &Browser{client, process, proxy, o.Full}
+	b := &Browser{client: client, process: process, proxy: proxy, full: o.Full}
 	ctx, stop := context.WithTimeout(ctx, startTime)
 	defer stop()
 	err = cdpbrowser.SetDownloadBehavior(cdpbrowser.SetDownloadBehaviorBehaviorDeny).Do(b.in(ctx))
@@ -141,6 +144,7 @@ func Open(ctx context.Context, client *fetch.Client, o Options) (*Browser, error
 		b.Close()
 		return nil, process.failed(o.Path, err)
 	}
+	b.version = b.Version()
 	return b, nil
 }
 
@@ -158,11 +162,16 @@ func (b *Browser) in(ctx context.Context) context.Context {
 // introduce makes the browser known to its proxy: it asks for a page that only the proxy has, and
 // remembers the password that it is then given.
 func (b *Browser) introduce(ctx context.Context) error {
-	t, err := b.tab(ctx)
+	t, err := b.open(ctx, "")
 	if err != nil {
 		return err
 	}
 	defer t.end()
+	return b.greet(t)
+}
+
+// greet introduces the profile that a tab belongs to.
+func (b *Browser) greet(t *tab) error {
 	t.listen(func(ev any) {
 		switch e := ev.(type) {
 		case *cdpfetch.EventRequestPaused:
@@ -194,11 +203,48 @@ type tab struct {
 	b     *Browser
 	id    target.ID
 	begun context.Context
+
+	profile cdp.BrowserContextID // its own, which goes with it; "": the browser's
 }
 
-// tab opens an empty page. Its commands end with ctx.
+// tab opens an empty page. Its commands end with ctx. For a full look it has a profile of its own: what a page before
+// it kept or set does not count.
 func (b *Browser) tab(ctx context.Context) (*tab, error) {
-	id, err := target.CreateTarget("about:blank").WithNewWindow(true).Do(b.in(ctx))
+	if !b.full {
+		return b.open(ctx, "")
+	}
+	profile, err := target.CreateBrowserContext().WithDisposeOnDetach(true).Do(b.in(ctx))
+	if err != nil {
+		return nil, err
+	}
+	err = cdpbrowser.SetDownloadBehavior(cdpbrowser.SetDownloadBehaviorBehaviorDeny).WithBrowserContextID(profile).Do(b.in(ctx))
+	var t *tab
+	if err == nil {
+		t, err = b.open(ctx, profile)
+	}
+	if err == nil {
+		if err = b.greet(t); err == nil {
+			err = cdpfetch.Disable().Do(t.ctx)
+		}
+	}
+	if err != nil {
+		if t != nil {
+			t.end()
+		} else {
+			_ = target.DisposeBrowserContext(profile).Do(b.in(ctx)) // it goes with the browser at the latest
+		}
+		return nil, err
+	}
+	return t, nil
+}
+
+// open opens an empty page of a profile.
+func (b *Browser) open(ctx context.Context, profile cdp.BrowserContextID) (*tab, error) {
+	create := target.CreateTarget("about:blank").WithNewWindow(true)
+	if profile != "" {
+		create = create.WithBrowserContextID(profile)
+	}
+	id, err := create.Do(b.in(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -206,7 +252,7 @@ func (b *Browser) tab(ctx context.Context) (*tab, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &tab{session: session{b.process.pipe, own}, b: b, id: id, begun: ctx}
+	t := &tab{session: session{b.process.pipe, own}, b: b, id: id, begun: ctx, profile: profile}
 	t.ctx, t.stop = context.WithCancel(cdp.WithExecutor(ctx, t.session))
 	return t, nil
 }
@@ -218,6 +264,9 @@ func (t *tab) end() {
 	ctx, stop := context.WithTimeout(context.WithoutCancel(t.begun), 5*time.Second)
 	defer stop()
 	_ = target.CloseTarget(t.id).Do(t.b.in(ctx)) // with the browser it closes anyway
+	if t.profile != "" {
+		_ = target.DisposeBrowserContext(t.profile).Do(t.b.in(ctx)) // the same
+	}
 }
 
 // do runs commands of the page, one after the other.
@@ -281,9 +330,12 @@ func (w *watch) event(t *tab, ev any) {
 	case *page.EventLoadEventFired:
 		w.loaded, w.last = true, time.Now()
 	case *target.EventAttachedToTarget:
-		if e.TargetInfo != nil && e.TargetInfo.Type == "worker" {
+		own := session{t.p, e.SessionID}
+		if e.TargetInfo != nil && strings.Contains(e.TargetInfo.Type, "work") { // a worker of any kind, a worklet
 			w.last = time.Now()
-			w.worker(t, session{t.p, e.SessionID})
+			w.worker(t, own, e.WaitingForDebugger)
+		} else if e.WaitingForDebugger {
+			go func() { _ = runtime.RunIfWaitingForDebugger().Do(cdp.WithExecutor(t.ctx, own)) }() // gone already: it needs nothing
 		}
 	case *emulation.EventVirtualTimeBudgetExpired:
 		w.later, w.last = true, time.Now()
@@ -297,9 +349,9 @@ func (w *watch) event(t *tab, ev any) {
 }
 
 // worker watches a worker of the page, whose requests are not among the page's own
-// reports. It may have asked before it could be watched: then its log, which is handed
-// over whole, has the browser's words.
-func (w *watch) worker(t *tab, own session) {
+// reports, before it starts. One that has started already may have asked before it could be watched: then its log, which
+// is handed over whole, has the browser's words.
+func (w *watch) worker(t *tab, own session, waits bool) {
 	asked := map[network.RequestID]string{}
 	own.listen(func(ev any) {
 		w.mu.Lock()
@@ -326,6 +378,9 @@ func (w *watch) worker(t *tab, own session) {
 		ctx := cdp.WithExecutor(t.ctx, own)
 		_ = log.Enable().Do(ctx) // it may have ended before it could be watched
 		_ = network.Enable().Do(ctx)
+		if waits {
+			_ = runtime.RunIfWaitingForDebugger().Do(ctx)
+		}
 		<-t.ctx.Done()
 		own.listen(nil)
 	}()
@@ -339,6 +394,29 @@ func quotedInsecure(text string) string {
 		}
 	}
 	return ""
+}
+
+// maxLinks is how many links of a page are kept.
+const maxLinks = 2000
+
+// links keeps where the links of the page lead by now.
+func (w *watch) links(t *tab) {
+	list := strings.Fields(t.text(`[...document.querySelectorAll("a[href], area[href]")].slice(0, 2000).map(a => a.href).filter(h => h.startsWith("http")).join("\n")`))
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, u := range list {
+		if !slices.Contains(w.seen.Links, u) && len(w.seen.Links) < maxLinks {
+			w.seen.Links = append(w.seen.Links, u)
+		}
+	}
+}
+
+// again waits for the page to load once more.
+func (w *watch) again() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.loaded, w.last = false, time.Now()
+	clear(w.flying)
 }
 
 // touch begins the time of quiet anew.
@@ -382,7 +460,7 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 			return nil, err
 		}
 	}
-	err = t.do(inspector.Enable(), page.Enable(), log.Enable(), runtime.Enable(), target.SetAutoAttach(true, false).WithFlatten(true), network.Enable(), audits.Enable())
+	err = t.do(inspector.Enable(), page.Enable(), log.Enable(), runtime.Enable(), target.SetAutoAttach(true, true).WithFlatten(true), network.Enable(), audits.Enable())
 	if err == nil {
 		var failed string
 		if _, _, failed, _, err = page.Navigate(address).Do(t.ctx); err == nil && failed != "" {
@@ -419,11 +497,18 @@ func (b *Browser) Look(ctx context.Context, address string) (*Seen, error) {
 			return nil, err
 		}
 		title, at = t.text("document.title"), t.text("location.href")
+		w.links(t)
 	}
 	if !late && b.full {
+		if err := b.gesture(t, w, false, settle); err != nil {
+			return nil, err
+		}
 		if err := b.more(t, w, settle); err != nil {
 			return nil, err
 		}
+	}
+	if !late && b.full {
+		w.links(t)
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -463,14 +548,47 @@ const phoneWidth, phoneHeight, phoneScale = 390, 844, 3
 // laterTime is how much of a page's time is skipped to, in milliseconds.
 const laterTime = 10_000
 
-// more looks at the page on a telephone, and at what it loads in the seconds that come, which need not
-// be waited for: the browser moves the page's clock on while nothing is loaded.
-func (b *Browser) more(t *tab, w *watch, settle func() error) error {
-	if err := emulation.SetDeviceMetricsOverride(phoneWidth, phoneHeight, phoneScale, true).Do(t.ctx); err != nil {
-		return err
+// gesture does what a visitor does first, for which many pages wait with their scripts: moves the pointer, turns the wheel
+// and presses a key, or touches the screen. Nothing is clicked. A page that takes no gesture was looked at all the same.
+func (b *Browser) gesture(t *tab, w *watch, phone bool, settle func() error) error {
+	short, stop := context.WithTimeout(t.ctx, walkTime)
+	defer stop()
+	if phone {
+		_ = input.DispatchTouchEvent(input.TouchStart, []*input.TouchPoint{{X: 120, Y: 300}}).Do(short)
+		_ = input.DispatchTouchEvent(input.TouchMove, []*input.TouchPoint{{X: 120, Y: 260}}).Do(short)
+		_ = input.DispatchTouchEvent(input.TouchCancel, []*input.TouchPoint{}).Do(short)
+	} else {
+		_ = input.DispatchMouseEvent(input.MouseMoved, 200, 300).Do(short)
+		_ = input.DispatchMouseEvent(input.MouseMoved, 240, 340).Do(short)
+		_ = input.DispatchMouseEvent(input.MouseWheel, 240, 340).WithDeltaX(0).WithDeltaY(-60).Do(short)
+		_ = input.DispatchKeyEvent(input.KeyDown).WithKey("Shift").WithCode("ShiftLeft").Do(short)
+		_ = input.DispatchKeyEvent(input.KeyUp).WithKey("Shift").WithCode("ShiftLeft").Do(short)
 	}
 	w.touch()
+	return settle()
+}
+
+// more looks at the page a second time, as on a telephone, and at what it loads in the seconds that come, which need not
+// be waited for: the browser moves the page's clock on while nothing is loaded.
+func (b *Browser) more(t *tab, w *watch, settle func() error) error {
+	number, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(b.version, "Headless"), "Chrome/"), ".")
+	agent := "Mozilla/5.0 (Linux; Android 10; K) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/" + number + ".0.0.0 Mobile Safari/537.36"
+	err := t.do(emulation.SetDeviceMetricsOverride(phoneWidth, phoneHeight, phoneScale, true), emulation.SetTouchEmulationEnabled(true).WithMaxTouchPoints(5),
+		emulation.SetUserAgentOverride(agent).WithPlatform("Android"))
+	if err != nil {
+		return err
+	}
+	w.again()
+	if err := page.Reload().Do(t.ctx); err != nil {
+		return err
+	}
+	if err := settle(); err != nil {
+		return err
+	}
 	if err := b.walk(t, w, settle); err != nil {
+		return err
+	}
+	if err := b.gesture(t, w, true, settle); err != nil {
 		return err
 	}
 	if _, err := emulation.SetVirtualTimePolicy(emulation.VirtualTimePolicyPauseIfNetworkFetchesPending).WithBudget(laterTime).Do(t.ctx); err != nil {

@@ -116,5 +116,6 @@ const (
 	RemedyJoined  = "check this line: it seems to build the address; write https:// here, or where the start of the address is set"
 	RemedyPiece   = "check this line: it contains part of the address"
 	RemedySheet   = "trimlantern apply changes it: it is in the newest sheet, %[1]s"
+	RemedyLoaded  = "a page does more than link to it: write https:// here, or decide about it: trimlantern decide replace"
 	RemedyPreview = "not in a change sheet yet: run trimlantern preview"
 )

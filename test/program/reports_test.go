@@ -57,7 +57,7 @@ func TestTrace(t *testing.T) {
 		assert.NotEmpty(t, o.Do)
 	}
 	var none struct{ Places []origin }
-	decode(t, want(t, 0, dir, "trace", "http://ternrock.example.org/x", "--format", "json"), &none)
+	decode(t, want(t, 1, dir, "trace", "http://ternrock.example.org/x", "--format", "json"), &none)
 	assert.Empty(t, none.Places)
 	assert.Contains(t, want(t, 0, dir, "trace", "http://nowhere.example/x").out, "Not found in")
 	assert.Contains(t, want(t, 2, dir, "trace", "lamp").errs, "is not an address")

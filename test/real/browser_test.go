@@ -239,7 +239,8 @@ navigator.sendBeacon("https://%[2]s/c", "a");
 	}
 }
 
-// What comes into sight on the way down, on a telephone alone, or after some seconds, is seen.
+// What comes into sight on the way down, on a telephone alone, at the first gesture, at a first or a second visit, in a worker
+// or after some seconds, is seen.
 func TestBrowserSeesAll(t *testing.T) {
 	t.Parallel()
 	w := newNet(t, handler(func(rw http.ResponseWriter, r *http.Request) {
@@ -256,6 +257,13 @@ func TestBrowserSeesAll(t *testing.T) {
 const seen = new IntersectionObserver(all => { for (const one of all) if (one.isIntersecting) { seen.unobserve(one.target); new Image().src = "ht" + "tp://assets.example/sight" + one.target.dataset.n + ".png" } })
 document.querySelectorAll("i").forEach(i => seen.observe(i))
 setTimeout(() => { new Image().src = "ht" + "tp://assets.example/late.png" }, 6000)
+const load = name => { new Image().src = "ht" + "tp://assets.example/" + name + ".png" }
+for (const kind of ["mousemove", "wheel", "keydown", "touchstart"]) addEventListener(kind, () => load(kind), { once: true })
+if (/Android.*Mobile/.test(navigator.userAgent) && navigator.maxTouchPoints > 0 && "ontouchstart" in window) load("telephone")
+if (localStorage.seen) load("again"); else load("first")
+localStorage.seen = 1
+new Worker(URL.createObjectURL(new Blob(['fetch("ht" + "tp://assets.example/worker.json").catch(() => {})'])))
+const made = document.createElement("a"); made.href = "/made"; made.textContent = "made"; document.body.append(made)
 </script>`)
 	}))
 	client, err := fetch.New(fetch.Options{Resolve: w.resolve, CA: w.ca, Own: []string{"ternrock.example"}})
@@ -266,14 +274,17 @@ setTimeout(() => { new Image().src = "ht" + "tp://assets.example/late.png" }, 60
 	require.NoError(t, err)
 	defer b.Close()
 	began := time.Now()
+	_, err = b.Look(context.Background(), "https://ternrock.example/") // what it keeps does not count for the next
+	require.NoError(t, err)
 	seen, err := b.Look(context.Background(), "https://ternrock.example/")
 	require.NoError(t, err)
+	assert.Equal(t, []string{"https://ternrock.example/made"}, seen.Links)
 	var found []string
 	for _, f := range scan.Reports(seen) {
 		found = append(found, strings.TrimPrefix(f.URL, "http://assets.example/"))
 	}
 	slices.Sort(found)
-	want := []string{"late.png", "phone.png"}
+	want := []string{"late.png", "phone.png", "mousemove.png", "wheel.png", "keydown.png", "touchstart.png", "telephone.png", "again.png", "first.png", "worker.json"}
 	for n := range 6 {
 		want = append(want, fmt.Sprintf("lazy%d.png", n), fmt.Sprintf("sight%d.png", n))
 	}

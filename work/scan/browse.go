@@ -1,6 +1,7 @@
 package scan
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/x509"
@@ -14,6 +15,7 @@ import (
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
 	"trimlantern/outside/browser"
+	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
 	"trimlantern/work/findings"
@@ -97,48 +99,99 @@ func (s *scanning) secureHost(raw string) {
 	}
 }
 
-// browse looks at every page with the browser and takes in what it reports.
+// look is what became of the browser's look at one page.
+type look struct {
+	doc  findings.ScannedPage
+	seen *browser.Seen
+	err  error
+}
+
+// browse looks at the pages with the browser and takes in what it reports. Where scripts made links, those are read and looked
+// at too.
 func (s *scanning) browse(ctx context.Context) error {
 	out := &findings.BrowserState{}
 	if s.resumed != nil {
 		out.Pages, out.Reports, out.Known, out.New = s.resumed.Pages, s.resumed.Reports, s.resumed.Known, s.resumed.New
 	}
 	s.out.Browser = out
-	type look struct {
-		doc  findings.ScannedPage
-		seen *browser.Seen
-		err  error
+	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser, Full: true})
+	if err != nil {
+		return work.Failed(err, "the browser", "try it by itself, name another with --chromium PATH, or go without it: --no-browser")
 	}
-	var pages, plain []findings.ScannedPage // those with scripts come first
-	err := s.log.each(func(l crawlLine) error {
+	defer b.Close()
+	out.Version = b.Version()
+	tried := map[string]bool{}
+	for {
+		pages, err := s.unlooked(tried)
+		if err != nil {
+			return work.Failed(err, "what was read cannot be read back", "check the disk, then run the same command again")
+		}
+		if len(pages) == 0 {
+			break
+		}
+		if err := s.lookAt(ctx, b, pages); err != nil {
+			return err
+		}
+		if err := s.crawlOn(ctx); err != nil {
+			return err
+		}
+	}
+	s.walls()
+	s.count()
+	return nil
+}
+
+// unlooked returns the pages that the browser has still to look at: those with scripts come first. They count as tried.
+func (s *scanning) unlooked(tried map[string]bool) (pages []findings.ScannedPage, err error) {
+	var plain []findings.ScannedPage
+	left := 0
+	err = s.log.each(func(l crawlLine) error {
 		switch {
 		case l.Doc.Kind != "" || l.Job == nil || s.own(l.Doc.URL) == "" || l.Doc.Title == "" && len(l.Doc.Findings) > 0 && l.Doc.Findings[0].Via == l.Doc.URL:
-		case s.browsed[l.Doc.URL]: // before the scan was interrupted
+		case s.browsed[l.Doc.URL] || tried[l.Doc.URL]: // before the scan was interrupted, too
 		case s.ledger.Has(l.Doc.URL, coverage.Unrun):
 			if len(pages)+len(s.browsed) < s.o.Looks {
 				pages = append(pages, *l.Doc)
 			} else {
-				out.LeftOut++
+				left++
 			}
 		case len(plain) < s.o.Looks:
 			plain = append(plain, *l.Doc)
 		default:
-			out.LeftOut++
+			left++
 		}
 		return nil
 	})
 	room := max(0, s.o.Looks-len(s.browsed)-len(pages))
-	out.LeftOut += max(0, len(plain)-room)
+	s.out.Browser.LeftOut = left + max(0, len(plain)-room)
 	pages = append(pages, plain[:min(len(plain), room)]...)
-	if err != nil {
-		return work.Failed(err, "what was read cannot be read back", "check the disk, then run the same command again")
+	for _, p := range pages {
+		tried[p.URL] = true
 	}
-	b, err := browser.Open(ctx, s.client, browser.Options{Path: s.o.Chromium, Pins: s.pins(ctx), User: s.o.BrowserUser, Full: true})
-	if err != nil {
-		return work.Failed(err, "the browser", "try it by itself, or name another with --chromium PATH")
+	return pages, err
+}
+
+// crawlOn reads what only scripts led to.
+func (s *scanning) crawlOn(ctx context.Context) error {
+	if s.front.Waiting() == 0 {
+		return nil
 	}
-	defer b.Close()
-	out.Version = b.Version()
+	err := fetch.Run(ctx, s.front, s.fetch, s.visit)
+	if f := s.log.flush(); err == nil || f != nil {
+		err = cmp.Or(f, err)
+	}
+	switch {
+	case err != nil && ctx.Err() == nil:
+		return work.Failed(err, "what was read cannot be stored", "free some disk space")
+	case err != nil:
+		return work.Failed(nil, "interrupted while the browser looked", "trimlantern scan --resume continues from there")
+	}
+	return nil
+}
+
+// lookAt looks at some pages, several at once.
+func (s *scanning) lookAt(ctx context.Context, b *browser.Browser, pages []findings.ScannedPage) error {
+	out := s.out.Browser
 	jobs, looks := make(chan findings.ScannedPage), make(chan look)
 	var tabs sync.WaitGroup
 	for range max(s.o.Tabs, 1) {
@@ -185,7 +238,6 @@ func (s *scanning) browse(ctx context.Context) error {
 	if failed != nil {
 		return work.Failed(failed, "what was seen cannot be stored", "free some disk space")
 	}
-	s.count()
 	return nil
 }
 
@@ -211,6 +263,11 @@ func (s *scanning) seen(doc findings.ScannedPage, seen *browser.Seen) error {
 		}
 	}
 	line.Browsed = &browsed{doc.URL, len(reports), out.Known - known}
+	for _, link := range seen.Links {
+		if own := s.link(link); own != "" && s.ledger.Of(own) == "" && s.o.Sample == 0 {
+			s.page(&line, fetch.Job{URL: doc.URL, Depth: 1}, link, false)
+		}
+	}
 	if len(line.Doc.Findings) == 0 {
 		line.Doc = nil
 	}

@@ -18,6 +18,7 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/change"
+	"trimlantern/core/mixed"
 	"trimlantern/core/pieces"
 	"trimlantern/core/reference"
 	"trimlantern/core/rewrite"
@@ -42,15 +43,13 @@ type Traced struct {
 	Around string            `json:"around,omitempty"` // the markup there
 
 	Skipped []files.Skipped `json:"skipped_files,omitempty"`
+	Folders []string        `json:"folders"` // of files that were searched
+	Kinds   []string        `json:"kinds"`   // endings of such files, besides those of code
+	Others  []string        `json:"tables_not_searched"`
 }
 
-// Code is the exit code that it comes to.
-func (t *Traced) Code() int {
-	if len(t.Places) > 0 || t.On != "" {
-		return work.Remain
-	}
-	return work.Clean
-}
+// Code is the exit code that it comes to: something is insecure, or was not found.
+func (t *Traced) Code() int { return work.Remain }
 
 // maxPlaces is how many places of one reference are kept.
 const maxPlaces = 200
@@ -186,7 +185,8 @@ func Run(ctx context.Context, j *work.Job, raw string) (*Traced, error) {
 	if err := t.run(ctx); err != nil {
 		return nil, err
 	}
-	out := &Traced{URL: raw, Places: t.targets[0].origins(), Rows: t.rows, Files: t.files, Skipped: t.skipped, On: seen.On, Line: seen.Line, Around: seen.Around}
+	out := &Traced{URL: raw, Places: t.targets[0].origins(), Rows: t.rows, Files: t.files, Skipped: t.skipped, On: seen.On, Line: seen.Line, Around: seen.Around,
+		Folders: append([]string{}, j.File.Files...), Kinds: append([]string{}, j.System.Kinds...), Others: append([]string{}, j.Elsewhere()...)}
 	if seen.On != "" {
 		out.Scan = scan.ID
 	}
@@ -565,7 +565,7 @@ func (o *candidate) rank(one *target, newest *newestSheet) {
 		o.score += 6
 	}
 	if o.Do == "" {
-		o.Do = o.remedy(newest)
+		o.Do = o.remedy(one, newest)
 	}
 }
 
@@ -580,8 +580,13 @@ func pathOf(raw string) string {
 	return u.Path
 }
 
-func (o *candidate) remedy(newest *newestSheet) string {
+// idle are the reasons that say that no page loads what stands here: the scan has seen one that does.
+var idle = map[rewrite.Reason]bool{rewrite.Linked: true, rewrite.LookAlike: true, rewrite.Identifier: true, rewrite.Standard: true}
+
+func (o *candidate) remedy(one *target, newest *newestSheet) string {
 	switch {
+	case idle[o.Reason] && one.seen.Class != "" && one.seen.Class != mixed.Link:
+		return words.RemedyLoaded // whatever it is here, a page does more with it
 	case o.Match == findings.Joined:
 		return words.RemedyJoined
 	case o.Match == findings.Piece:
