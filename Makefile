@@ -37,7 +37,7 @@ unit:
 
 # A real content-managed system on a real MariaDB.
 real:
-	$(GO) test -tags real -count=1 -parallel 3 -timeout 40m ./test/real
+	$(GO) test -tags real -count=1 -parallel 3 -timeout 70m ./test/real
 
 # Longer runs: every fuzz target for ten minutes, twelve million values for PHP to
 # judge, every store killed 200 times, every charset and connection, 120 runs on a cluster, rules put into 2,000 random server files, speed
@@ -52,6 +52,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run TestKilledAnywhere -v ./test/real -kills 200
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
 	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all
+	$(GO) test -tags real -count=1 -timeout 60m -run 'TestGrammarJudged|TestScriptsOfVisitors' -v ./test/real -grammar-pages 800 -grammar-seed 41 -visitor-pages 100
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
 	$(GO) test -tags real -count=1 -timeout 60m -run "TestStockSystem|TestSwitchReal|TestPackage" -v ./test/real -stock-all
 	$(GO) test -count=1 -timeout 30m -run TestFleet -v ./test/program -fleet-sites 200

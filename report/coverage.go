@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"trimlantern/core/coverage"
+	"trimlantern/report/words"
 	"trimlantern/work/findings"
 )
 
@@ -72,14 +73,14 @@ func exampleWords(e coverage.Example) string {
 
 // readWords returns how much was read: "2 of 6 pages, 3 of 3 other documents".
 func readWords(c coverage.Summary) string {
-	words := fmt.Sprintf("%s of %s", number(c.PagesRead), plural(c.PagesKnown, "page"))
+	said := fmt.Sprintf("%s of %s", number(c.PagesRead), plural(c.PagesKnown, "page"))
 	if c.PartsRead < c.PartsKnown {
-		words += fmt.Sprintf(", %s of %s", number(c.PartsRead), plural(c.PartsKnown, "other document"))
+		said += fmt.Sprintf(", %s of %s", number(c.PartsRead), plural(c.PartsKnown, "other document"))
 	}
 	if c.NotAsked > 0 {
-		words += fmt.Sprintf(", %s not checked", plural(c.NotAsked, "thing"))
+		said += fmt.Sprintf(", %s not checked", plural(c.NotAsked, "thing"))
 	}
-	return words
+	return said
 }
 
 // asFarAsRead is the verdict on a scan that found nothing in what it read.
@@ -87,21 +88,7 @@ func asFarAsRead(s *findings.Scan) string {
 	if s.Sample > 0 && !slices.ContainsFunc(s.Coverage.Blocking(), func(l coverage.Line) bool { return l.Cause != coverage.Sampled }) {
 		return "The sample is clean: " + readWords(s.Coverage)
 	}
-	return "Clean as far as read: " + readWords(s.Coverage) + openWords(s.Coverage)
-}
-
-// clauseWords name the clauses of a verdict.
-var clauseWords = map[coverage.Clause]string{coverage.Scripts: "scripts were not run on %s", coverage.Browser: "the browser did not look at %s",
-	coverage.Identity: "other visitors may see something else on %s", coverage.Walls: "something is in the way of %s"}
-
-// openWords says which clauses of a verdict are open besides how much was read: ", scripts were not run on 12 pages".
-func openWords(c coverage.Summary) (out string) {
-	for _, one := range c.Clauses {
-		if words := clauseWords[one.Clause]; words != "" && one.Open > 0 {
-			out += ", " + fmt.Sprintf(words, plural(one.Open, "page"))
-		}
-	}
-	return out
+	return "Clean as far as read: " + readWords(s.Coverage) + words.Open(s.Coverage)
 }
 
 // nextRead is what to do so that the next scan reads more.

@@ -102,3 +102,58 @@ func TestNoFalseClean(t *testing.T) {
 		assert.Equal(t, c.args != nil, long, "%v: five minutes until the whole site is clean", c.args)
 	}
 }
+
+// A clause of the verdict that is open is named in every format, and closed by the owner: for one scan, or in the site file
+// with a reason, until that is taken back.
+func TestAcceptedGaps(t *testing.T) {
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		switch r.URL.Path {
+		case "/":
+			fmt.Fprint(w, `<title>Tern Rock</title><script>go(["ht", "tp"].join(""))</script><a href="/shop/?add-to-cart=3">buy</a>`)
+		default:
+			http.NotFound(w, r)
+		}
+	}, nil)
+	ca := filepath.Join(f.dir, "ca.pem")
+	site := bare(t, 1)
+	inSiteFile(t, site, "database:\n", "network:\n  ca: "+ca+"\n  resolve: ['*:443:"+f.secure+"', '*:80:"+f.plain+"']\ndatabase:\n")
+	want(t, 0, site, "preview", "--offline")
+	want(t, 0, site, "apply", "--offline")
+	flat := func(text string) string { return strings.Join(strings.Fields(text), " ") }
+	r := want(t, 1, site, "scan", "--report", "r.html", "--report", "r.xml", "--report", "r.sarif", "--report", "r.csv")
+	assert.Contains(t, flat(r.out), "Clean as far as read: 1 of 2 pages, scripts were not run on 1 page.")
+	for _, name := range []string{"r.html", "r.xml", "r.sarif", "r.csv"} {
+		b, err := os.ReadFile(filepath.Join(site, name))
+		require.NoError(t, err)
+		assert.Contains(t, string(b), "scripts not run", name)
+	}
+	var scan struct {
+		Coverage struct {
+			Complete bool
+			Clauses  []struct {
+				Clause         string
+				Closed         bool
+				Open, Accepted int
+			}
+		}
+	}
+	decode(t, want(t, 1, site, "scan", "--accept-gap", "scripts", "--format", "json"), &scan)
+	states := map[string]string{}
+	for _, c := range scan.Coverage.Clauses {
+		states[c.Clause] = fmt.Sprint(c.Closed, c.Open, c.Accepted)
+	}
+	assert.Equal(t, map[string]string{"addresses": "false 1 0", "parts": "true 0 0", "scripts": "true 0 1", "browser": "true 0 0", "identity": "true 0 0", "walls": "true 0 0"}, states)
+	want(t, 0, site, "scan", "--accept-gap", "scripts,acting")
+	assert.Contains(t, flat(run(t, site, "status").out), "clean as far as read", "for that scan alone")
+	r = want(t, 0, site, "scan", "--accept-gap", "scripts", "--accept-gap", "acting", "--because", "the keeper looked at them")
+	assert.Contains(t, flat(r.out), "Every page is clean, except for 2 gaps that you accepted.")
+	assert.Contains(t, flat(r.out), "Accepted: 1 page: scripts not run (the keeper looked at them).")
+	r = want(t, 0, site, "scan")
+	assert.Contains(t, flat(r.out), "except for 2 gaps that you accepted")
+	assert.Contains(t, flat(run(t, site, "status").out), "1 page, all clean")
+	want(t, 0, site, "decide", "forget", "scan gap")
+	want(t, 1, site, "scan")
+	assert.Contains(t, want(t, 2, site, "scan", "--accept-gap", "lamps").errs, "write one of: addresses, parts, scripts, browser, identity, walls")
+	assert.Contains(t, want(t, 2, t.TempDir(), "scan", "--site", "https://ternrock.example", "--accept-gap", "scripts", "--because", "x").errs, "there is none")
+}

@@ -462,7 +462,7 @@ func scanWords(s *findings.Scan) string {
 	c, what := s.Coverage, strings.Join(found, ", ")
 	switch {
 	case what == "":
-		return words.Fill(words.ScanPart, c.PagesRead, words.Count(c.PagesKnown, "page"))
+		return words.Fill(words.ScanPart, c.PagesRead, words.Count(c.PagesKnown, "page")) + words.Open(c)
 	case c.Complete:
 		return what
 	}
