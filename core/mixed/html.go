@@ -198,17 +198,15 @@ func (d *document) embedded(r *reader, text []byte, element, typ string, at int)
 			r.css(text, at)
 		}
 	case strings.Contains(typ, "ld+json"):
-		r.literals(text, "script (JSON-LD)", markup.Names, at)
 		r.rest(text, "script (JSON-LD)", markup.Names, at, n, nil)
 		r.hints(text)
 	case strings.TrimSpace(typ) == "speculationrules":
-		r.literals(text, "script (speculation rules)", markup.Maybe, at)
+		r.rest(text, "script (speculation rules)", markup.Maybe, at, n, nil)
 		r.listed(text, true)
 	case strings.TrimSpace(typ) == "importmap":
 		r.maps.add(text, r.absolute)
-		r.literals(text, "script (import map)", markup.Maybe, at)
+		r.rest(text, "script (import map)", markup.Maybe, at, n, nil)
 	case d.plain:
-		r.literals(text, "script", markup.Maybe, at)
 		r.rest(text, "script", markup.Maybe, at, n, nil)
 		r.hints(text)
 	default:
@@ -695,13 +693,7 @@ func (d *document) unknown(element string, a markup.Attr) {
 		if said[a.Name] && element != "param" && element != "option" && element != "input" && element != "button" {
 			what = markup.Names
 		}
-		by := nameOf(element, a.Name)
-		n := len(d.page.Findings)
-		d.literals(markup.AttrValue(raw), by, what, 0)
-		for i := range d.page.Findings[n:] {
-			d.page.Findings[n+i].Line, d.page.Findings[n+i].Col = d.position(d.shift + a.Start)
-		}
-		d.rest(raw, by, what, d.shift+a.Start, n, nil)
+		d.rest(raw, nameOf(element, a.Name), what, d.shift+a.Start, len(d.page.Findings), nil)
 	}
 	switch c := raw[0]; {
 	case c == '{' || c == '[':

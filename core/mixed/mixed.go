@@ -156,7 +156,7 @@ func Read(a Answer) *Page {
 		r.rest(a.Body, "JSON", markup.Maybe, 0, 0, nil)
 		r.listed(a.Body, strings.HasPrefix(a.Type, "application/feed") || strings.Contains(a.Type, "speculationrules"))
 	case kind == "robots":
-		r.literals(a.Body, "robots.txt", markup.Names, 0)
+		r.rest(a.Body, "robots.txt", markup.Names, 0, 0, nil)
 	}
 	return r.page
 }

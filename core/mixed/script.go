@@ -11,16 +11,6 @@ import (
 	"trimlantern/core/text"
 )
 
-// literals looks for insecure addresses written out in a text.
-func (r *reader) literals(b []byte, by string, what markup.Use, shift int) {
-	reference.Find(b, func(ref reference.Reference) bool {
-		if tail := ref.Tail(b); !markup.IsStandard(ref.Host, tail) {
-			r.add(ref.Text(b), use{by: by, use: what, offset: shift + ref.Start})
-		}
-		return true
-	})
-}
-
 // script reads a script: what a module imports is loaded, everything else that its strings
 // spell out may be. Comments load nothing.
 func (r *reader) script(b []byte, by string, shift int, module bool) {

@@ -76,7 +76,7 @@ func judged(t *testing.T, w *internet, page string) (out []mixed.Finding) {
 	j, err := work.OpenAddress("https://ternrock.example", nil, nil, quiet{})
 	require.NoError(t, err)
 	j.Resolve, j.CA, j.Offline, j.Now = w.resolve, w.ca, true, time.Now
-	s, err := scan.Run(context.Background(), j, scan.Options{URLs: []string{page}, Pages: 1, Depth: 0, Parallel: 2})
+	s, err := scan.Run(context.Background(), j, scan.Options{NoBrowser: true, URLs: []string{page}, Pages: 1, Depth: 0, Parallel: 2})
 	require.NoError(t, err, page)
 	defer s.Forget()
 	require.NoError(t, s.EachPage(func(p findings.ScannedPage) error {

@@ -66,7 +66,7 @@ func TestScan(t *testing.T) {
 			http.NotFound(w, r)
 		}
 	})
-	s, err := Run(context.Background(), j, Options{Pages: 100, Depth: 10, Parallel: 1})
+	s, err := Run(context.Background(), j, Options{NoBrowser: true, Pages: 100, Depth: 10, Parallel: 1})
 	require.NoError(t, err)
 	for path, n := range asked {
 		assert.Equal(t, 1, n, "%s is asked for once", path)
@@ -97,7 +97,7 @@ func TestScan(t *testing.T) {
 
 func TestScanFails(t *testing.T) {
 	j := served(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "x", http.StatusInternalServerError) })
-	_, err := Run(context.Background(), j, Options{Pages: 10, Depth: 1, Parallel: 1})
+	_, err := Run(context.Background(), j, Options{NoBrowser: true, Pages: 10, Depth: 1, Parallel: 1})
 	var f *work.Fault
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, work.World, f.Code)
@@ -107,7 +107,7 @@ func TestScanFails(t *testing.T) {
 	assert.Equal(t, work.Misuse, f.Code)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = Run(ctx, j, Options{Pages: 10, Depth: 1, Parallel: 1})
+	_, err = Run(ctx, j, Options{NoBrowser: true, Pages: 10, Depth: 1, Parallel: 1})
 	require.ErrorAs(t, err, &f)
 	assert.Contains(t, f.Error(), "interrupted")
 }

@@ -366,7 +366,7 @@ func TestNothingOutOfSight(t *testing.T) {
 	cases, goods, gaps, finds := 0, 0, map[string]int{}, 0
 	check := func(name string, from plan, more ...plan) {
 		cases++
-		good, found, open := s.look(t, from, Options{}, more...)
+		good, found, open := s.look(t, from, Options{NoBrowser: true}, more...)
 		if !assert.False(t, good, "%s: called clean", name) {
 			goods++
 			return
@@ -404,7 +404,7 @@ func TestInSight(t *testing.T) {
 		if strings.Contains(ways[way]["/"].body, "script") || strings.Contains(ways[way]["/"].body, "on") && strings.Contains(way, "handler") || slices.Contains([]string{"a menu of jumps", "a nofollow link"}, way) {
 			continue // its scripts are not run; and that link is not followed
 		}
-		good, found, open := s.look(t, ways[way], Options{}, plan{"/hidden": page(words + "<p>Nothing insecure is here.")})
+		good, found, open := s.look(t, ways[way], Options{NoBrowser: true}, plan{"/hidden": page(words + "<p>Nothing insecure is here.")})
 		assert.True(t, good, "%s: %v %+v", way, found, open)
 	}
 }
