@@ -32,8 +32,8 @@ insecurely, and where a page names an insecure address without loading it. What 
 loads securely is followed too: some of it sends back to HTTP. The crawl never leaves
 the site's names.
 
-Where Chromium is installed it looks at the pages too, and sees what only scripts load;
---no-browser leaves it out. --trace says where each culprit is stored: the row and
+Where Chromium is installed it looks at all pages with scripts, and a dozen others, and sees
+what only scripts load; --browser looks at all, --no-browser leaves it out. --trace says where each culprit is stored: the row and
 setting, or the file and line. --as-https answers before the switch what would break.
 
 A site is called clean only if nothing is left open: all known addresses were asked for,

@@ -60,7 +60,7 @@ func (t *Text) Scan(s *findings.Scan) {
 	t.notes(s)
 	switch {
 	case len(s.Culprits) == 0 && !s.Complete():
-		t.printf("%s\n", t.care(except(asFarAsRead(s), s)+"."))
+		t.wrap("", t.care(except(asFarAsRead(s), s)+"."))
 		t.next(nextRead(s))
 	case len(s.Culprits) == 0 && s.Named > 0:
 		t.printf("%s\n", t.good(except(fmt.Sprintf("%s read from the addresses given, all clean", plural(s.Read+s.Sheets, "document")), s)+"."))

@@ -41,7 +41,7 @@ func findBrowser(o *Options) error {
 			user = browser.Nobody() // root itself does not run it
 		}
 		if o.Browser = err == nil && !o.NoBrowser && !o.AsHTTPS && !browser.Unprotected(user); o.Browser {
-			o.Chromium, o.BrowserUser = path, user
+			o.Chromium, o.BrowserUser, o.witness = path, user, true
 		}
 		return nil
 	}
@@ -141,6 +141,9 @@ func (s *scanning) browse(ctx context.Context) error {
 	return nil
 }
 
+// witnesses is how many pages without scripts the browser looks at where nobody insists on it: of those everything was read.
+const witnesses = 12
+
 // unlooked returns the pages that the browser has still to look at: those with scripts come first. They count as tried.
 func (s *scanning) unlooked(tried map[string]bool) (pages []findings.ScannedPage, err error) {
 	var plain []findings.ScannedPage
@@ -163,6 +166,10 @@ func (s *scanning) unlooked(tried map[string]bool) (pages []findings.ScannedPage
 		return nil
 	})
 	room := max(0, s.o.Looks-len(s.browsed)-len(pages))
+	if s.o.witness {
+		plain = plain[:min(len(plain), max(0, witnesses-s.plain))]
+	}
+	s.plain += min(len(plain), room)
 	s.out.Browser.LeftOut = left + max(0, len(plain)-room)
 	pages = append(pages, plain[:min(len(plain), room)]...)
 	for _, p := range pages {

@@ -45,6 +45,7 @@ type Options struct {
 	Sample      int           // read that many pages of those that are known, others each time; 0: all
 	Browser     bool          // look with an installed browser too, and fail where there is none
 	NoBrowser   bool          // or not, even where there is one
+	witness     bool          // a browser is there, and nobody insisted on it
 	Chromium    string        // its path; "" the one that is found
 	BrowserUser string        // of this machine, that the browser runs as; "": the caller
 	Tabs        int
@@ -108,6 +109,7 @@ type scanning struct {
 	alike  map[uint64]*alike // pages by the print of their words
 	funnel map[string]int    // how many addresses lead to one
 
+	plain    int             // pages without scripts that the browser looked at
 	unlisted []coverage.Mark // lists that could not be read
 	release  func()          // lets other scans of the site begin
 }
@@ -269,7 +271,11 @@ func (s *scanning) crawl(ctx context.Context) error {
 		hints := s.last
 		s.last = nil
 		for _, j := range hints {
-			if s.acts(j.URL) == "" && s.ledger.Of(j.URL) == "" {
+			switch cause := s.acts(j.URL); {
+			case s.ledger.Of(j.URL) != "":
+			case cause != "":
+				s.leave(&l, j.URL, coverage.Page, cause)
+			default:
 				s.add(&l, j)
 			}
 		}
