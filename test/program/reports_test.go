@@ -59,7 +59,7 @@ func TestTrace(t *testing.T) {
 	var none struct{ Places []origin }
 	decode(t, want(t, 1, dir, "trace", "http://ternrock.example.org/x", "--format", "json"), &none)
 	assert.Empty(t, none.Places)
-	assert.Contains(t, want(t, 0, dir, "trace", "http://nowhere.example/x").out, "Not found in")
+	assert.Contains(t, want(t, 1, dir, "trace", "http://nowhere.example/x").out, "Not found in")
 	assert.Contains(t, want(t, 2, dir, "trace", "lamp").errs, "is not an address")
 	assert.Contains(t, want(t, 2, dir, "trace").errs, "needs one URL")
 	// The scan asked the host.
