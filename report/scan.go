@@ -413,7 +413,7 @@ func (t *Text) Traced(r *trace.Traced) {
 	}
 }
 
-// unsearched says where nobody looked.
+// unsearched names what a trace did not search.
 func (t *Text) unsearched(r *trace.Traced) {
 	said := "the server's configuration, programs and files of languages (.mo)"
 	if len(r.Folders) > 0 {

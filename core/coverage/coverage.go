@@ -90,8 +90,8 @@ const (
 // Clauses lists all clauses, in the order of a report.
 var Clauses = []Clause{Addresses, Parts, Scripts, Browser, Identity, Walls}
 
-// causes is the one table: the state of each cause, whether an address with it stands in the way
-// of a verdict on everything, and of which clause of it; "": of Addresses for a page, of Parts for what it loads.
+// causes is the one table: the state of each cause, whether an address with it blocks
+// a verdict on everything, and of which clause of it; "": of Addresses for a page, of Parts for what it loads.
 var causes = map[Cause]struct {
 	state  State
 	blocks bool
@@ -129,7 +129,7 @@ func (c Cause) clause(k Kind) Clause {
 	return Parts
 }
 
-// Names reports whether a name is one of a clause, or of a cause that stands in the way of one: a gap can be
+// Names reports whether a name is one of a clause, or of a cause that keeps one open: a gap can be
 // accepted by either.
 func Names(name string) bool {
 	return slices.Contains(Clauses, Clause(name)) || causes[Cause(name)].blocks
@@ -330,11 +330,11 @@ type Summary struct {
 	Clauses []ClauseState `json:"clauses"` // what the verdict claims, each part closed or not
 }
 
-// ClauseState is how it stands with one clause of a verdict.
+// ClauseState is the state of one clause of a verdict.
 type ClauseState struct {
 	Clause   Clause `json:"clause"`
 	Closed   bool   `json:"closed"`   // nothing is left open that is not accepted
-	Open     int    `json:"open"`     // addresses that stand in its way
+	Open     int    `json:"open"`     // addresses that keep it open
 	Accepted int    `json:"accepted"` // and those of which the owner accepts that they do
 }
 
@@ -344,8 +344,8 @@ type Line struct {
 	Cause    Cause     `json:"cause"`
 	Kind     string    `json:"kind"` // "page", "part" or "thing"
 	Count    int       `json:"count"`
-	Blocks   bool      `json:"blocks"`             // it stands in the way of "complete"
-	Clause   Clause    `json:"clause"`             // the part of the verdict in the way of which it stands
+	Blocks   bool      `json:"blocks"`             // it keeps "complete" false
+	Clause   Clause    `json:"clause"`             // the part of the verdict that it keeps open
 	Accepted string    `json:"accepted,omitempty"` // the owner's reason for accepting that
 	Examples []Example `json:"examples"`
 	Patterns []Shape   `json:"patterns"` // that most of it has in common, where it has
@@ -479,7 +479,7 @@ func (s *Summary) Accept(because map[string]string) {
 	}
 }
 
-// Accepted returns the lines of which the owner accepts that they stand in the way.
+// Accepted returns the lines that keep a clause open, and that the owner accepts.
 func (s Summary) Accepted() (out []Line) {
 	for _, l := range s.Lines {
 		if l.Blocks && l.Accepted != "" {
@@ -489,7 +489,7 @@ func (s Summary) Accepted() (out []Line) {
 	return out
 }
 
-// Blocking returns the lines that stand in the way of "complete", and are not accepted.
+// Blocking returns the lines that keep a clause open, and are not accepted.
 func (s Summary) Blocking() (out []Line) {
 	for _, l := range s.Lines {
 		if l.Blocks && l.Accepted == "" {

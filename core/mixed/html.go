@@ -604,8 +604,8 @@ func refresh(text string) (seconds int, to string, ok bool) {
 		to = strings.TrimLeft(to[1:], " \t\n\f\r")
 	}
 	if len(to) > 3 && strings.EqualFold(to[:3], "url") {
-		if behind := strings.TrimLeft(to[3:], " \t\n\f\r"); strings.HasPrefix(behind, "=") {
-			to = strings.TrimLeft(behind[1:], " \t\n\f\r")
+		if tail := strings.TrimLeft(to[3:], " \t\n\f\r"); strings.HasPrefix(tail, "=") {
+			to = strings.TrimLeft(tail[1:], " \t\n\f\r")
 		}
 	}
 	if to != "" && (to[0] == '"' || to[0] == '\'') {
@@ -634,7 +634,7 @@ func (r *reader) again(seconds int, to string) {
 	}
 }
 
-// lead notes an address that a visitor comes to, by a form without fields or a browser's own button.
+// lead notes an address that a visitor can reach, by a form without fields or a browser's own button.
 func (r *reader) lead(raw string) {
 	if u := r.remembered(raw); u != nil && u.web && strings.TrimSpace(raw) != "" {
 		r.page.Links = append(r.page.Links, u.text)

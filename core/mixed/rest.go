@@ -79,7 +79,7 @@ func remarks(b []byte) (out []stretch) {
 // maxHints is how many addresses of a document are kept that it only names.
 const maxHints = 500
 
-// hint notes an address that a document names in a text, as it stands there: a path like /tours/, or an address of the
+// hint notes an address that a document names in a text, as written there: a path like /tours/, or an address of the
 // page's own host. What is neither, like a word, a type or a pattern, is none.
 func (r *reader) hint(raw string) {
 	if len(raw) < 2 || len(raw) > 500 || len(r.page.Hints) >= maxHints {
@@ -125,7 +125,7 @@ func (r *reader) hintString(b []byte) {
 	r.hint(string(b))
 }
 
-// handler reads a script that stands in an attribute.
+// handler reads a script in an attribute.
 func (r *reader) handler(b []byte, by string, offset int) {
 	r.page.Scripts++
 	n := len(r.page.Findings)

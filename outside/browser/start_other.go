@@ -10,7 +10,7 @@ import (
 // Unprotected reports whether the browser runs without its sandbox: never, here.
 func Unprotected(string) bool { return false }
 
-// Nobody returns "": there is no such user.
+// Nobody returns "": other systems have no such user.
 func Nobody() string { return "" }
 
 func command(_, path string, args []string) *exec.Cmd { return exec.Command(path, args...) }

@@ -104,7 +104,7 @@ func TestNoFalseClean(t *testing.T) {
 }
 
 // A clause of the verdict that is open is named in every format, and closed by the owner: for one scan, or in the site file
-// with a reason, until that is taken back.
+// with a reason, until that decision is removed.
 func TestAcceptedGaps(t *testing.T) {
 	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")

@@ -111,7 +111,7 @@ var frames = []struct {
 	}},
 }
 
-// elements and their attributes, for pages of which nobody thought: any with any.
+// elements and attributes for pages that combine any with any.
 var (
 	anyElements = strings.Fields(`a abbr address area article aside audio b base blockquote body br button canvas caption center col data datalist dd details div dl embed
 		fieldset figure font footer form frame frameset g h1 head header hr html i iframe image img input ins label legend li link main map mark marquee menu meta meter nav object

@@ -141,7 +141,7 @@ func (s *scanning) browse(ctx context.Context) error {
 	return nil
 }
 
-// witnesses is how many pages without scripts the browser looks at where nobody insists on it: of those everything was read.
+// witnesses is how many pages without scripts the browser looks at without --browser: their source holds all that they load.
 const witnesses = 12
 
 // unlooked returns the pages that the browser has still to look at: those with scripts come first. They count as tried.

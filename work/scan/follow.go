@@ -371,10 +371,10 @@ func (s *scanning) document(j fetch.Job, f fetched, doc *findings.ScannedPage, o
 	s.follow(j, f, l)
 }
 
-// few is how many words a page has at the most that says nothing but that something is in the way.
+// few is the most words of a page that only says that something blocks the way.
 const few = 60
 
-// fewest is how many words a wall has at the least: "One moment, please".
+// fewest is the fewest words of a wall, like "One moment, please, while …".
 const fewest = 4
 
 // visible notes where a page that was read is not what each visitor sees.

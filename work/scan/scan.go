@@ -45,7 +45,7 @@ type Options struct {
 	Sample      int           // read that many pages of those that are known, others each time; 0: all
 	Browser     bool          // look with an installed browser too, and fail where there is none
 	NoBrowser   bool          // or not, even where there is one
-	witness     bool          // a browser is there, and nobody insisted on it
+	witness     bool          // the browser is used because it is installed, not because of --browser
 	Chromium    string        // its path; "" the one that is found
 	BrowserUser string        // of this machine, that the browser runs as; "": the caller
 	Tabs        int
@@ -363,7 +363,7 @@ func (s *scanning) same(print uint64, u string) {
 	}
 }
 
-// many is how many addresses show the same, or lead to one, that are no accident.
+// many is from how many addresses on it is no accident that they show the same page, or lead to one.
 const many = 3
 
 // walls notes what the addresses of the site say together: that many show the same page, or lead to one, and that another

@@ -48,7 +48,7 @@ type Traced struct {
 	Others  []string        `json:"tables_not_searched"`
 }
 
-// Code is the exit code that it comes to: something is insecure, or was not found.
+// Code is the exit code: something is insecure, or was not found.
 func (t *Traced) Code() int { return work.Remain }
 
 // maxPlaces is how many places of one reference are kept.
