@@ -20,7 +20,7 @@ import (
 )
 
 var (
-	grammarPages = flag.Int("grammar-pages", 60, "how many pages are generated and judged")
+	grammarPages = flag.Int("grammar-pages", 40, "how many pages are generated and judged")
 	grammarSeed  = flag.Uint64("grammar-seed", 35, "the seed of the generated pages")
 )
 

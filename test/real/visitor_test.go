@@ -23,7 +23,7 @@ import (
 	"trimlantern/work/scan"
 )
 
-var visitorPages = flag.Int("visitor-pages", 16, "how many pages on which scripts wait for a visitor are looked at")
+var visitorPages = flag.Int("visitor-pages", 8, "how many pages on which scripts wait for a visitor are looked at")
 
 // acts are ways in which a script loads what U names, and moments are when it does. Together they make pages.
 var (
