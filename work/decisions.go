@@ -140,15 +140,21 @@ func (j *Job) Settled(l *change.Left) {
 }
 
 // AcceptedURLs are the insecure URLs that the owner accepts, with the reasons.
-func (j *Job) AcceptedURLs() map[string]string {
+func (j *Job) AcceptedURLs() map[string]string { return j.acceptedOf(InsecureAddress) }
+
+// AcceptedGaps are the clauses of a scan's verdict, and the causes of gaps, that the owner accepts, with the reasons.
+func (j *Job) AcceptedGaps() map[string]string { return j.acceptedOf(UnseenGap) }
+
+// acceptedOf returns what a finding is accepted for, with the reasons.
+func (j *Job) acceptedOf(finding string) map[string]string {
 	all := map[string]string{}
 	if j.File == nil {
 		return all
 	}
 	for _, a := range j.File.Accepted {
-		if a.Finding == InsecureAddress {
-			for _, u := range a.About {
-				all[u] = a.Because
+		if a.Finding == finding {
+			for _, about := range a.About {
+				all[about] = a.Because
 			}
 		}
 	}
@@ -158,22 +164,6 @@ func (j *Job) AcceptedURLs() map[string]string {
 // UnseenGap is the finding under which an owner accepts that a clause of a scan's verdict stays open, or a cause of that;
 // about names which.
 const UnseenGap = "scan gap"
-
-// AcceptedGaps are the clauses of a scan's verdict, and the causes of gaps, that the owner accepts, with the reasons.
-func (j *Job) AcceptedGaps() map[string]string {
-	all := map[string]string{}
-	if j.File == nil {
-		return all
-	}
-	for _, a := range j.File.Accepted {
-		if a.Finding == UnseenGap {
-			for _, name := range a.About {
-				all[name] = a.Because
-			}
-		}
-	}
-	return all
-}
 
 // DecisionFault turns an error of the site file into a user's words.
 func (j *Job) DecisionFault(err error) error {

@@ -80,6 +80,7 @@ type Page struct {
 	Loads    []Load   // what it loads securely, in order
 	Feeds    []string // its feeds, absolute
 	Hints    []string // addresses of its own host that it names otherwise: in attributes, scripts, data
+	Crowded  bool     // it names more of them than are kept
 	Scripts  int      // scripts that a browser would run: elements, handlers, javascript: addresses
 	Print    uint64   // of its words, without those with digits or slashes: equal where a visitor reads the same
 	Words    int      // how many those are
@@ -621,10 +622,14 @@ func (r *reader) inner(b []byte, by string, offset int, read func(*reader)) {
 	r.page.NoFollow = append(r.page.NoFollow, in.page.NoFollow...)
 	r.page.Hints = append(r.page.Hints, in.page.Hints...)
 	r.page.Scripts += in.page.Scripts
+	r.page.Crowded = r.page.Crowded || in.page.Crowded
 }
 
 // data reads a data: URL (RFC 2397) that is a document or a style sheet.
 func (r *reader) data(raw string, c use) {
+	if c.kind == markup.Script {
+		r.page.Scripts++ // whether it can be read or not
+	}
 	head, body, ok := strings.Cut(strings.TrimSpace(raw)[len("data:"):], ",")
 	if !ok || len(body) > 1<<20 {
 		return
@@ -644,7 +649,6 @@ func (r *reader) data(raw string, c use) {
 	typ, _, _ := strings.Cut(head, ";")
 	switch kind := KindOf(strings.TrimSpace(typ), c.kind); {
 	case c.kind == markup.Script:
-		r.page.Scripts++
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.script(in.b, "script", 0, true) })
 	case kind == "css" && c.kind == markup.Style:
 		r.inner([]byte(text), c.by, c.offset, func(in *reader) { in.css(in.b, 0) })

@@ -1,6 +1,7 @@
 package mixed
 
 import (
+	"fmt"
 	"net/url"
 	"strings"
 	"testing"
@@ -229,4 +230,18 @@ func TestData(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, c.data)
 	}
+}
+
+// A page that names more addresses than are kept says so: what is left out is no silence.
+func TestCrowded(t *testing.T) {
+	var b strings.Builder
+	for n := range maxHints {
+		fmt.Fprintf(&b, `<div data-to="/p/%d"></div>`, n)
+	}
+	p := HTML([]byte(b.String()), at(t))
+	assert.Len(t, p.Hints, maxHints)
+	assert.False(t, p.Crowded)
+	p = HTML([]byte(b.String()+`<div data-to="/p/last"></div>`), at(t))
+	assert.Len(t, p.Hints, maxHints)
+	assert.True(t, p.Crowded)
 }

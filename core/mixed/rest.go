@@ -77,12 +77,12 @@ func remarks(b []byte) (out []stretch) {
 }
 
 // maxHints is how many addresses of a document are kept that it only names.
-const maxHints = 500
+const maxHints = 2000
 
 // hint notes an address that a document names in a text, as written there: a path like /tours/, or an address of the
 // page's own host. What is neither, like a word, a type or a pattern, is none.
 func (r *reader) hint(raw string) {
-	if len(raw) < 2 || len(raw) > 500 || len(r.page.Hints) >= maxHints {
+	if len(raw) < 2 || len(raw) > 500 {
 		return
 	}
 	switch {
@@ -96,6 +96,10 @@ func (r *reader) hint(raw string) {
 	}
 	u, ok := r.resolve(raw)
 	if !ok || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != r.base.Hostname() {
+		return
+	}
+	if len(r.page.Hints) >= maxHints {
+		r.page.Crowded = true
 		return
 	}
 	u.Scheme, u.Fragment, u.User = r.base.Scheme, "", nil

@@ -11,12 +11,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
-	"trimlantern/core/mixed"
-	"trimlantern/work/scan"
 )
 
 var (
@@ -171,55 +165,5 @@ func generated(n int, seed uint64) (out []judgeCase) {
 // confirms; and no page of which it reports something ends with exit code 0.
 func TestGrammarJudged(t *testing.T) {
 	t.Parallel()
-	cases := generated(*grammarPages, *grammarSeed)
-	w := newNet(t, &judgePages{cases: cases})
-	pages := make([]string, len(cases))
-	for n := range cases {
-		pages[n] = fmt.Sprintf("https://ternrock.example/%d/", n)
-	}
-	seen := look(t, w, pages)
-	type row struct{ reports, found, claims, confirmed int }
-	rows := map[mixed.Class]*row{mixed.Blocked: {}, mixed.Upgraded: {}}
-	reported, good := 0, 0
-	for n, c := range cases {
-		truth, ours := scan.Reports(seen[n]), judged(t, w, pages[n])
-		show := strings.TrimSpace(c.fill(c.body, n))
-		for _, r := range truth {
-			if rows[r.Class] == nil {
-				continue
-			}
-			rows[r.Class].reports++
-			if slices.ContainsFunc(ours, func(f mixed.Finding) bool { return plainURL(f.URL) == plainURL(r.URL) && f.Class == r.Class }) {
-				rows[r.Class].found++
-			} else {
-				t.Logf("missed: %s: %s %s (%s); we have %+v\n\t%v %s", c.name, r.Class, r.URL, r.By, ours, c.headers, show)
-			}
-		}
-		if len(truth) > 0 {
-			reported++
-			if len(ours) == 0 {
-				good++
-				t.Logf("called clean: %s: %+v\n\t%s", c.name, truth, show)
-			}
-		}
-		for _, f := range ours {
-			if rows[f.Class] == nil || f.Certainty != mixed.Certain {
-				continue
-			}
-			rows[f.Class].claims++
-			if slices.ContainsFunc(truth, func(r mixed.Finding) bool { return plainURL(r.URL) == plainURL(f.URL) }) {
-				rows[f.Class].confirmed++
-			} else {
-				t.Logf("not confirmed: %s: %s %s (%s)\n\t%v %s", c.name, f.Class, f.URL, f.By, c.headers, show)
-			}
-		}
-	}
-	for class, r := range rows {
-		t.Logf("%s: %d of %d reports found, %d of %d claims confirmed", class, r.found, r.reports, r.confirmed, r.claims)
-		assert.GreaterOrEqual(t, float64(r.found), 0.99*float64(r.reports), "found of what Chromium reports as %s", class)
-		assert.GreaterOrEqual(t, float64(r.confirmed), 0.98*float64(r.claims), "confirmed of what we call %s", class)
-	}
-	assert.Zero(t, good, "pages with reports that are called clean")
-	t.Logf("%d pages, %d with reports", len(cases), reported)
-	require.NotZero(t, reported)
+	tally(t, generated(*grammarPages, *grammarSeed))
 }

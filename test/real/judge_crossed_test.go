@@ -185,6 +185,12 @@ func TestChromiumJudgesCrossed(t *testing.T) {
 			return (strings.Count(c.name, "")+len(c.body))%3 != 0
 		})
 	}
+	tally(t, cases)
+}
+
+// tally has Chromium judge pages: what it reports of them we report with the same class, of what we call certain it confirms
+// nearly all, and no page of which it reports something has no finding.
+func tally(t *testing.T, cases []judgeCase) {
 	w := newNet(t, &judgePages{cases: cases})
 	pages := make([]string, len(cases))
 	for n := range cases {
@@ -193,8 +199,10 @@ func TestChromiumJudgesCrossed(t *testing.T) {
 	seen := look(t, w, pages)
 	type row struct{ reports, found, claims, confirmed int }
 	rows := map[mixed.Class]*row{mixed.Blocked: {}, mixed.Upgraded: {}}
+	reported, clean := 0, 0
 	for n, c := range cases {
 		truth, ours := scan.Reports(seen[n]), judged(t, w, pages[n])
+		show := strings.TrimSpace(c.fill(c.body, n))
 		for _, r := range truth {
 			if rows[r.Class] == nil {
 				continue
@@ -203,7 +211,13 @@ func TestChromiumJudgesCrossed(t *testing.T) {
 			if slices.ContainsFunc(ours, func(f mixed.Finding) bool { return plainURL(f.URL) == plainURL(r.URL) && f.Class == r.Class }) {
 				rows[r.Class].found++
 			} else {
-				t.Logf("missed: %s: %s %s (%s); we have %+v", c.name, r.Class, r.URL, r.By, ours)
+				t.Logf("missed: %s: %s %s (%s); we have %+v\n\t%v %s", c.name, r.Class, r.URL, r.By, ours, c.headers, show)
+			}
+		}
+		if len(truth) > 0 {
+			if reported++; len(ours) == 0 {
+				clean++
+				t.Logf("called clean: %s: %+v\n\t%s", c.name, truth, show)
 			}
 		}
 		for _, f := range ours {
@@ -214,7 +228,7 @@ func TestChromiumJudgesCrossed(t *testing.T) {
 			if slices.ContainsFunc(truth, func(r mixed.Finding) bool { return plainURL(r.URL) == plainURL(f.URL) }) {
 				rows[f.Class].confirmed++
 			} else {
-				t.Logf("not confirmed: %s: %s %s (%s)", c.name, f.Class, f.URL, f.By)
+				t.Logf("not confirmed: %s: %s %s (%s)\n\t%v %s", c.name, f.Class, f.URL, f.By, c.headers, show)
 			}
 		}
 	}
@@ -223,5 +237,7 @@ func TestChromiumJudgesCrossed(t *testing.T) {
 		assert.GreaterOrEqual(t, float64(r.found), 0.99*float64(r.reports), "found of what Chromium reports as %s", class)
 		assert.GreaterOrEqual(t, float64(r.confirmed), 0.98*float64(r.claims), "confirmed of what we call %s", class)
 	}
-	t.Logf("%d pages", len(cases))
+	assert.Zero(t, clean, "pages with reports that are called clean")
+	assert.NotZero(t, reported)
+	t.Logf("%d pages, %d with reports", len(cases), reported)
 }

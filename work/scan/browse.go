@@ -1,7 +1,6 @@
 package scan
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/x509"
@@ -183,10 +182,7 @@ func (s *scanning) crawlOn(ctx context.Context) error {
 	if s.front.Waiting() == 0 {
 		return nil
 	}
-	err := fetch.Run(ctx, s.front, s.fetch, s.visit)
-	if f := s.log.flush(); err == nil || f != nil {
-		err = cmp.Or(f, err)
-	}
+	err := s.flushed(fetch.Run(ctx, s.front, s.fetch, s.visit))
 	switch {
 	case err != nil && ctx.Err() == nil:
 		return work.Failed(err, "what was read cannot be stored", "free some disk space")

@@ -103,13 +103,14 @@ func (s *scanning) as(u *url.URL) *url.URL {
 
 // fetched is what became of one job.
 type fetched struct {
-	r    *fetch.Response
-	page *mixed.Page
-	more []mixed.Finding // what another visitor sees besides
-	both bool            // another visitor looked
-	err  error
-	maps []string
-	locs []string
+	r      *fetch.Response
+	page   *mixed.Page
+	more   []mixed.Finding // what another visitor sees besides
+	both   bool            // another visitor looked
+	failed bool            // or was to look, and got no answer
+	err    error
+	maps   []string
+	locs   []string
 }
 
 // fetch asks for one thing and reads it; it runs in several goroutines.
@@ -199,7 +200,9 @@ func (s *scanning) lookAgain(ctx context.Context, visitor *fetch.Client, j fetch
 	for _, tongue := range tongues {
 		r, err := visitor.With(fetch.Asker{Phone: true, Language: tongue}).Get(ctx, s.real(j.URL), func(typ string) bool { return mixed.KindOf(typ, "") != "" })
 		if err != nil || !whole(r.Status) || r.Coding != "" || s.own(s.as(r.URL).String()) == "" {
-			f.both = f.both && err == nil && whole(r.Status)
+			if err != nil || !whole(r.Status) || r.Coding != "" {
+				f.both, f.failed = false, true
+			}
 			continue // it leads elsewhere, as to a page for telephones, which is another address
 		}
 		if string(r.Body) != string(f.r.Body) {
@@ -399,13 +402,17 @@ func (s *scanning) visible(j fetch.Job, f fetched, m *marking) {
 	if p.Password && p.Words < few && !signIn.MatchString(j.URL) {
 		note(coverage.SignIn, at, "")
 	}
+	vary := strings.ToLower(strings.Join(f.r.Header["Vary"], ","))
+	switch {
+	case f.failed:
+		note(coverage.Differs, at, "a second look failed")
+	case !f.both:
+		m.l.Once = at
+	case strings.Contains(vary, "language") && len(p.Tongues) == 0:
+		note(coverage.Differs, at, "answers by language: read in English and German")
+	}
 	if m.kind != coverage.Page {
 		return
-	}
-	if !f.both {
-		m.l.Once = at
-	} else if vary := strings.ToLower(strings.Join(f.r.Header["Vary"], ",")); strings.Contains(vary, "language") && len(p.Tongues) == 0 {
-		note(coverage.Differs, at, "answers by language: read in English and German")
 	}
 	if p.Words >= fewest && (p.Canonical == "" || s.own(p.Canonical) == at) {
 		m.l.Print, m.l.Path = p.Print, at
@@ -623,9 +630,16 @@ const named = "named"
 
 // name keeps what a document only names for the end: most of it is known by then.
 func (s *scanning) name(j fetch.Job, f fetched, l *crawlLine, root string) {
+	if f.page.Crowded {
+		s.leave(l, j.URL+" (addresses that it names)", coverage.Part, coverage.MaxLoaded)
+	}
 	for _, hint := range f.page.Hints {
 		own := s.link(hint)
-		if own == "" || s.ledger.Of(own) != "" || s.hinted[own] || len(s.hinted) >= maxHinted {
+		if own == "" || s.ledger.Of(own) != "" || s.hinted[own] {
+			continue
+		}
+		if len(s.hinted) >= maxHinted {
+			s.leave(l, own, coverage.Part, coverage.MaxLoaded)
 			continue
 		}
 		s.hinted[own] = true

@@ -296,9 +296,7 @@ func (s *scanning) crawl(ctx context.Context) error {
 		})
 		s.take(rest)
 	}
-	if f := s.log.flush(); err == nil || f != nil {
-		err = cmp.Or(f, err)
-	}
+	err = s.flushed(err)
 	switch {
 	case err != nil && ctx.Err() == nil:
 		return work.Failed(err, "what was read cannot be stored", "free some disk space")
@@ -329,6 +327,9 @@ func (s *scanning) crawl(ctx context.Context) error {
 	}
 	return work.Failed(nil, what, "check the address in a browser; another name of the same site: --also HOST")
 }
+
+// flushed writes out what of the log waits in memory; an error of that counts more than err.
+func (s *scanning) flushed(err error) error { return cmp.Or(s.log.flush(), err) }
 
 // again says how to go on with a scan that was interrupted.
 func (s *scanning) again() string {

@@ -211,6 +211,15 @@ var hides = map[string]reply{
 			fmt.Fprint(w, shown)
 		}
 	}},
+	"a telephone refused": {serve: func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Vary", "User-Agent")
+		w.Header().Set("Content-Type", "text/html")
+		if strings.Contains(r.UserAgent(), "Mobile") {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		fmt.Fprint(w, words)
+	}},
 	"a sign-in page":       {status: 302, headers: map[string]string{"Location": "/login?to=hidden"}},
 	"a sign-in in place":   page(`<form method=post><input name=n><input type=password name=p></form>`),
 	"a consent page":       {status: 302, headers: map[string]string{"Location": "/consent?to=/hidden"}},
