@@ -199,6 +199,10 @@ func (s *scanning) lookAgain(ctx context.Context, visitor *fetch.Client, j fetch
 	f.both = true
 	for _, tongue := range tongues {
 		r, err := visitor.With(fetch.Asker{Phone: true, Language: tongue}).Get(ctx, s.real(j.URL), func(typ string) bool { return mixed.KindOf(typ, "") != "" })
+		if ctx.Err() != nil {
+			f.err = context.Canceled // interrupted: the page is still to be read
+			return
+		}
 		if err != nil || !whole(r.Status) || r.Coding != "" || s.own(s.as(r.URL).String()) == "" {
 			if err != nil || !whole(r.Status) || r.Coding != "" {
 				f.both, f.failed = false, true
