@@ -244,7 +244,7 @@ func (d *document) other(tok html.TokenType, start, end int) {
 			u := use{by: "xml-stylesheet", use: markup.Loads, kind: markup.Style, offset: d.shift + start}
 			switch typ := markup.AttrText(inside, attrs, "type"); {
 			case typ == "text/xsl", typ == "text/xml", typ == "application/xml", strings.HasSuffix(typ, "+xml"):
-				u.kind = markup.Script // XSLT, which browsers treat like one
+				u.kind, u.certainty = markup.Script, Likely // XSLT, which some browsers treat like one, and others load no more
 			case !isCSS(typ):
 				return
 			}

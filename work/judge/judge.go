@@ -183,9 +183,10 @@ func (g *Judge) value(rules *rewrite.Rules, i int, v []byte) ([]byte, rewrite.Re
 	return v, res
 }
 
-// IsUnsound reports whether a value could not be read, or not be sealed again.
+// IsUnsound reports whether a value could not be read: it may be written in another charset. One that was read and cannot
+// be sealed again is not: in another charset the length that protects it would count for nothing.
 func IsUnsound(r rewrite.Result) bool {
-	return slices.ContainsFunc(r.Left, func(f rewrite.Finding) bool { return f.Reason == rewrite.Unsound || f.Reason == rewrite.Unsealed })
+	return slices.ContainsFunc(r.Left, func(f rewrite.Finding) bool { return f.Reason == rewrite.Unsound })
 }
 
 // labelled reports whether the label of a row is asked for.
