@@ -34,19 +34,19 @@ before the authority is asked:
   file         a file in the folder that the server serves (--root)
   listener     a little server of our own on port 80, where none listens
   dns-update   a record, by dynamic update (RFC 2136): --dns-update
-  dns-hook     a record, by a program of yours: --dns-hook
+  dns-program     a record, by a program of yours: --dns-program
   dns-by-hand  a record that you make: it is shown, and waited for
 A name with a wildcard needs one of the last three.
 
-The new certificate is checked before it replaces anything. --install-as puts
+The new certificate is checked before it replaces anything. --server-file puts
 it where the server's configuration already names files, --after has the
 server read them; then every address is asked what it shows. If any shows
-something worse than before, the old files come back. Without --install-as,
+something worse than before, the old files come back. Without --server-file,
 name the files in the folder "current", which always leads to the newest.
 
 ` + exitCodes,
 		Example: `  trimlantern cert obtain --directory https://authority.example/directory --accept-terms
-  trimlantern cert obtain --install-as /etc/ssl/ternrock.pem --install-as /etc/ssl/ternrock.key --after "nginx -s reload"
+  trimlantern cert obtain --server-file /etc/ssl/ternrock.pem --server-file /etc/ssl/ternrock.key --after "nginx -s reload"
   trimlantern cert obtain --name '*.ternrock.example' --dns-update 192.0.2.53 --dns-update-key update.key
   trimlantern cert obtain --show`,
 		Args: noArgs,
@@ -78,14 +78,14 @@ name the files in the folder "current", which always leads to the newest.
 	f.StringVar(&o.Listen, "listen", "", "where the little server listens: `ADDRESS:PORT` (default: port 80)")
 	f.StringVar(&o.Update, "dns-update", "", "the name `SERVER` that takes updates of the zone")
 	f.StringVar(&o.UpdateKey, "dns-update-key", "", "`FILE` with the key that signs updates, as name servers write it")
-	f.StringVar(&o.Program, "dns-hook", "", "`PROGRAM` that adds and removes records: PROGRAM add|remove NAME VALUE")
+	f.StringVar(&o.Program, "dns-program", "", "`PROGRAM` that adds and removes records: PROGRAM add|remove NAME VALUE")
 	f.StringArrayVar(&o.Resolvers, "resolver", nil, "ask this name `SERVER` (repeatable; default: the system's)")
 	f.DurationVar(&o.Wait, "wait", 0, "wait so long for records to be seen: `TIME`, like 30m")
 	f.StringArrayVar(&o.Names, "name", nil, "another `NAME` for the certificate, also *.HOST (repeatable)")
 	f.BoolVar(&o.Each, "each", false, "one certificate for each site of the network")
 	words(c, f, &o.Key, "key", "the kind of key: `ecdsa|rsa` (default: ecdsa)", "ecdsa", "rsa")
 	f.StringVar(&o.Profile, "profile", "", "the kind of certificate, by a `NAME` that the authority offers")
-	f.StringArrayVar(&o.Install, "install-as", nil, "replace this `FILE` of the server; what it gets is told by what it holds, or named: key=FILE, leaf=, chain=, fullchain=, all= (repeatable)")
+	f.StringArrayVar(&o.Install, "server-file", nil, "replace this `FILE` of the server; what it gets is told by what it holds, or named: key=FILE, certificate=, intermediates=, certificate-with-chain=, all= (repeatable)")
 	f.StringVar(&o.After, "after", "", "run this `COMMAND` so that the server reads the files")
 	f.BoolVar(&o.Again, "again", false, "obtain a new one even if there is a good one")
 	f.BoolVar(&o.Show, "show", false, "print certificate, chain and private key, to paste into a panel")

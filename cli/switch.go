@@ -83,7 +83,7 @@ is needed. --plain asks line by line, for screen readers.
 	f.BoolVar(&o.plain, "plain", false, "ask line by line, for screen readers and simple terminals")
 	f.StringVar(&o.summary, "summary", "", "write the summary to this HTML `FILE` (default: in the logbook)")
 	f.StringVar(&o.cert.Directory, "directory", "", "the `URL` of a certificate authority's directory")
-	f.StringArrayVar(&o.cert.Install, "install-as", nil, "the `FILE` that the web server reads the certificate or key from (repeatable)")
+	f.StringArrayVar(&o.cert.Install, "server-file", nil, "the `FILE` that the web server reads the certificate or key from (repeatable)")
 	f.StringVar(&o.cert.After, "reload", "", "run this `COMMAND` so that the server reads the certificate")
 	lookFlags(c, &o.scan)
 	check(c.RegisterFlagCompletionFunc("until", cobra.FixedCompletions(strings.Split(report.StepNames(), ", "), cobra.ShellCompDirectiveNoFileComp)))

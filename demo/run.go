@@ -28,7 +28,7 @@ func (s *server) initArgs() []string {
 }
 
 // obtainArgs is the command line that obtains the site's certificate from the stand-in authority.
-var obtainArgs = []string{"cert", "obtain", "--directory", "https://" + guild + "/directory", "--accept-terms", "--install-as", chainFile, "--install-as", keyFile}
+var obtainArgs = []string{"cert", "obtain", "--directory", "https://" + guild + "/directory", "--accept-terms", "--server-file", chainFile, "--server-file", keyFile}
 
 // switchArgs is the command line of the guided run, with the answers.
 func (s *server) switchArgs() []string {
@@ -239,7 +239,7 @@ func (r *road) say(s string) {
 // command runs the program as a user would and wants an exit code.
 func (r *road) command(code int, args ...string) error {
 	prompt := "$ trimlantern " + commandLine(args)
-	for _, flag := range []string{" --also", " --files", " --resolve", " --directory", " --install-as", " --because", " --answers"} { // long lines are typed in parts
+	for _, flag := range []string{" --also", " --files", " --resolve", " --directory", " --server-file", " --because", " --answers"} { // long lines are typed in parts
 		prompt = strings.Replace(prompt, flag, " \\\n    "+strings.TrimSpace(flag), 1)
 	}
 	if r.color {

@@ -75,7 +75,7 @@ func start(dir string) (*server, error) {
 
 // chainFile and keyFile are what the site's server is set up with. It reads them anew whenever they change.
 const (
-	chainFile = "tls/fullchain.pem"
+	chainFile = "tls/certificate-with-chain.pem"
 	keyFile   = "tls/key.pem"
 )
 

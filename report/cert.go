@@ -121,7 +121,7 @@ func (t *Text) certificate(o *cert.Obtained, c cert.Certificate) {
 	}
 	if c.Folder != "" && c.Texts == nil {
 		t.heading("Files")
-		rows := [][]string{{"key", "private key, for nobody else to read"}, {"fullchain", "certificate and chain, as most servers want it"}, {"leaf", "the certificate alone"}, {"chain", "the chain alone"}}
+		rows := [][]string{{"key", "private key, for nobody else to read"}, {"certificate-with-chain", "certificate and chain, as most servers want it"}, {"certificate", "the certificate alone"}, {"intermediates", "the chain alone"}}
 		t.printf("  in %s\n", t.clip(c.Folder, 74))
 		for i := range rows {
 			rows[i][0] += ".pem"
@@ -138,7 +138,7 @@ func (t *Text) certificate(o *cert.Obtained, c cert.Certificate) {
 	t.texts(c)
 }
 
-var wayWords = map[string]string{"file": "a file in the web root", "listener": "a listener on port 80", "dns-update": "a record (dynamic update)", "dns-hook": "a record (your program)", "dns-by-hand": "a record that you made"}
+var wayWords = map[string]string{"file": "a file in the web root", "listener": "a listener on port 80", "dns-update": "a record (dynamic update)", "dns-program": "a record (your program)", "dns-by-hand": "a record that you made"}
 
 func day(when time.Time) string { return when.UTC().Format("2006-01-02") }
 
@@ -166,7 +166,7 @@ func (t *Text) texts(c cert.Certificate) {
 		return
 	}
 	for _, part := range []struct{ key, name string }{
-		{"leaf", "1. Certificate (also called CRT)"}, {"key", "2. Private key (KEY); keep it secret"}, {"chain", "3. Chain (also called intermediate certificates, CA bundle, CABUNDLE)"},
+		{"certificate", "1. Certificate (also called CRT)"}, {"key", "2. Private key (KEY); keep it secret"}, {"intermediates", "3. Chain (also called intermediate certificates, CA bundle, CABUNDLE)"},
 	} {
 		t.heading(part.name)
 		t.printf("%s", c.Texts[part.key])

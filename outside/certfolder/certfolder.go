@@ -40,10 +40,10 @@ type Plan struct {
 	Listen    string   `json:"listen,omitempty"`
 	Update    string   `json:"dns_update,omitempty"`
 	UpdateKey string   `json:"dns_update_key,omitempty"`
-	Program   string   `json:"dns_hook,omitempty"`
+	Program   string   `json:"dns_program,omitempty"`
 	Resolvers []string `json:"resolvers,omitempty"`
 
-	Install []string `json:"install_as,omitempty"`
+	Install []string `json:"server_files,omitempty"`
 	After   string   `json:"after,omitempty"`
 }
 
@@ -318,7 +318,7 @@ func (s *Set) SetSwap(w *Swap) error {
 }
 
 // Parts are the files of a version, by what servers and panels call them.
-var Parts = []string{"key", "leaf", "chain", "fullchain"}
+var Parts = []string{"key", "certificate", "intermediates", "certificate-with-chain"}
 
 // Version is one certificate as it was issued.
 type Version struct {
@@ -342,7 +342,7 @@ func Texts(chain []*x509.Certificate, key crypto.Signer) (map[string][]byte, err
 		return nil, err
 	}
 	rest, _, err := certs.Bundle{Chain: chain[1:]}.PEM()
-	return map[string][]byte{"key": k, "leaf": leaf, "chain": rest, "fullchain": full}, err
+	return map[string][]byte{"key": k, "certificate": leaf, "intermediates": rest, "certificate-with-chain": full}, err
 }
 
 // Add keeps a new version, which is not in use yet.
@@ -423,9 +423,9 @@ func (s *Set) Read(name string) (*Version, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s %w", s.File(name, "key"), err)
 	}
-	papers, err := certs.Read(s.File(name, "fullchain"), v.Text["fullchain"], "")
+	papers, err := certs.Read(s.File(name, "certificate-with-chain"), v.Text["certificate-with-chain"], "")
 	if err != nil {
-		return nil, fmt.Errorf("%s %w", s.File(name, "fullchain"), err)
+		return nil, fmt.Errorf("%s %w", s.File(name, "certificate-with-chain"), err)
 	}
 	for _, p := range papers {
 		if p.Cert != nil {
@@ -433,7 +433,7 @@ func (s *Set) Read(name string) (*Version, error) {
 		}
 	}
 	if v.Key = key; len(v.Chain) == 0 {
-		return nil, fmt.Errorf("%s holds no certificate", s.File(name, "fullchain"))
+		return nil, fmt.Errorf("%s holds no certificate", s.File(name, "certificate-with-chain"))
 	}
 	return v, nil
 }

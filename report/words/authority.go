@@ -25,7 +25,7 @@ var refusals = map[string]struct{ what, do string }{
 	"accountDoesNotExist":     {"the authority no longer knows the account", "run the same command again with --accept-terms: it makes a new one"},
 	"rejectedIdentifier":      {"the authority does not issue certificates for these names", "see what it says of them; private and made-up names get none from a public authority"},
 	"invalidContact":          {"the authority does not accept the e-mail address", "name another one: --email ADDRESS"},
-	"not-offered":             {"the authority does not offer this way of proof", "take another: --proof file, listener, dns-update, dns-hook or dns-by-hand"},
+	"not-offered":             {"the authority does not offer this way of proof", "take another: --proof file, listener, dns-update, dns-program or dns-by-hand"},
 	"invalid":                 {"the authority gave up on the order", again},
 	"alreadyRevoked":          {"the certificate is already revoked", ""},
 }

@@ -212,12 +212,12 @@ func TestObtain(t *testing.T) {
 	require.Len(t, h.authority.Issued(), 1)
 	assert.ElementsMatch(t, []string{"ternrock.example", "www.ternrock.example"}, h.authority.Issued()[0].DNSNames)
 	current := filepath.Join(h.kept(), "ternrock.example", "current")
-	for part, mode := range map[string]os.FileMode{"key": 0o600, "leaf": 0o644, "chain": 0o644, "fullchain": 0o644} {
+	for part, mode := range map[string]os.FileMode{"key": 0o600, "certificate": 0o644, "intermediates": 0o644, "certificate-with-chain": 0o644} {
 		info, err := os.Stat(filepath.Join(current, part+".pem"))
 		require.NoError(t, err)
 		assert.Equal(t, mode, info.Mode().Perm(), part)
 	}
-	_, err := tls.LoadX509KeyPair(filepath.Join(current, "fullchain.pem"), filepath.Join(current, "key.pem"))
+	_, err := tls.LoadX509KeyPair(filepath.Join(current, "certificate-with-chain.pem"), filepath.Join(current, "key.pem"))
 	require.NoError(t, err)
 	for line := range strings.Lines(r.out) {
 		if !strings.Contains(line, h.dir) { // a path stays whole in a pipe
@@ -309,7 +309,7 @@ func TestObtainEach(t *testing.T) {
 	assert.Equal(t, []string{"ternrock.example", "www.ternrock.example"}, c.Certificates[0].Names)
 	assert.Equal(t, []string{"boat.example"}, c.Certificates[1].Names)
 	for _, host := range []string{"ternrock.example", "boat.example"} {
-		assert.FileExists(t, filepath.Join(keep, host, "current", "fullchain.pem"))
+		assert.FileExists(t, filepath.Join(keep, host, "current", "certificate-with-chain.pem"))
 	}
 	assert.Empty(t, want(t, 0, h.dir, args("renew", "--quiet")...).out, "the folder is remembered")
 	c = said(t, want(t, 0, h.dir, args("renew", "--again", "--format", "json")...))
@@ -326,7 +326,7 @@ func TestObtainEach(t *testing.T) {
 	c = said(t, want(t, 3, h.dir, args("obtain", "--again", "--format", "json")...))
 	assert.Equal(t, "failed", c.Certificates[0].State)
 	assert.Equal(t, "issued", c.Certificates[1].State)
-	assert.FileExists(t, filepath.Join(keep, "ternrock.example", "current", "fullchain.pem"))
+	assert.FileExists(t, filepath.Join(keep, "ternrock.example", "current", "certificate-with-chain.pem"))
 }
 
 // What a timer does, and what checkup and status know of it.
@@ -358,7 +358,7 @@ func TestObtainInPlace(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t, nil)
 	cert, key := h.load()
-	r := h.want(0, "obtain", "--directory", h.directory, "--accept-terms", "--root", "www", "--install-as", "tls/site.pem", "--install-as", "key=tls/site.key", "--after", "cd "+h.dir+" && "+reloading, "--format", "json")
+	r := h.want(0, "obtain", "--directory", h.directory, "--accept-terms", "--root", "www", "--server-file", "tls/site.pem", "--server-file", "key=tls/site.key", "--after", "cd "+h.dir+" && "+reloading, "--format", "json")
 	c := said(t, r).Certificates[0]
 	assert.Equal(t, []string{cert, key}, c.Files)
 	require.Len(t, c.Served, 2)
@@ -429,7 +429,7 @@ func TestObtainFaults(t *testing.T) {
 	cert, key := h.load()
 	old, err := os.ReadFile(cert)
 	require.NoError(t, err)
-	command := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading}
+	command := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--server-file", cert, "--server-file", key, "--after", reloading}
 	raw := func(f http.HandlerFunc) *authority.Problem { return &authority.Problem{Raw: f} }
 	problem := func(status int, kind, detail string) *authority.Problem {
 		return &authority.Problem{Status: status, Type: "urn:ietf:params:acme:error:" + kind, Detail: detail}
@@ -525,7 +525,7 @@ func TestObtainKilled(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t, nil)
 	cert, key := h.load()
-	goOn := h.args("obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading, "--quiet")
+	goOn := h.args("obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--server-file", cert, "--server-file", key, "--after", reloading, "--quiet")
 	command := append(slices.Clone(goOn), "--again")
 	began := time.Now()
 	want(t, 0, h.dir, command...)
@@ -567,7 +567,7 @@ func TestObtainHostile(t *testing.T) {
 		}
 	})
 	cert, key := h.load()
-	command := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading}
+	command := []string{"obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--server-file", cert, "--server-file", key, "--after", reloading}
 	old, err := os.ReadFile(cert)
 	require.NoError(t, err)
 	for say, f := range map[string]func(*x509.Certificate){
@@ -660,12 +660,12 @@ func TestObtainRefuses(t *testing.T) {
 		"answers 404":                             {"--root", other},
 		"there is no such folder":                 {"--root", filepath.Join(other, "none")},
 		"can only be proven in the DNS":           {"--root", h.root, "--name", "*.ternrock.example"},
-		"are not both a key and a certificate":    {"--root", h.root, "--install-as", cert},
-		"holds neither a certificate nor a key":   {"--root", h.root, "--install-as", cert, "--install-as", filepath.Join(h.dir, "odd")},
-		"is not there, so what it should hold":    {"--root", h.root, "--install-as", cert, "--install-as", filepath.Join(h.dir, "new.key")},
-		"cannot be written":                       {"--root", h.root, "--install-as", cert, "--install-as", key, "--install-as", "leaf=" + filepath.Join(h.dir, "none", "leaf.pem")},
+		"are not both a key and a certificate":    {"--root", h.root, "--server-file", cert},
+		"holds neither a certificate nor a key":   {"--root", h.root, "--server-file", cert, "--server-file", filepath.Join(h.dir, "odd")},
+		"is not there, so what it should hold":    {"--root", h.root, "--server-file", cert, "--server-file", filepath.Join(h.dir, "new.key")},
+		"cannot be written":                       {"--root", h.root, "--server-file", cert, "--server-file", key, "--server-file", "certificate=" + filepath.Join(h.dir, "none", "certificate.pem")},
 		"the name server or its key is not named": {"--dns-update", "127.0.0.1"},
-		"cannot be run: name a program":           {"--dns-hook", filepath.Join(h.dir, "none"), "--resolver", "127.0.0.1:1"},
+		"cannot be run: name a program":           {"--dns-program", filepath.Join(h.dir, "none"), "--resolver", "127.0.0.1:1"},
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(h.dir, "odd"), []byte("nothing"), 0o600))
 		require.NoError(t, os.RemoveAll(homeOf(h.dir)))
@@ -676,7 +676,7 @@ func TestObtainRefuses(t *testing.T) {
 		h.pairs(cert, key)
 	}
 	r = h.want(2, append(base, "--proof", "magic")...)
-	assert.Contains(t, r.errs, "write file, listener, dns-update, dns-hook, dns-by-hand")
+	assert.Contains(t, r.errs, "write file, listener, dns-update, dns-program, dns-by-hand")
 	r = h.want(2, "obtain", "--directory", "http://authority.example/directory")
 	assert.Contains(t, r.errs, "is not an https address")
 	r = h.want(2, "renew", "--folder", filepath.Join(h.dir, "nowhere"))
@@ -691,7 +691,7 @@ func TestObtainDiskFull(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t, nil)
 	cert, key := h.load()
-	command := h.args("obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--install-as", cert, "--install-as", key, "--after", reloading, "--quiet")
+	command := h.args("obtain", "--directory", h.directory, "--accept-terms", "--root", h.root, "--server-file", cert, "--server-file", key, "--after", reloading, "--quiet")
 	for kilobytes := range 3 {
 		require.NoError(t, os.RemoveAll(homeOf(h.dir)))
 		before, err := os.ReadFile(cert)
@@ -746,7 +746,7 @@ func TestObtainReadOnly(t *testing.T) {
 	assert.Contains(t, out, "you may not write there")
 	require.NoError(t, os.Chown(h.root, 65534, 65534))
 	require.NoError(t, os.Chmod(key, 0o644))
-	code, out = try("--root", h.root, "--install-as", cert, "--install-as", key)
+	code, out = try("--root", h.root, "--server-file", cert, "--server-file", key)
 	assert.Equal(t, 3, code, out)
 	assert.Contains(t, out, "cannot be written")
 	h.pairs(cert, key)
@@ -792,7 +792,7 @@ func TestCertificatesPage(t *testing.T) {
 	require.NoError(t, err)
 	dir, initArgs := museum(t)
 	want(t, 0, dir, initArgs...)
-	here := strings.NewReplacer("https://authority.example/directory", "https://authority.lampguild.example/directory", "/etc/ssl/ternrock.pem", "tls/fullchain.pem", "/etc/ssl/ternrock.key", "tls/key.pem", `"nginx -s reload"`, "true")
+	here := strings.NewReplacer("https://authority.example/directory", "https://authority.lampguild.example/directory", "/etc/ssl/ternrock.pem", "tls/certificate-with-chain.pem", "/etc/ssl/ternrock.key", "tls/key.pem", `"nginx -s reload"`, "true")
 	ran := 0
 	for _, block := range strings.Split(string(b), "```sh\n")[1:] {
 		block, _, _ = strings.Cut(block, "```")

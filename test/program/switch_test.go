@@ -21,7 +21,7 @@ func switchArgs(initArgs []string, more ...string) []string {
 // goodAnswers take the made-up site all the way.
 const goodAnswers = `ready: obtain
 directory: https://authority.lampguild.example/directory
-chain: tls/fullchain.pem
+chain: tls/certificate-with-chain.pem
 key: tls/key.pem
 reload: ""
 terms: yes
@@ -155,7 +155,7 @@ func TestSwitchTerminal(t *testing.T) {
 	assert.Equal(t, 1, x.Ends())
 
 	x = start()
-	for _, q := range [][2]string{{"What now?", person.First + person.Enter}, {"The address of the authority", "https://authority.lampguild.example/directory" + person.Enter}, {"Which file does the web server read the certificate from?", "tls/fullchain.pem" + person.Enter},
+	for _, q := range [][2]string{{"What now?", person.First + person.Enter}, {"The address of the authority", "https://authority.lampguild.example/directory" + person.Enter}, {"Which file does the web server read the certificate from?", "tls/certificate-with-chain.pem" + person.Enter},
 		{"And the private key?", "tls/key.pem" + person.Enter}, {"Which command has the server", "true" + person.Enter}, {"Do you accept the authority's terms of service?", person.Up + person.Enter}} {
 		x.Question(q[0])
 		x.Answer(q[0], q[1])

@@ -228,7 +228,7 @@ func obtainApache(t *testing.T, start func(*web, string, bool) *port) {
 	p := start(w, "", false)
 	p.started("/media/lens.svg")
 	reload := "kill -USR1 $(cat apache.pid)"
-	out := p.obtains(0, "--root", root, "--install-as", "cert.pem", "--install-as", "key.pem", "--after", reload)
+	out := p.obtains(0, "--root", root, "--server-file", "cert.pem", "--server-file", "key.pem", "--after", reload)
 	assert.Contains(t, out, `"way": "file"`)
 	assert.NoDirExists(t, filepath.Join(root, ".well-known"))
 	p.serves(host, "www."+host)
@@ -248,8 +248,8 @@ func obtainApache(t *testing.T, start func(*web, string, bool) *port) {
 	require.NoError(t, err)
 	require.Len(t, versions, 2)
 	w.tool(0, append([]string{"cert", "revoke", "--version", filepath.Base(versions[0]), "--quiet"}, p.net()...)...)
-	assert.True(t, p.revoked(filepath.Join(versions[0], "leaf.pem")))
-	assert.False(t, p.revoked(filepath.Join(versions[1], "leaf.pem")))
+	assert.True(t, p.revoked(filepath.Join(versions[0], "certificate.pem")))
+	assert.False(t, p.revoked(filepath.Join(versions[1], "certificate.pem")))
 }
 
 // nginx that reads the link to the newest certificate, an authority that wants accounts bound, RSA.
@@ -272,7 +272,7 @@ func obtainNginx(t *testing.T, start func(*web, string, bool) *port) {
 	conf, err := os.ReadFile(filepath.Join(w.dir, "nginx.conf"))
 	require.NoError(t, err)
 	current := filepath.Join(w.dir, "certificates", host, "current")
-	text := strings.NewReplacer(filepath.Join(w.dir, "cert.pem")+";", filepath.Join(current, "fullchain.pem")+";", filepath.Join(w.dir, "key.pem")+";", filepath.Join(current, "key.pem")+";").Replace(string(conf))
+	text := strings.NewReplacer(filepath.Join(w.dir, "cert.pem")+";", filepath.Join(current, "certificate-with-chain.pem")+";", filepath.Join(w.dir, "key.pem")+";", filepath.Join(current, "key.pem")+";").Replace(string(conf))
 	require.NotEqual(t, string(conf), text)
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "nginx.conf"), []byte(text), 0o644))
 	reload := "nginx -c " + filepath.Join(w.dir, "nginx.conf") + " -p " + w.dir + " -s reload"
@@ -309,7 +309,7 @@ func (p *port) serveCurrent(names ...string) {
 	p.t.Helper()
 	p.openToServer()
 	current := filepath.Join(p.dir, "certificates", host, "current")
-	conf := fmt.Sprintf("daemon off;\npid %[1]s/nginx.pid;\nerror_log %[1]s/nginx-error.log;\nevents {}\nhttp {\n%[2]saccess_log off;\nserver {\nlisten %[3]s;\nlisten %[4]s ssl;\nssl_certificate %[5]s/fullchain.pem;\nssl_certificate_key %[5]s/key.pem;\nlocation / { return 200 \"<title>Tern Rock Light</title>\"; }\n}\n}\n",
+	conf := fmt.Sprintf("daemon off;\npid %[1]s/nginx.pid;\nerror_log %[1]s/nginx-error.log;\nevents {}\nhttp {\n%[2]saccess_log off;\nserver {\nlisten %[3]s;\nlisten %[4]s ssl;\nssl_certificate %[5]s/certificate-with-chain.pem;\nssl_certificate_key %[5]s/key.pem;\nlocation / { return 200 \"<title>Tern Rock Light</title>\"; }\n}\n}\n",
 		p.dir, p.tempPaths(), p.plain, p.secure, current)
 	require.NoError(p.t, os.WriteFile(filepath.Join(p.dir, "current.conf"), []byte(conf), 0o644))
 	p.daemon("nginx", "-c", filepath.Join(p.dir, "current.conf"), "-p", p.dir)
@@ -338,8 +338,8 @@ add) curl -sf -d "{\"host\":\"$2.\",\"value\":\"$3\"}" http://`+p.challenges+`/s
 remove) curl -sf -d "{\"host\":\"$2.\"}" http://`+p.challenges+`/clear-txt ;;
 esac
 `), 0o755))
-	out = p.obtains(0, "--again", "--name", "*."+host, "--dns-hook", hook, "--resolver", p.names)
-	assert.Contains(t, out, `"way": "dns-hook"`)
+	out = p.obtains(0, "--again", "--name", "*."+host, "--dns-program", hook, "--resolver", p.names)
+	assert.Contains(t, out, `"way": "dns-program"`)
 	p.serveCurrent(host, "www."+host, "boat."+host)
 	require.NoError(t, json.Unmarshal([]byte(out), &said))
 	assert.Equal(t, []string{host, "*." + host}, said.Certificates[0].Names, "the wildcard covers www")

@@ -288,33 +288,33 @@ func (r *obtaining) serverFiles(v *certfolder.Version) ([]serverFile, error) {
 		case !errors.Is(err, fs.ErrNotExist):
 			return nil, work.BadUse(err, path+" cannot be read", "name the files that the server's configuration names, as a user who may read and replace them")
 		case part == "":
-			return nil, work.BadUse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --install-as key=%[1]s, or fullchain=, leaf=, chain=, all=", path))
+			return nil, work.BadUse(nil, path+" is not there, so what it should hold is not known", fmt.Sprintf("say what it is to hold: --server-file key=%[1]s, or certificate-with-chain=, certificate=, intermediates=, all=", path))
 		case part == "key" || part == "all":
 			f.mode = 0o600
 		}
 		if part == "" {
 			if part = holds(f.before); part == "" {
-				return nil, work.BadUse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: fullchain="+path)
+				return nil, work.BadUse(nil, path+" holds neither a certificate nor a key", "name the files that the server's configuration names, or say what it is to hold: certificate-with-chain="+path)
 			}
 		}
 		out, parts = append(out, f), append(parts, part)
 	}
-	chained := slices.Contains(parts, "chain")
+	chained := slices.Contains(parts, "intermediates")
 	for i, part := range parts {
-		if part == "certificate" { // one certificate alone: the chain goes with it, unless it has a file of its own
-			part = "fullchain"
+		if part == "alone" { // one certificate alone: the chain goes with it, unless it has a file of its own
+			part = "certificate-with-chain"
 			if chained {
-				part = "leaf"
+				part = "certificate"
 			}
 		}
 		parts[i] = part
 		out[i].after = v.Text[part]
 		if part == "all" {
-			out[i].after = append(slices.Clone(v.Text["fullchain"]), v.Text["key"]...)
+			out[i].after = append(slices.Clone(v.Text["certificate-with-chain"]), v.Text["key"]...)
 		}
 	}
-	if len(out) > 0 && !slices.Contains(parts, "all") && !(slices.Contains(parts, "key") && (slices.Contains(parts, "fullchain") || slices.Contains(parts, "leaf"))) {
-		return nil, work.BadUse(nil, "the files to install are not both a key and a certificate", "name both with --install-as: the server does not start with a key that does not belong to its certificate")
+	if len(out) > 0 && !slices.Contains(parts, "all") && !(slices.Contains(parts, "key") && (slices.Contains(parts, "certificate-with-chain") || slices.Contains(parts, "certificate"))) {
+		return nil, work.BadUse(nil, "the files to install are not both a key and a certificate", "name both with --server-file: the server does not start with a key that does not belong to its certificate")
 	}
 	return out, nil
 }
@@ -329,7 +329,7 @@ func installPart(named string) (part, path string) {
 	return part, path
 }
 
-// holds says what a file of a server holds: a part, "all", or "certificate" for one certificate alone; "" where
+// holds says what a file of a server holds: a part, "all", or "alone" for one certificate alone; "" where
 // it is neither.
 func holds(b []byte) string {
 	papers, err := certs.Read("", b, "")
@@ -355,11 +355,11 @@ func holds(b []byte) string {
 	case key:
 		return "key"
 	case leaf && above > 0:
-		return "fullchain"
+		return "certificate-with-chain"
 	case leaf:
-		return "certificate"
+		return "alone"
 	case above > 0:
-		return "chain"
+		return "intermediates"
 	}
 	return ""
 }

@@ -23,7 +23,7 @@ import (
 )
 
 // Ways are how the ownership of a name can be proven, as a user names them.
-var Ways = []string{"file", "listener", "dns-update", "dns-hook", "dns-by-hand"}
+var Ways = []string{"file", "listener", "dns-update", "dns-program", "dns-by-hand"}
 
 // way returns the way that is asked for; "" where it is to be found out.
 func (r *obtaining) wanted() string {
@@ -33,7 +33,7 @@ func (r *obtaining) wanted() string {
 	case p.Update != "":
 		return "dns-update"
 	case p.Program != "":
-		return "dns-hook"
+		return "dns-program"
 	case p.Listen != "":
 		return "listener"
 	case p.Roots != nil:
@@ -47,12 +47,12 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 	wild := slices.IndexFunc(c.Names, func(n string) bool { return strings.HasPrefix(n, "*.") })
 	wanted := r.wanted()
 	if wild >= 0 && (wanted == "" || wanted == "file" || wanted == "listener") {
-		return work.BadUse(nil, c.Names[wild]+" can only be proven in the DNS", "add --dns-update SERVER --dns-update-key FILE, --dns-hook PROGRAM, or --proof dns-by-hand")
+		return work.BadUse(nil, c.Names[wild]+" can only be proven in the DNS", "add --dns-update SERVER --dns-update-key FILE, --dns-program PROGRAM, or --proof dns-by-hand")
 	}
 	var err error
 	switch {
 	case r.plan.Anyway && wanted == "":
-		return work.BadUse(nil, "--anyway needs a way of proof: what is not tried cannot be chosen", "name one: --root FOLDER, --listen ADDRESS:PORT, --dns-update, --dns-hook or --proof dns-by-hand")
+		return work.BadUse(nil, "--anyway needs a way of proof: what is not tried cannot be chosen", "name one: --root FOLDER, --listen ADDRESS:PORT, --dns-update, --dns-program or --proof dns-by-hand")
 	case r.plan.Anyway && wanted == "file":
 		if roots := r.roots(); len(roots) > 0 {
 			r.use(c, wanted, &proof.Files{Root: func(string) string { return roots[0] }})
@@ -63,7 +63,7 @@ func (r *obtaining) findWay(ctx context.Context, c *Certificate, set *certfolder
 	case "dns-by-hand":
 		r.use(c, wanted, proof.Hand{})
 		return nil
-	case "dns-update", "dns-hook":
+	case "dns-update", "dns-program":
 		return r.tryDNS(ctx, c, set, wanted)
 	case "file":
 		err = r.tryFiles(ctx, c, set)
@@ -339,7 +339,7 @@ func (r *obtaining) tryDNS(ctx context.Context, c *Certificate, set *certfolder.
 		}
 		w = &proof.Update{Client: client, Server: server, KeyFile: r.plan.UpdateKey}
 	} else if r.plan.Program == "" {
-		return work.BadUse(nil, "no program is named", "add --dns-hook PROGRAM")
+		return work.BadUse(nil, "no program is named", "add --dns-program PROGRAM")
 	}
 	var placed []proof.Placed
 	var claims []proof.Claim

@@ -255,8 +255,8 @@ func TestHolds(t *testing.T) {
 	texts, err := certfolder.Texts(chain, key)
 	require.NoError(t, err)
 	for text, want := range map[string]string{
-		string(texts["key"]): "key", string(texts["leaf"]): "certificate", string(texts["fullchain"]): "fullchain", string(texts["chain"]): "chain",
-		string(texts["key"]) + string(texts["fullchain"]): "all", string(texts["leaf"]) + string(texts["key"]): "all", "": "", "nothing": "",
+		string(texts["key"]): "key", string(texts["certificate"]): "alone", string(texts["certificate-with-chain"]): "certificate-with-chain", string(texts["intermediates"]): "intermediates",
+		string(texts["key"]) + string(texts["certificate-with-chain"]): "all", string(texts["certificate"]) + string(texts["key"]): "all", "": "", "nothing": "",
 	} {
 		assert.Equal(t, want, holds([]byte(text)), text)
 	}
