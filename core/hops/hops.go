@@ -18,6 +18,7 @@ type Hop struct {
 	Method   string `json:"method"`           // how
 	Status   int    `json:"status"`           // of the answer; 0: there was none
 	Location string `json:"location"`         // where it sends; "" where the way ends
+	By       string `json:"by,omitempty"`     // what sends there: "refresh" or "script" of the page; "": the answer itself redirects
 	Cookie   bool   `json:"cookie,omitempty"` // it set a cookie: asked again, it may answer otherwise
 }
 
@@ -40,13 +41,14 @@ type Place struct {
 
 // Journey is the way of one visitor.
 type Journey struct {
-	Typed  string `json:"typed"`
-	Method string `json:"method"`
-	Kind   Kind   `json:"kind"`
-	At     string `json:"at,omitempty"` // the server's address, where a name has several
-	Hops   []Hop  `json:"hops"`
-	Err    string `json:"error,omitempty"` // why there was no answer, in words
-	Far    bool   `json:"far,omitempty"`   // the machine that asked has no way there: that says nothing of the server
+	Typed   string `json:"typed"`
+	Method  string `json:"method"`
+	Kind    Kind   `json:"kind"`
+	At      string `json:"at,omitempty"` // the server's address, where a name has several
+	Hops    []Hop  `json:"hops"`
+	Err     string `json:"error,omitempty"`   // why there was no answer, in words
+	Steered string `json:"steered,omitempty"` // where a script of the last page may send some visitors
+	Far     bool   `json:"far,omitempty"`     // the machine that asked has no way there: that says nothing of the server
 }
 
 // Problem is what is wrong, or worth knowing, about a journey. The values are stable names.
@@ -74,6 +76,8 @@ const (
 	Steps     Problem = "steps"       // one redirect for the scheme, one for the name
 	Moves     Problem = "moves"       // the system sends on to another address of its own
 	Denied    Problem = "denied"      // asks for a password
+	BySelf    Problem = "by-page"     // a page sends on to another scheme, name or address, and no redirect
+	Steers    Problem = "steers"      // a script may send visitors back to HTTP
 	TooFar    Problem = "far"         // was not asked: this machine has no way there
 )
 
@@ -94,6 +98,8 @@ var problems = map[Problem]point.Grade{
 	Chain:     point.Care,
 	Temporary: point.Care,
 	ProofLost: point.Care,
+	BySelf:    point.Care,
+	Steers:    point.Care,
 	ProofTo:   point.Note,
 	Post:      point.Note,
 	Steps:     point.Note,
@@ -103,7 +109,7 @@ var problems = map[Problem]point.Grade{
 }
 
 // Order lists the problems, the gravest first.
-var Order = []Problem{Loop, Failed, Nowhere, Downgrade, Insecure, OtherPort, Elsewhere, Missing, Broken, PathLost, QueryLost, Mixed, Chain, Temporary, ProofLost, ProofTo, Post, Steps, Moves, Denied, TooFar}
+var Order = []Problem{Loop, Failed, Nowhere, Downgrade, Insecure, OtherPort, Elsewhere, Missing, Broken, PathLost, QueryLost, Mixed, Chain, Temporary, BySelf, Steers, ProofLost, ProofTo, Post, Steps, Moves, Denied, TooFar}
 
 // Grade says how much it matters: what the host or the system does by itself is a note.
 func (p Problem) Grade() point.Grade { return problems[p] }
@@ -197,11 +203,17 @@ func (d *judging) follow() {
 			}
 			continue
 		}
+		if h.By != "" {
+			d.found[BySelf] = true
+		}
 		switches++
 		name, scheme = name || from.Host != to.Host, scheme || from.Scheme != to.Scheme
 		d.step(h, from, to)
 	}
 	last := d.Hops[len(d.Hops)-1]
+	if to, err := url.Parse(d.Steered); err == nil && to.Scheme == "http" && strings.HasPrefix(last.URL, "https:") && slices.Contains(d.site.Hosts(), to.Hostname()) {
+		d.found[Steers] = true
+	}
 	switch {
 	case d.found[Loop]:
 	case last.Location != "": // it was given up on the way
@@ -217,7 +229,7 @@ func (d *judging) follow() {
 
 // step judges one redirect that changes scheme, host or port.
 func (d *judging) step(h Hop, from, to *url.URL) {
-	if h.Method != "POST" && (h.Status == 302 || h.Status == 303 || h.Status == 307) {
+	if h.By == "" && h.Method != "POST" && (h.Status == 302 || h.Status == 303 || h.Status == 307) {
 		d.found[Temporary] = true
 	}
 	switch {

@@ -212,6 +212,7 @@ func (d *document) embedded(r *reader, text []byte, element, typ string, at int)
 	default:
 		if !d.src && len(d.dormant) == 0 && !d.asleep {
 			r.page.Scripts++
+			r.steers(text)
 		}
 		r.script(text, "script", at, d.module)
 	}
@@ -415,7 +416,9 @@ func (d *document) attr(element string, a markup.Attr, get func(string) string, 
 		}
 	case markup.Refresh:
 		if seconds, to, ok := refresh(text); ok {
-			d.again(seconds, to)
+			if len(d.dormant) == 0 {
+				d.again(seconds, to)
+			}
 			if d.frame {
 				if u.use, u.kind = markup.Loads, markup.Frame; seconds > 5 {
 					u.certainty = Likely // who stays so long
@@ -631,6 +634,7 @@ func (r *reader) again(seconds int, to string) {
 	} else if u, ok := r.resolve(to); ok {
 		u.Fragment = ""
 		r.page.Reloads = r.page.Reloads || u.String() == r.base.String()
+		r.onward(u, "refresh", true)
 	}
 }
 
@@ -684,7 +688,11 @@ func (d *document) unknown(element string, a markup.Attr) {
 	raw := d.b[a.Start:a.End]
 	if len(a.Name) > 2 && a.Name[0] == 'o' && a.Name[1] == 'n' {
 		if len(d.dormant) == 0 {
-			d.handler(markup.AttrValue(raw), nameOf(element, a.Name), d.shift+a.Start)
+			code := markup.AttrValue(raw)
+			if element == "body" && a.Name == "onload" {
+				d.steers(code)
+			}
+			d.handler(code, nameOf(element, a.Name), d.shift+a.Start)
 		}
 		return
 	}

@@ -85,6 +85,7 @@ type Page struct {
 	Print    uint64   // of its words, without those with digits or slashes: equal where a visitor reads the same
 	Words    int      // how many those are
 	Reloads  bool     // it loads itself again within half a minute
+	Onward   []Onward // where it sends its visitors by itself
 	Tongues  []string // the languages in which it says that it is there too (hreflang)
 	Upgrades bool     // its policy has browsers upgrade what it loads
 	Password bool     // it asks for a password
@@ -127,7 +128,7 @@ func loaded(kind markup.Kind, bare bool) Class {
 // Read reads a document of whatever type. Types that can name nothing give an empty
 // page, with what their headers say.
 func Read(a Answer) *Page {
-	r := &reader{b: a.Body, base: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo, maps: &importMap{}, frame: a.As == markup.Frame || a.As == markup.Object}
+	r := &reader{b: a.Body, base: a.URL, here: a.URL, page: &Page{Upgrades: a.Upgrades}, memo: a.Memo, maps: &importMap{}, frame: a.As == markup.Frame || a.As == markup.Object}
 	r.part = a.As != "" && !r.frame
 	r.headers(a.Header)
 	switch kind := KindOf(a.Type, a.As); {
@@ -211,6 +212,7 @@ func CSS(b []byte, address *url.URL) *Page {
 type reader struct {
 	b      []byte
 	base   *url.URL
+	here   *url.URL // the document's own address; nil in documents in documents
 	page   *Page
 	xml    bool
 	lines  []int      // offsets at which lines begin, made when needed

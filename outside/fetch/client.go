@@ -542,11 +542,31 @@ func declaredCharset(b []byte, contentType string) encoding.Encoding {
 // Step asks once and follows nothing; the body is not read. Location is absolute,
 // or "" where the answer sends nowhere.
 func (c *Client) Step(ctx context.Context, method, u string) (res *http.Response, location string, err error) {
-	return c.StepWith(ctx, method, u, nil)
+	return c.step(ctx, method, u, nil, nil)
 }
 
 // StepWith is Step with headers.
 func (c *Client) StepWith(ctx context.Context, method, u string, headers http.Header) (res *http.Response, location string, err error) {
+	return c.step(ctx, method, u, headers, nil)
+}
+
+// maxStep is how much of a page is read on the way.
+const maxStep = 512 << 10
+
+// StepIn is Step with the beginning of the page, where the answer is one that sends nowhere.
+func (c *Client) StepIn(ctx context.Context, method, u string) (res *http.Response, location string, page []byte, err error) {
+	res, location, err = c.step(ctx, method, u, nil, func(res *http.Response) {
+		if typ := strings.ToLower(res.Header.Get("Content-Type")); typ != "" && !strings.Contains(typ, "html") || res.StatusCode/100 == 3 {
+			return
+		}
+		if body, err := decoded(res.Body, res.Header.Get("Content-Encoding")); err == nil {
+			page, _ = io.ReadAll(io.LimitReader(body, maxStep)) // of one that breaks off, what came counts
+		}
+	})
+	return res, location, page, err
+}
+
+func (c *Client) step(ctx context.Context, method, u string, headers http.Header, read func(*http.Response)) (res *http.Response, location string, err error) {
 	var body io.Reader
 	if method == http.MethodPost {
 		body = strings.NewReader("trimlantern=1")
@@ -573,6 +593,9 @@ func (c *Client) StepWith(ctx context.Context, method, u string, headers http.He
 	res, err = trusted{c}.RoundTrip(req)
 	if err != nil {
 		return nil, "", err
+	}
+	if read != nil {
+		read(res)
 	}
 	res.Body.Close()
 	if jar != nil {

@@ -18,6 +18,8 @@ var problems = map[hops.Problem]struct{ what, do string }{
 	hops.Mixed:     {"ends up on another name of the site", "send all names to one: trimlantern redirect show"},
 	hops.Chain:     {"goes through a chain of redirects", "make it one redirect: trimlantern redirect show"},
 	hops.Temporary: {"is redirected temporarily (302, 303 or 307)", "make it permanent: 301, or 308 where the method counts"},
+	hops.BySelf:    {"is sent on by the page itself (a refresh or a script), and not by a redirect", "let the server redirect instead, and take the refresh or script out of the page"},
+	hops.Steers:    {"may be sent back to HTTP by a script of the page", "look at the page with a browser, and take the script out if it does"},
 	hops.ProofLost: {"is redirected away from where a certificate authority looks for its proof", "leave that folder out of the redirect"},
 	hops.ProofTo:   {"is redirected where a certificate authority looks for its proof; authorities follow that", ""},
 	hops.Post:      {"loses a form sent to the insecure address: the method changes", ""},

@@ -43,3 +43,6 @@ func AtServer(at string) string {
 	}
 	return " (server " + at + ")"
 }
+
+// PageSends is why a page is never there to stay: the page, and what sends on.
+const PageSends = "%[1]s sends visitors on by a %[2]s in the page, round and round"

@@ -18,6 +18,7 @@ const (
 	LoopsBehind      = "%[1]s ended in a redirect loop: another rule of the server, or the proxy, sends visitors back"
 	LoopsByRule      = "%[1]s ended in a redirect loop: %[2]s sends visitors back"
 	Loops            = "%[1]s ended in a redirect loop: a proxy in front ends TLS (then install with --proxy), or another rule of the server sends visitors back"
+	LoopsByPage      = "%[1]s ended in a loop: the page %[2]s sends visitors back by itself, with a %[3]s in it"
 	VisitorGets      = "whoever types %[1]s %[2]s"
 	GetsError        = "gets error %[1]d"
 	AnotherRedirect  = "%[1]s; another redirect: %[2]s"

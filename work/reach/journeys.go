@@ -2,6 +2,8 @@ package reach
 
 import (
 	"context"
+	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -9,6 +11,7 @@ import (
 
 	"trimlantern/core/address"
 	"trimlantern/core/hops"
+	"trimlantern/core/mixed"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/work"
@@ -28,12 +31,12 @@ func Travel(ctx context.Context, j *work.Job, journey *hops.Journey) error {
 }
 
 // Follow goes the way of a journey as a browser does: 301, 302 and 303 turn what was sent into a question
-// (RFC 9110 §15.4), and cookies are kept.
+// (RFC 9110 §15.4), cookies are kept, and a page that sends its visitors on by itself is a step of the way.
 func Follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
 	method, at := journey.Method, journey.Typed
 	seen := map[string]bool{}
 	for range maxTravel {
-		res, location, err := visitor.Step(ctx, method, at)
+		res, location, page, err := visitor.StepIn(ctx, method, at)
 		if err != nil {
 			journey.Err = probe.Failure(err)
 			journey.Far = probe.Unreachable(err)
@@ -43,7 +46,11 @@ func Follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
 			return
 		}
 		cookie := len(res.Cookies()) > 0
-		journey.Hops = append(journey.Hops, hops.Hop{URL: at, Method: method, Status: res.StatusCode, Location: location, Cookie: cookie && location != ""})
+		by := ""
+		if location == "" && method == http.MethodGet && res.StatusCode < 400 {
+			location, by, journey.Steered = onward(at, res.Header, "text/html", page)
+		}
+		journey.Hops = append(journey.Hops, hops.Hop{URL: at, Method: method, Status: res.StatusCode, Location: location, By: by, Cookie: cookie && location != ""})
 		if location == "" || seen[method+at] && !cookie {
 			return
 		}
@@ -53,6 +60,24 @@ func Follow(ctx context.Context, visitor *fetch.Client, journey *hops.Journey) {
 		}
 		at = location
 	}
+}
+
+// onward returns where a page sends its visitors by itself, and by what. One by which a script may send some of them is
+// only returned as steered.
+func onward(at string, header http.Header, typ string, page []byte) (to, by, steered string) {
+	u, err := url.Parse(at)
+	if err != nil || len(page) == 0 && header.Get("Refresh") == "" {
+		return "", "", ""
+	}
+	for _, o := range mixed.Read(mixed.Answer{URL: u, Type: typ, Header: header, Body: page}).Onward {
+		if o.Sure {
+			return o.To, o.By, ""
+		}
+		if steered == "" {
+			steered = o.To
+		}
+	}
+	return "", "", steered
 }
 
 // OtherName returns the name that visitors of a site type as well, with www or without, where nobody named it.

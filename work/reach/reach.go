@@ -43,8 +43,9 @@ type Answer struct {
 	alike.Page
 	Err string `json:"error,omitempty"`
 
-	far  bool // this machine has no way there
-	Loop bool `json:"-"` // redirects lead on and on
+	By   string `json:"by,omitempty"` // what in the page sends on without end: "refresh" or "script"
+	far  bool   // this machine has no way there
+	Loop bool   `json:"-"` // redirects lead on and on
 }
 
 // TwinRelation says how the answers over HTTP and HTTPS relate: a verdict of package alike, or one of the
@@ -219,18 +220,34 @@ func EachTogether(ctx context.Context, j *work.Job, n int, do func(ctx context.C
 	return nil
 }
 
-// answer fetches a page and follows redirects, as a visitor does.
+// answer fetches a page and follows redirects, and what pages send on by themselves, as a visitor's browser does.
 func answer(ctx context.Context, v *fetch.Client, u string) Answer {
-	r, err := v.Get(ctx, u, nil)
-	if err != nil {
-		a := Answer{Err: probe.Failure(err), far: probe.Unreachable(err), Loop: errors.Is(err, fetch.ErrHops)}
-		if r != nil {
-			a.URL = r.URL.String()
+	for seen := map[string]bool{}; ; {
+		r, err := v.Get(ctx, u, nil)
+		if err != nil {
+			a := Answer{Err: probe.Failure(err), far: probe.Unreachable(err), Loop: errors.Is(err, fetch.ErrHops)}
+			if r != nil {
+				a.URL = r.URL.String()
+			}
+			return a
 		}
-		return a
+		at := r.URL.String()
+		a := Answer{URL: at, Page: alike.Read(r.URL, r.Status, r.Type, r.Body)}
+		to := ""
+		if r.Status < 400 {
+			to, a.By, _ = onward(at, r.Header, r.Type, r.Body)
+		}
+		r.Done()
+		switch {
+		case to == "":
+			return a
+		case seen[at] || len(seen) == maxTravel:
+			a.Err, a.Loop = words.Fill(words.PageSends, at, a.By), true
+			return a
+		}
+		seen[at] = true
+		u = to
 	}
-	defer r.Done()
-	return Answer{URL: r.URL.String(), Page: alike.Read(r.URL, r.Status, r.Type, r.Body)}
 }
 
 // stands returns how the two answers relate.

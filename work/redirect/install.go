@@ -472,15 +472,23 @@ func (g *guard) faults(now *Tested) []point.Point {
 // reason says why the site answered worse, as far as it can be told.
 func (g *guard) reason(now *Tested, worse []Journey) string {
 	errs, loops := 0, 0
+	var page hops.Hop // that sends back by itself
 	for _, s := range now.Journeys {
 		if status(s) >= 500 {
 			errs++
 		}
 		if slices.Contains(s.Problems, hops.Loop) {
 			loops++
+			for _, h := range s.Hops {
+				if h.By != "" {
+					page = h
+				}
+			}
 		}
 	}
 	switch {
+	case page.By != "":
+		return words.Fill(words.LoopsByPage, words.Count(loops, "address"), page.URL, page.By)
 	case errs > len(now.Journeys)/2 && g.rule.Server == "apache":
 		return words.ErrorsForbidden
 	case errs > len(now.Journeys)/2:
