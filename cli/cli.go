@@ -140,7 +140,7 @@ and scans the pages until every one is clean. trimlantern switch walks the whole
 	words(root, p, &a.colors, "color", "colours: `auto|always|never` (NO_COLOR is honoured)", "auto", "always", "never")
 	p.StringVarP(&a.dir, "in", "C", "", "work as if started in this `FOLDER`")
 	check(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.fleetCommand(), a.demoCommand(), a.completionCommand())
+	root.AddCommand(a.switchCommand(), a.initCommand(), a.previewCommand(), a.applyCommand(), a.undoCommand(), a.scanCommand(), a.traceCommand(), a.filterCommand(), a.mendCommand(), a.statusCommand(), a.historyCommand(), a.systemsCommand(), a.readyCommand(), a.certCommand(), a.backupCommand(), a.redirectCommand(), a.checkupCommand(), a.showCommand(), a.decideCommand(), a.fleetCommand(), a.demoCommand(), a.guardCommand(), a.completionCommand())
 	root.CompletionOptions.DisableDefaultCmd = true
 	a.face(root)
 	root.AddCommand(a.manCommand(root))
@@ -184,13 +184,24 @@ func (a *app) address(c *cobra.Command) {
 	c.Flags().StringArrayVar(&a.sisters, "sister", nil, "another site of the same network, by its own HTTPS `ADDRESS` (repeatable)")
 }
 
-// open opens the job of the site file.
-func (a *app) open() (*work.Job, error) {
+// load opens the job of the site file.
+func (a *app) load() (*work.Job, error) {
 	j, err := work.Open(a.config, a.home, a.progress())
 	if err != nil {
 		return nil, err
 	}
 	j.Resolve, j.CA, j.Offline, j.Secrets = a.resolve, a.ca, a.offline, a.secrets
+	j.Guard = a.guard(j)
+	return j, nil
+}
+
+// open opens the job of the site file for a command, and first settles what an earlier run left in the middle.
+func (a *app) open() (*work.Job, error) {
+	j, err := a.load()
+	if err != nil {
+		return nil, err
+	}
+	a.settled(j)
 	if len(j.Edited) > 0 {
 		fmt.Fprintf(a.errs, "trimlantern: %s was edited since Trim Lantern wrote it\n", report.Clean(j.File.Path))
 		for i, line := range j.Edited {
@@ -396,7 +407,7 @@ func (a *app) scanJob() (*work.Job, error) {
 // complete offers what the logbook lists.
 func (a *app) complete(list func(*work.Job) ([]string, error)) cobra.CompletionFunc {
 	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		j, err := a.open()
+		j, err := a.load()
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}

@@ -140,6 +140,8 @@ func (a *app) runFleet(ctx context.Context, job fleetJob, o fleetFlags) error {
 			return nil, err
 		}
 		j.Resolve, j.CA, j.Secrets = a.resolve, a.ca, a.secrets
+		j.Guard = a.guard(j)
+		a.settled(j)
 		return job.do(ctx, j, o)
 	}
 	each := func(out fleet.Outcome) {

@@ -174,6 +174,9 @@ func (t *Text) Undone(u *run.Undone) {
 		for _, f := range u.Files {
 			t.printf("  as before: %s\n", t.clip(f, 66))
 		}
+		for _, c := range u.Ran {
+			t.printf("  ran: %s\n", t.clip(c, 66))
+		}
 		if len(u.Left) == 0 {
 			t.asItWas(u)
 		}

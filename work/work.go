@@ -110,6 +110,9 @@ type Job struct {
 	client    *fetch.Client
 	links     map[string][]string // of front pages that were asked for
 
+	// Guard, where not nil, starts a process that settles the site's trial if this one dies, or at a time; dismiss ends it.
+	Guard func(ctx context.Context, until time.Time) (dismiss func(), err error)
+
 	Cookies bool // the client keeps those of the site
 
 	Edited []string // lines of the site file that were changed outside of this program since it wrote the file

@@ -58,6 +58,7 @@ type File struct {
 	After   string `json:"after"`             // Hash of the file after; "" where it went
 	Mode    uint32 `json:"mode"`              // its permission bits
 	Time    string `json:"time,omitempty"`    // of its last change before; RFC 3339
+	Reload  string `json:"reload,omitempty"`  // the command that makes a server read it, after each change
 }
 
 // Moved is a folder whose files were moved away.

@@ -20,7 +20,6 @@ import (
 	"trimlantern/outside/probe"
 	"trimlantern/report/words"
 	"trimlantern/work"
-	"trimlantern/work/redirect"
 )
 
 // place puts a certificate where the server reads it, has the server read it, and looks whether it is served. What
@@ -65,9 +64,24 @@ func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.S
 		if c.Served = was; c.allServe() || r.plan.After == "" {
 			return nil
 		}
-	} else if err := r.swap(set, v, before, changed, c); err != nil {
+		return r.checked(ctx, c, set, leaf, was, listened)
+	}
+	trial, err := r.job.Begin(ctx, work.Trial{Host: c.Host, Folder: r.folder.Path(), After: r.plan.After})
+	if err != nil {
 		return err
 	}
+	if err = r.swap(set, v, before, changed, c); err == nil {
+		err = r.checked(ctx, c, set, leaf, was, listened)
+	}
+	if err != nil {
+		trial.Leave()
+		return err
+	}
+	return trial.End()
+}
+
+// checked is check, and ends the change of the server's files.
+func (r *obtaining) checked(ctx context.Context, c *Certificate, set *certfolder.Set, leaf *x509.Certificate, was []Served, listened []string) error {
 	if err := r.check(ctx, c, set, leaf, was, listened); err != nil {
 		return err
 	}
@@ -121,7 +135,7 @@ const servedWithin = 10 * time.Second
 
 // check has the server read the files, and compares what the site's addresses show with before.
 func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.Set, leaf *x509.Certificate, was []Served, listened []string) error {
-	if err := redirect.Reload(ctx, r.job, r.plan.After); err != nil {
+	if err := work.Reload(ctx, r.plan.After); err != nil {
 		return r.takeBack(ctx, c, set, leaf, was, "the server does not take it: "+err.Error())
 	}
 	for began := time.Now(); ; {
@@ -156,7 +170,7 @@ func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolde
 	c.Files = []string{}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	if err := redirect.Reload(ctx, r.job, r.plan.After); err != nil {
+	if err := work.Reload(ctx, r.plan.After); err != nil {
 		c.Problem += "; after the old files were put back: " + err.Error()
 	}
 	for began := time.Now(); ; r.rest(ctx, 300*time.Millisecond) {

@@ -23,7 +23,6 @@ import (
 	"trimlantern/outside/proof"
 	"trimlantern/report/words"
 	"trimlantern/work"
-	"trimlantern/work/redirect"
 )
 
 // ObtainOptions say how a certificate is obtained. What is not set is as it was the last time.
@@ -620,23 +619,41 @@ func (r *obtaining) tidy(ctx context.Context, set *certfolder.Set) error {
 			return keepFault(err, r.folder)
 		}
 	}
+	_, err = putBack(ctx, r.folder, set, r.plan.After)
+	return err
+}
+
+// PutBack puts back the server's files that a run was replacing when it died. It returns whether there were any.
+func PutBack(ctx context.Context, t *work.Trial) (bool, error) {
+	folder, err := certfolder.Open(t.Folder)
+	if err != nil {
+		return false, folderFault(err)
+	}
+	set, err := folder.Set(t.Host)
+	if err != nil {
+		return false, keepFault(err, folder)
+	}
+	return putBack(ctx, folder, set, t.After)
+}
+
+func putBack(ctx context.Context, folder *certfolder.Folder, set *certfolder.Set, after string) (bool, error) {
 	swap, err := set.Swap()
 	if err != nil {
-		return keepFault(err, r.folder)
+		return false, keepFault(err, folder)
 	}
 	if swap == nil {
-		return nil
+		return false, nil
 	}
 	if err := errors.Join(swap.Restore(), set.Use(swap.Before)); err != nil {
-		return work.Failed(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
+		return false, work.Failed(err, "an earlier run was killed while it replaced the server's files, and they cannot be put back", "put them back by hand; copies are in "+set.Path())
 	}
-	if err := redirect.Reload(ctx, r.job, r.plan.After); err != nil {
-		return err
+	if err := work.Reload(ctx, after); err != nil {
+		return false, err
 	}
 	if err := set.SetSwap(nil); err != nil {
-		return keepFault(err, r.folder)
+		return false, keepFault(err, folder)
 	}
-	return nil
+	return true, nil
 }
 
 // issue has the certificate issued, checks it, and keeps it; nil: it is not here yet, or of no use.

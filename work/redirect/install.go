@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"net/http"
 	"net/url"
-	"os/exec"
 	"slices"
 	"strings"
 	"time"
@@ -18,7 +17,6 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/core/rules"
 	"trimlantern/outside/disk"
-	"trimlantern/outside/verbose"
 	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/findings"
@@ -188,11 +186,11 @@ func Install(ctx context.Context, j *work.Job, r rules.Rule, file string, o Inst
 		return out, stillGood(ctx, j, r, o, out)
 	}
 	if o.Anyway {
-		if out.Journal, err = changeFile(j, f.filePlace, f.before, f.info, []byte(after)); err != nil {
+		if out.Journal, err = changeFile(j, f, []byte(after), o.After); err != nil {
 			return out, err
 		}
 		out.Changed = true
-		return out, Reload(ctx, j, o.After)
+		return out, work.Reload(ctx, o.After)
 	}
 	g := &guard{job: j, ctx: ctx, rule: r, o: o, file: f, out: out}
 	if err := g.look(); err != nil || len(out.Refused) > 0 {
@@ -236,11 +234,11 @@ func Remove(ctx context.Context, j *work.Job, file string, o InstallOptions) (*F
 	if after == string(f.before) {
 		return out, nil
 	}
-	if out.Journal, err = changeFile(j, f.filePlace, f.before, f.info, []byte(after)); err != nil {
+	if out.Journal, err = changeFile(j, f, []byte(after), o.After); err != nil {
 		return out, err
 	}
 	out.Changed, out.After = true, o.After
-	return out, Reload(ctx, j, o.After)
+	return out, work.Reload(ctx, o.After)
 }
 
 // ruleFile is a file that is changed, locked against other runs.
@@ -279,23 +277,6 @@ func openRuleFile(j *work.Job, file string, may bool) (*ruleFile, error) {
 	return f, nil
 }
 
-// Reload runs the user's command that makes the server read its files.
-func Reload(ctx context.Context, j *work.Job, command string) error {
-	if command == "" {
-		return nil
-	}
-	c := exec.CommandContext(ctx, "sh", "-c", command)
-	c.WaitDelay = 2 * time.Second // a server that it started may hold its output for good
-	began := time.Now()
-	said, err := c.CombinedOutput()
-	verbose.Took(ctx, began, "command run", err, "command", command)
-	if err == nil || errors.Is(err, exec.ErrWaitDelay) {
-		return nil
-	}
-	text := strings.Join(strings.Fields(string(said[max(0, len(said)-500):])), " ")
-	return work.Failed(err, fmt.Sprintf("the command %q failed: %s", command, text), "run it by hand and read what it says")
-}
-
 // guard is one guarded installation.
 type guard struct {
 	job    *work.Job
@@ -305,6 +286,7 @@ type guard struct {
 	file   *ruleFile
 	after  []byte // what it holds with the rules
 	out    *File
+	change *ruleChange
 	before *Tested
 	server string // what the server calls itself
 }
@@ -384,16 +366,35 @@ var seenWithin = map[string]time.Duration{"apache": time.Second, "php": 4 * time
 
 const lookAgain = 500 * time.Millisecond
 
-// install writes the file, tests the redirect, and restores the file if the test fails.
+// install writes the file for a trial, which a process of its own guards: it puts the file back if this one dies.
 func (g *guard) install(after []byte) error {
 	j := g.job
 	g.after = after
-	id, err := changeFile(j, g.file.filePlace, g.file.before, g.file.info, after)
-	if err != nil {
+	var err error
+	if g.change, err = planChange(j, g.file, after, g.o.After); err != nil {
 		return err
 	}
-	g.out.Journal = id
-	if err := Reload(g.ctx, j, g.o.After); err != nil {
+	defer g.change.close()
+	trial, err := j.Begin(g.ctx, work.Trial{Journal: g.change.id, File: g.file.path})
+	if err != nil {
+		return errors.Join(err, g.change.undone())
+	}
+	g.out.Note = trial.Note
+	if err := g.change.write(); err != nil {
+		return errors.Join(err, trial.End())
+	}
+	g.out.Journal = g.change.id
+	if err := g.tried(); err != nil {
+		trial.Leave() // the next command of any kind puts it back
+		return err
+	}
+	return trial.End()
+}
+
+// tried has the server read the file, tests the redirect, and restores the file if the test fails.
+func (g *guard) tried() error {
+	j := g.job
+	if err := work.Reload(g.ctx, g.o.After); err != nil {
 		return g.takeBack("the server does not take the file: "+err.Error(), nil)
 	}
 	g.settle()
@@ -412,7 +413,7 @@ func (g *guard) install(after []byte) error {
 			return g.takeBack(g.reason(test, worse), g.faults(test))
 		case len(idle) == 0:
 			g.out.Changed, g.out.Tested, g.out.Right = true, len(test.Journeys), test.right()
-			return nil
+			return g.change.confirm()
 		case time.Since(began) > seenWithin[g.rule.Server]:
 			return g.takeBack(g.idleReason(test, idle), g.faults(test))
 		}
@@ -576,10 +577,10 @@ func (g *guard) takeBack(why string, faults []point.Point) error {
 	}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(g.ctx), time.Minute)
 	defer stop()
-	if err := Reload(ctx, g.job, g.o.After); err != nil {
+	if err := work.Reload(ctx, g.o.After); err != nil {
 		g.out.Note = "after the file was put back: " + err.Error()
 	}
-	if err := markUndone(g.job, g.out.Journal); err != nil {
+	if err := g.change.undone(); err != nil {
 		return err
 	}
 	g.ctx = ctx
@@ -607,21 +608,4 @@ func (g *guard) asBefore() bool {
 		}
 	}
 	return true
-}
-
-// markUndone writes into a journal that all of it was put back.
-func markUndone(j *work.Job, id string) error {
-	st, err := j.ReadState(id, nil)
-	if err != nil {
-		return work.Failed(err, "the file is put back, but the journal cannot be read", "keep the file")
-	}
-	journal, err := j.Book.ReopenJournal(id, st.Read)
-	if err == nil {
-		defer journal.Close()
-		err = journal.Append(change.Record{Mark: change.Undone, Time: j.Now().UTC().Format(time.RFC3339)})
-	}
-	if err != nil {
-		return work.Failed(err, "the file is put back, but the journal cannot be written", "free some disk space")
-	}
-	return nil
 }

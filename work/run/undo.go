@@ -35,6 +35,7 @@ type Undone struct {
 	Whole   bool           `json:"whole"`          // all that the journal holds, and so all that the run changed, is as before: by number and by hash
 	Lost    int64          `json:"lost,omitempty"` // bytes of a damaged journal that are not in its repaired copy
 
+	Ran     []string     `json:"ran,omitempty"` // commands that made the server read files that were put back
 	tally   change.Tally // of what is as before
 	OneNode bool         `json:"lock_on_one_node"` // the lock kept other runs off one node of the cluster alone
 	After   []string     `json:"run_after"`        // what the system needs when its content has changed: shown, never run
@@ -64,9 +65,7 @@ type UndoOptions struct {
 
 // Undo puts back what a journal says.
 func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
-	if j.IsDump() {
-		return nil, work.BadUse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
-	}
+	errDump := work.BadUse(nil, "an exported database is never changed in place: there is nothing to undo here", "load the patch that takes the other one back (its name ends in .back.sql), or the dump that was exported")
 	defer j.Progress.End()
 	release, err := j.Book.Lock("undo")
 	if err != nil {
@@ -76,6 +75,9 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 	var blocks []change.Block // without their records: places alone
 	var all change.Tally
 	st, err := chooseJournal(j, o.Journal, &blocks, &all)
+	if j.IsDump() && (err != nil || st.Header.Sheet != "") {
+		return nil, errDump
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +90,7 @@ func Undo(ctx context.Context, j *work.Job, o UndoOptions) (*Undone, error) {
 			return nil, err
 		}
 		defer in.Close()
-		return undoFiles(j, st, blocks, all, in)
+		return undoFiles(ctx, j, st, blocks, all, in)
 	}
 	consent := j.Effects
 	j.Effects = true // the triggers of what is put back run as they did

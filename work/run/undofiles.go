@@ -1,9 +1,12 @@
 package run
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"trimlantern/core/change"
@@ -17,13 +20,14 @@ const MaxRuleFile = 8 << 20
 
 // undoFiles puts back the files of a journal; one that somebody changed since is
 // left and named.
-func undoFiles(j *work.Job, st *work.JournalState, blocks []change.Block, all change.Tally, in *work.SiteFiles) (*Undone, error) {
+func undoFiles(ctx context.Context, j *work.Job, st *work.JournalState, blocks []change.Block, all change.Tally, in *work.SiteFiles) (*Undone, error) {
 	out := &Undone{Site: j.Site.String(), Journal: st.ID, Tables: map[string]int{}}
 	f, err := j.Book.OpenJournal(st.ID)
 	if err != nil {
 		return nil, work.Failed(err, "the journal cannot be read", "check the folder "+j.Book.Path())
 	}
 	defer f.Close()
+	var back []*change.File
 	for i := len(blocks) - 1; i >= 0; i-- {
 		records, err := blocks[i].ReadAt(f)
 		if err != nil {
@@ -36,9 +40,16 @@ func undoFiles(j *work.Job, st *work.JournalState, blocks []change.Block, all ch
 			if err := undoFile(j, r.File, in, out); err != nil {
 				return nil, err
 			}
+			back = append(back, r.File)
 		}
 	}
 	out.finish(st, all)
+	var reload []string
+	for _, f := range back {
+		if f.Reload != "" && !slices.Contains(reload, f.Reload) {
+			reload = append(reload, f.Reload)
+		}
+	}
 	journal, err := j.Book.ReopenJournal(st.ID, st.Read)
 	if err == nil {
 		defer journal.Close()
@@ -46,6 +57,12 @@ func undoFiles(j *work.Job, st *work.JournalState, blocks []change.Block, all ch
 	}
 	if err != nil {
 		return nil, work.Failed(err, "everything is put back, but the journal cannot be written", "free some disk space; then run the same command again")
+	}
+	for _, command := range reload {
+		if err := work.Reload(ctx, command); err != nil {
+			return nil, fmt.Errorf("the file is put back: %w", err)
+		}
+		out.Ran = append(out.Ran, command)
 	}
 	return out, nil
 }
