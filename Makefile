@@ -53,6 +53,7 @@ check-long: check
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCharsetZoo|TestEncodingZoo|TestAnyBytesInSQLite' -v ./test/real -zoo-all -zoo-cells 40 -zoo-seed 77
 	$(GO) test -tags real -count=1 -timeout 60m -run TestChromiumJudgesCrossed -v ./test/real -crossed-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestGrammarJudged|TestScriptsOfVisitors' -v ./test/real -grammar-pages 800 -grammar-seed 41 -visitor-pages 100
+	$(GO) test -tags real -count=1 -timeout 120m -run 'TestLookingAt|TestBrowserResumes|TestSystemCharsets|TestSwitchReal' -v ./test/real -looks-all
 	$(GO) test -tags real -count=1 -timeout 60m -run 'TestCluster$$' -v ./test/real -cluster-runs 20
 	$(GO) test -tags real -count=1 -timeout 60m -run "TestStockSystem|TestSwitchReal|TestPackage" -v ./test/real -stock-all
 	$(GO) test -count=1 -timeout 30m -run TestFleet -v ./test/program -fleet-sites 200

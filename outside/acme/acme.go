@@ -245,6 +245,9 @@ func (a *Authority) Register(ctx context.Context, email string, agreed bool, bin
 	return string(a.client.KID), nil
 }
 
+// Forget forgets the account: Register finds or makes it anew.
+func (a *Authority) Forget() { a.client.KID = "" }
+
 // own fails where a URL of the authority's is none that can be asked.
 func (a *Authority) own(u string) error {
 	if parsed, err := url.Parse(u); err != nil || parsed.Scheme != "https" || parsed.Host == "" {

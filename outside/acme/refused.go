@@ -48,6 +48,7 @@ const (
 	TermsChanged   Kind = "userActionRequired"
 	NeedsBinding   Kind = "externalAccountRequired"
 	NoAccount      Kind = "accountDoesNotExist"
+	Malformed      Kind = "malformed"
 	BadName        Kind = "rejectedIdentifier"
 	BadContact     Kind = "invalidContact"
 	AlreadyRevoked Kind = "alreadyRevoked"

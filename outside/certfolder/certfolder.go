@@ -4,16 +4,19 @@
 package certfolder
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -56,6 +59,7 @@ type State struct {
 	Why       string        `json:"why,omitempty"`       // it failed
 	NotBefore time.Time     `json:"not_before,omitzero"` // the authority wants no question before that
 	Revoked   []string      `json:"revoked,omitempty"`   // versions that the authority revoked at the owner's wish
+	Stale     []string      `json:"stale,omitempty"`     // addresses that showed an earlier version when they were last asked
 	Held      string        `json:"held,omitempty"`      // a version that could not be put in place
 }
 
@@ -352,7 +356,7 @@ func (s *Set) Add(chain []*x509.Certificate, key crypto.Signer, now time.Time) (
 		return "", err
 	}
 	for i := 0; ; i++ {
-		name = now.UTC().Format("20060102-150405")
+		name = now.UTC().Format(versionForm)
 		if i > 0 {
 			name += fmt.Sprintf("-%d", i)
 		}
@@ -376,6 +380,63 @@ func (s *Set) Add(chain []*x509.Certificate, key crypto.Signer, now time.Time) (
 	}
 	return name, nil
 }
+
+// maxEarlier is how many earlier versions are looked at.
+const maxEarlier = 50
+
+// versions returns the names of all versions, the newest first.
+func (s *Set) versions() (names []string) {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return nil // whoever opens it says so
+	}
+	for _, e := range slices.Backward(entries) {
+		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+			names = append(names, e.Name())
+		}
+	}
+	return names
+}
+
+// Earlier returns the certificates of the versions besides one, as DER.
+func (s *Set) Earlier(than *x509.Certificate) (all [][]byte) {
+	for _, name := range s.versions() {
+		b, err := disk.ReadTrusted(s.File(name, "certificate"), maxFile)
+		if err != nil || len(all) == maxEarlier {
+			continue
+		}
+		if block, _ := pem.Decode(b); block != nil && !bytes.Equal(block.Bytes, than.Raw) {
+			all = append(all, block.Bytes)
+		}
+	}
+	return all
+}
+
+// Expire removes versions that others took the place of before a time, with their keys and what was kept of the server's
+// files. The one in use and the one held stay.
+func (s *Set) Expire(before time.Time, held string) error {
+	current, err := s.Current()
+	if err != nil {
+		return err
+	}
+	newer := time.Time{} // when the next version was made: since then this one was not in use
+	for _, name := range s.versions() {
+		made, err := time.Parse(versionForm, name[:min(len(name), len(versionForm))])
+		if err != nil {
+			continue // none of ours
+		}
+		if name != current && name != held && !newer.IsZero() && newer.Before(before) {
+			if err := os.RemoveAll(filepath.Join(s.dir, name)); err != nil {
+				return err
+			}
+		}
+		newer = made
+	}
+	return nil
+}
+
+// versionForm is how versions are named: by when they were issued.
+const versionForm = "20060102-150405"
 
 // Current returns the name of the version in use; "" where there is none.
 func (s *Set) Current() (string, error) {

@@ -19,5 +19,6 @@ const (
 	RenewalRevoked  = "the certificate for %[1]s that is in use was revoked"
 	RenewalFailed   = "the renewal of the certificate for %[1]s failed on %[2]s: %[3]s"
 	RenewalOverdue  = "the certificate for %[1]s was due for renewal on %[2]s, and nothing renewed it"
+	RenewalUnserved = "the certificate for %[1]s was renewed, and %[2]s still shows the one before: the server has not read it (give cert renew --after COMMAND)"
 	RenewalNotAsked = "nothing has checked since %[2]s whether the certificate for %[1]s is due for renewal"
 )

@@ -36,6 +36,7 @@ type harbour struct {
 	dir, root     string // of the site; root is what the server serves
 	plain, secure string
 	authority     *authority.Authority
+	options       authority.Options
 	directory     string
 
 	mu     sync.Mutex
@@ -89,6 +90,7 @@ func newHarbour(t *testing.T, options func(*authority.Options)) *harbour {
 	if options != nil {
 		options(&o)
 	}
+	h.options = o
 	var err error
 	h.authority, err = authority.New(o)
 	require.NoError(t, err)
@@ -403,7 +405,7 @@ func TestObtainInPlace(t *testing.T) {
 		}
 		r = h.want(1, "obtain", "--again", "--after", after)
 		assert.Contains(t, r.out, "Taken back", what)
-		assert.Contains(t, r.out, "another certificate", what)
+		assert.Contains(t, r.out, "the certificate of before", what)
 		for file, want := range map[string][]byte{cert: good, key: goodKey} {
 			b, err := os.ReadFile(file)
 			require.NoError(t, err)
@@ -420,6 +422,66 @@ func TestObtainInPlace(t *testing.T) {
 	pair, err := h.serving()
 	require.NoError(t, err)
 	assert.Equal(t, h.authority.Issued()[3].Raw, pair.Certificate[0])
+}
+
+// forget puts another authority in the place of the first: it knows nothing of what was before.
+func (h *harbour) forget() {
+	before, err := os.ReadFile(filepath.Join(h.dir, "ca.pem"))
+	require.NoError(h.t, err)
+	another, err := authority.New(h.options)
+	require.NoError(h.t, err)
+	require.NoError(h.t, os.WriteFile(filepath.Join(h.dir, "ca.pem"), append(before, another.Root()...), 0o600))
+	h.authority = another
+}
+
+// Renewals go on whatever became of the account, and say where the server goes on showing what it has read before.
+func TestRenewalServed(t *testing.T) {
+	h := newHarbour(t, nil)
+	h.want(0, "obtain", "--directory", h.directory, "--accept-terms", "--root", h.root)
+	current := filepath.Join(h.kept(), "ternrock.example", "current")
+	reads := func() {
+		pair, err := tls.LoadX509KeyPair(filepath.Join(current, "certificate-with-chain.pem"), filepath.Join(current, "key.pem"))
+		require.NoError(t, err)
+		h.mu.Lock()
+		h.loaded = &pair
+		h.mu.Unlock()
+	}
+	trouble := func() string {
+		out := run(t, h.dir, append([]string{"checkup", "--quiet", "--pages", "1"}, h.args("x")[2:]...)...).out
+		return strings.Join(strings.Fields(out+run(t, h.dir, "status", "--site", "https://ternrock.example").out), " ")
+	}
+	reads()
+	assert.Empty(t, h.want(0, "renew").out)
+	account, err := filepath.Glob(filepath.Join(h.kept(), "account*"))
+	require.NoError(t, err)
+	require.Len(t, account, 1)
+	for what, change := range map[string]func(){
+		"nothing":              func() {},
+		"the key is lost":      func() { require.NoError(t, os.Remove(account[0])) },
+		"the authority forgot": h.forget,
+		"both":                 func() { h.forget(); require.NoError(t, os.Remove(account[0])) },
+		"an order is under way": func() {
+			h.set(func(step string) *authority.Problem {
+				if step == "finalize" {
+					return &authority.Problem{Status: 403, Type: "urn:ietf:params:acme:error:orderNotReady", Detail: "later"}
+				}
+				return nil
+			})
+			run(t, h.dir, h.args("renew", "--again")...)
+			h.set(nil)
+			h.forget()
+		},
+	} {
+		change()
+		r := h.want(1, "renew", "--again")
+		assert.Contains(t, r.out, "the certificate of before", what)
+		assert.NotContains(t, r.out, "Taken back", what)
+		assert.Contains(t, h.want(1, "renew").out, "the certificate of before", "%s: as long as it is so", what)
+		assert.Contains(t, trouble(), "still shows the one before", what)
+		reads()
+		assert.Empty(t, h.want(0, "renew").out, what)
+		assert.NotContains(t, trouble(), "still shows the one before", what)
+	}
 }
 
 // Whatever fails, the old certificate stays, the same command goes on, and nothing is left lying about.

@@ -303,7 +303,7 @@ func TestBrowserResumes(t *testing.T) {
 		Browser struct{ Pages, Reports, Known, New int }
 	}
 	look := func(args ...string) (s scan, said string) {
-		c := command(append([]string{"scan", "--browser", asUser, "--looks", "100", "--format", "json"}, args...)...)
+		c := command(append([]string{"scan", "--browser", asUser, "--looks", itoa(looks(24, 100)), "--format", "json"}, args...)...)
 		var errs strings.Builder
 		c.Stderr = &errs
 		out, _ := c.Output() // what it found is no failure
@@ -312,7 +312,7 @@ func TestBrowserResumes(t *testing.T) {
 		return s, errs.String()
 	}
 	whole, _ := look("--quiet")
-	c := command("scan", "--browser", asUser, "--looks", "100", "--tabs", "1")
+	c := command("scan", "--browser", asUser, "--looks", itoa(looks(24, 100)), "--tabs", "1")
 	says, err := c.StderrPipe()
 	require.NoError(t, err)
 	require.NoError(t, c.Start())

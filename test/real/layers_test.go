@@ -27,8 +27,8 @@ import (
 var (
 	mutatedValues = flag.Int("mutated-values", 4_000, "how many values of each class are mutated")
 	mendedValues  = flag.Int("mended-values", 4_000, "how many broken values of each class are mended")
-	layerValues   = flag.Int("layer-values", 400, "how many random values of each class of layers PHP judges")
-	mixedValues   = flag.Int("mixed-values", 40_000, "how many random values in layers of random order PHP judges")
+	layerValues   = flag.Int("layer-values", 200, "how many random values of each class of layers PHP judges")
+	mixedValues   = flag.Int("mixed-values", 20_000, "how many random values in layers of random order PHP judges")
 )
 
 // PHP wraps texts in layers, in every order that practice has, and unwraps what

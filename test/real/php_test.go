@@ -10,7 +10,7 @@ import (
 )
 
 var (
-	phpValues = flag.Int("php-values", 200_000, "how many random values PHP judges")
+	phpValues = flag.Int("php-values", 60_000, "how many random values PHP judges")
 	phpSeed   = flag.Int64("php-seed", 1926, "where the random values begin; 0: the time")
 )
 

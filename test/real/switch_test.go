@@ -103,7 +103,7 @@ func TestSwitchReal(t *testing.T) {
 	t.Run("a locked address", func(t *testing.T) {
 		t.Parallel()
 		w := newWeb(t)
-		w.validFor, w.looks = 60*24*time.Hour, true
+		w.validFor, w.looks = 60*24*time.Hour, *looksAll
 		address, file, _ := w.stand(stock{server: "apache"})
 		config := filepath.Join(w.system, "wp-config.php")
 		text := must(t, config)

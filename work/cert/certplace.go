@@ -17,6 +17,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/certfolder"
 	"trimlantern/outside/disk"
+	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/report/words"
 	"trimlantern/work"
@@ -56,13 +57,12 @@ func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 	changed := slices.DeleteFunc(slices.Clone(files), func(f serverFile) bool { return f.there && bytes.Equal(f.before, f.after) })
 	c.inPlace = len(files) > 0 || r.plan.After != ""
-	if r.out.Renewing && before == v.Name && len(changed) == 0 {
-		return nil // nothing is due: the server is left alone
-	}
-	was, listened := r.served(ctx, c, leaf), r.listening(ctx)
+	defer func() { noteServed(c, set) }()
+	was, listened := served(ctx, r.job, r.web, set, leaf), r.listening(ctx)
+	c.renewed = before != "" && before != v.Name
 	if before == v.Name && len(changed) == 0 {
-		if c.Served = was; c.allServe() || r.plan.After == "" {
-			return nil
+		if c.Served = was; c.allServe() || r.plan.After == "" || r.out.Renewing && !c.showsOld() {
+			return nil // nothing is due: the server is left alone
 		}
 		return r.checked(ctx, c, set, leaf, was, listened)
 	}
@@ -139,7 +139,7 @@ func (r *obtaining) check(ctx context.Context, c *Certificate, set *certfolder.S
 		return r.takeBack(ctx, c, set, leaf, was, "the server does not take it: "+err.Error())
 	}
 	for began := time.Now(); ; {
-		c.Served = r.served(ctx, c, leaf)
+		c.Served = served(ctx, r.job, r.web, set, leaf)
 		worse := worseServed(was, c.Served)
 		if now := r.listening(ctx); worse == "" && len(listened) > 0 && len(now) == 0 {
 			worse = "nothing listens at " + listened[0] + " any more"
@@ -174,7 +174,7 @@ func (r *obtaining) takeBack(ctx context.Context, c *Certificate, set *certfolde
 		c.Problem += "; after the old files were put back: " + err.Error()
 	}
 	for began := time.Now(); ; r.rest(ctx, 300*time.Millisecond) {
-		c.Served = r.served(ctx, c, leaf)
+		c.Served = served(ctx, r.job, r.web, set, leaf)
 		worse := worseServed(was, c.Served)
 		if worse == "" {
 			break
@@ -206,15 +206,31 @@ func (r *obtaining) listening(ctx context.Context) (out []string) {
 	return out
 }
 
+// noteServed keeps which addresses show an earlier certificate.
+func noteServed(c *Certificate, set *certfolder.Set) {
+	st, err := set.State()
+	if err != nil || len(c.Served) == 0 {
+		return // whoever reads it next says so
+	}
+	st.Stale = nil
+	for _, s := range c.Served {
+		if s.Old || c.renewed && !s.New {
+			st.Stale = append(st.Stale, strings.TrimSpace(s.Name+" "+s.Addr))
+		}
+	}
+	_ = set.SetState(st) // the next look finds the same
+}
+
 // served asks each address of each name which certificate it shows.
-func (r *obtaining) served(ctx context.Context, c *Certificate, leaf *x509.Certificate) []Served {
+func served(ctx context.Context, j *work.Job, web *fetch.Client, set *certfolder.Set, leaf *x509.Certificate) []Served {
 	out := []Served{}
-	for _, name := range r.job.Site.NetworkHosts() {
+	var earlier [][]byte
+	for _, name := range j.Site.NetworkHosts() {
 		if len(certs.Uncovered(leaf, []string{name})) > 0 {
 			continue
 		}
-		r.job.Progress.At("asking "+name, 0, 0)
-		addrs, err := probe.Addresses(ctx, r.web, name, "443")
+		j.Progress.At("asking "+name, 0, 0)
+		addrs, err := probe.Addresses(ctx, web, name, "443")
 		if err != nil {
 			out = append(out, Served{Name: name, Why: "cannot be looked up"})
 			continue
@@ -232,8 +248,14 @@ func (r *obtaining) served(ctx context.Context, c *Certificate, leaf *x509.Certi
 					s.New, s.Why = false, alone
 				}
 			default:
-				s.Why = "another certificate"
-				sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: r.web.Roots(), Now: r.job.Now()}
+				s.Why = another
+				if earlier == nil {
+					earlier = append(set.Earlier(leaf), nil)
+				}
+				if s.Old = slices.ContainsFunc(earlier, func(raw []byte) bool { return bytes.Equal(raw, seen.Chain[0].Raw) }); s.Old {
+					s.Why = former
+				}
+				sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: web.Roots(), Now: j.Now()}
 				for _, p := range words.Certificates(sent.Judge()) {
 					if p.Grade == point.Stop {
 						s.Why = unusable + p.What
@@ -249,6 +271,8 @@ func (r *obtaining) served(ctx context.Context, c *Certificate, leaf *x509.Certi
 
 // What an address may show besides the new certificate.
 const (
+	another  = "another certificate"
+	former   = "the certificate of before"
 	alone    = "the new certificate, without the chain behind it"
 	unusable = "a certificate that visitors cannot use: "
 )
@@ -259,7 +283,7 @@ func worseServed(was, now []Served) string {
 		switch {
 		case s.New:
 			return 3
-		case s.Why == "another certificate" || s.Why == alone:
+		case s.Why == another || s.Why == former || s.Why == alone:
 			return 2
 		case strings.HasPrefix(s.Why, unusable):
 			return 1

@@ -81,6 +81,7 @@ type Certificate struct {
 	Do      string            `json:"do,omitempty"`
 	Texts   map[string]string `json:"texts,omitempty"` // PEM by part, for a panel
 	inPlace bool              // files or a command were named, so that it must be served
+	renewed bool              // it took the place of an earlier one
 }
 
 // Tried is a way of proof that does not work for a name.
@@ -102,7 +103,8 @@ type Record struct {
 type Served struct {
 	Name string `json:"name"`
 	Addr string `json:"addr"`
-	New  bool   `json:"new"` // the certificate that was put in place
+	New  bool   `json:"new"`           // the certificate that was put in place
+	Old  bool   `json:"old,omitempty"` // one of those that it took the place of
 	Why  string `json:"why,omitempty"`
 }
 
@@ -113,7 +115,7 @@ func (o *Obtained) Code() int {
 		switch {
 		case c.State == CertFailed:
 			return work.World
-		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe():
+		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || (c.inPlace || c.renewed) && !c.allServe(), c.showsOld():
 			code = work.Remain
 		}
 	}
@@ -122,6 +124,11 @@ func (o *Obtained) Code() int {
 
 func (c *Certificate) allServe() bool {
 	return !slices.ContainsFunc(c.Served, func(s Served) bool { return !s.New })
+}
+
+// showsOld reports whether an address shows a certificate that another has taken the place of.
+func (c *Certificate) showsOld() bool {
+	return slices.ContainsFunc(c.Served, func(s Served) bool { return s.Old })
 }
 
 // folderOf is where the certificates of the site are kept: in the folder given, the one that was given before, or
@@ -136,16 +143,17 @@ func folderOf(j *work.Job, given string) (string, error) {
 
 // obtaining is one run.
 type obtaining struct {
-	job    *work.Job
-	o      ObtainOptions
-	kept   certfolder.Plan // what renewals repeat today
-	plan   certfolder.Plan // with what is asked for now
-	folder *certfolder.Folder
-	web    *fetch.Client
-	key    crypto.Signer
-	ca     *acme.Authority
-	way    proof.Way // nil: not chosen yet
-	out    *Obtained
+	job        *work.Job
+	o          ObtainOptions
+	kept       certfolder.Plan // what renewals repeat today
+	plan       certfolder.Plan // with what is asked for now
+	folder     *certfolder.Folder
+	web        *fetch.Client
+	key        crypto.Signer
+	ca         *acme.Authority
+	way        proof.Way // nil: not chosen yet
+	registered bool      // with the authority, in this run
+	out        *Obtained
 }
 
 // Obtain obtains a certificate for all names of the site, or one for each site of its network, by RFC 8555, puts
@@ -327,6 +335,9 @@ func (r *obtaining) sets() (all []Certificate) {
 	return all
 }
 
+// keptFor is how long a certificate that another took the place of is kept, with its key.
+const keptFor = 90 * 24 * time.Hour
+
 // each does something for each certificate, and keeps what it came to.
 func (r *obtaining) each(ctx context.Context, do func(*Certificate, *certfolder.Set) error) (*Obtained, error) {
 	defer func() {
@@ -372,6 +383,9 @@ func (r *obtaining) note(c *Certificate, set *certfolder.Set) error {
 	}
 	if r.out.Renewing {
 		st.Ran = r.job.Now()
+		if err := set.Expire(st.Ran.Add(-keptFor), st.Held); err != nil {
+			return keepFault(err, r.folder)
+		}
 	}
 	switch c.State {
 	case CertFailed, CertRefused, CertBack:
@@ -480,7 +494,7 @@ func (r *obtaining) account(ctx context.Context) error {
 	if err != nil {
 		return authorityFault(err, r.plan.Directory)
 	}
-	r.plan.Accounts[r.plan.Directory] = u // which is kept's too
+	r.plan.Accounts[r.plan.Directory], r.registered = u, true // which is kept's too
 	if err := r.folder.SetPlan(r.kept); err != nil {
 		return keepFault(err, r.folder)
 	}
@@ -760,10 +774,14 @@ func (r *obtaining) order(ctx context.Context, c *Certificate, set *certfolder.S
 	}
 	r.job.Progress.At("ordering a certificate for "+c.Names[0], 0, 0)
 	order, err := r.ca.Order(ctx, c.Names, r.plan.Profile)
-	var refused *acme.Refused
-	if errors.As(err, &refused) && refused.Kind == acme.NoAccount { // it forgot us: the next run registers again
+	if r.strange(err) {
+		// The account's key was lost, the authority forgot the account, or it is another one under the same address.
 		delete(r.plan.Accounts, r.plan.Directory)
-		_ = r.folder.SetPlan(r.kept) // else the next run says the same
+		r.ca.Forget()
+		if err := r.account(ctx); err != nil {
+			return nil, nil, err
+		}
+		order, err = r.ca.Order(ctx, c.Names, r.plan.Profile)
 	}
 	if err != nil {
 		return nil, nil, authorityFault(err, r.plan.Directory)
@@ -773,6 +791,14 @@ func (r *obtaining) order(ctx context.Context, c *Certificate, set *certfolder.S
 		return nil, nil, keepFault(err, r.folder)
 	}
 	return order, pending, nil
+}
+
+// strange reports whether an authority refused an order because it does not know the account, or not by its key. One that
+// was registered in this run it knows.
+func (r *obtaining) strange(err error) bool {
+	var refused *acme.Refused
+	return errors.As(err, &refused) && refused.Step == acme.Ordering && len(refused.Names) == 0 && !r.registered &&
+		(refused.Kind == acme.NoAccount || refused.Kind == acme.Unauthorized || refused.Kind == acme.Malformed)
 }
 
 // permitted asks the DNS whether the authority may issue for the names, as it will ask itself.

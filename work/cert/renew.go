@@ -100,6 +100,8 @@ type Renewal struct {
 	Failed time.Time `json:"failed,omitzero"` // when it failed the last time; zero: it did not
 	Why    string    `json:"why,omitempty"`
 
+	Stale []string `json:"stale,omitempty"` // addresses that showed an earlier one when they were last asked
+
 	Revoked bool `json:"revoked"` // the one in use was revoked at the owner's wish
 }
 
@@ -111,6 +113,8 @@ func (r Renewal) Trouble(now time.Time) string {
 	switch {
 	case r.Revoked:
 		return words.Fill(words.RenewalRevoked, r.Host)
+	case len(r.Stale) > 0:
+		return words.Fill(words.RenewalUnserved, r.Host, r.Stale[0])
 	case !r.Failed.IsZero() && now.After(r.Due):
 		return words.Fill(words.RenewalFailed, r.Host, r.Failed.UTC().Format("2006-01-02"), r.Why)
 	case now.After(r.Due.Add(idle)):
@@ -159,10 +163,47 @@ func Renewals(j *work.Job) ([]Renewal, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Renewal{Host: host, Until: v.Chain[0].NotAfter.UTC(), Due: certs.RenewAt(v.Chain[0], st.Window).UTC(), Ran: st.Ran, Failed: st.Failed, Why: st.Why,
+		out = append(out, Renewal{Host: host, Until: v.Chain[0].NotAfter.UTC(), Due: certs.RenewAt(v.Chain[0], st.Window).UTC(), Ran: st.Ran, Failed: st.Failed, Why: st.Why, Stale: st.Stale,
 			Revoked: slices.Contains(st.Revoked, name)})
 	}
 	return out, nil
+}
+
+// Look asks the site's addresses whether they show the newest of the certificates that this program obtained, and keeps
+// the answer for Renewals.
+func Look(ctx context.Context, j *work.Job) error {
+	renewals, err := Renewals(j)
+	if err != nil || len(renewals) == 0 {
+		return err
+	}
+	dir, err := folderOf(j, "")
+	if err != nil {
+		return err
+	}
+	folder, err := certfolder.Open(dir)
+	if err != nil {
+		return err
+	}
+	web, err := j.Web()
+	if err != nil {
+		return err
+	}
+	for _, r := range renewals {
+		set, err := folder.Set(r.Host)
+		if err != nil {
+			return err
+		}
+		name, err := set.Current()
+		if err != nil {
+			return err
+		}
+		v, err := set.Read(name)
+		if err != nil {
+			return err
+		}
+		noteServed(&Certificate{Served: served(ctx, j, web, set, v.Chain[0])}, set)
+	}
+	return nil
 }
 
 // Revoked is a certificate that was revoked.
@@ -211,8 +252,7 @@ func Revoke(ctx context.Context, j *work.Job, o ObtainOptions, host, version, re
 		return nil, work.BadUse(nil, "no certificate of "+host+" is in use", "name one of the folders in "+set.Path()+" with --version NAME")
 	}
 	leaf := v.Chain[0]
-	c := Certificate{Host: host, Names: leaf.DNSNames}
-	if shows := slices.IndexFunc(r.served(ctx, &c, leaf), func(s Served) bool { return s.New || s.Why == alone }); shows >= 0 && !anyway {
+	if shows := slices.IndexFunc(served(ctx, j, r.web, set, leaf), func(s Served) bool { return s.New || s.Why == alone }); shows >= 0 && !anyway {
 		return nil, work.BadUse(nil, "the site serves this certificate", "put a new one in place first: trimlantern cert obtain --again; then revoke the old one: --version "+version+"; or revoke it at once with --anyway: browsers will turn visitors away")
 	}
 	if err := r.open(ctx); err != nil {

@@ -75,7 +75,7 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, look scan.Options
 		out.Points = faultsOf(ready.Points)
 		out.Down = down(ready)
 	}
-	if err := renewing(j, out); err != nil {
+	if err := errors.Join(cert.Look(ctx, j), renewing(j, out)); err != nil {
 		if err := failed("renewal of certificates", err); err != nil {
 			return nil, err
 		}
