@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"time"
-
 	"github.com/spf13/cobra"
 
 	"trimlantern/report"
@@ -12,8 +10,7 @@ import (
 )
 
 func (a *app) checkupCommand() *cobra.Command {
-	o := scan.Options{Depth: 50, Parallel: 4}
-	var soon time.Duration
+	o := checkup.Options{Look: scan.Options{Depth: 50, Parallel: 4}}
 	timer := ""
 	c := &cobra.Command{
 		Use:   "checkup",
@@ -22,6 +19,12 @@ func (a *app) checkupCommand() *cobra.Command {
 with the last scan. When all is well it prints nothing and ends with 0; else it prints
 a text that can be mailed as it is, or JSON, and ends with 1, whatever failed: whether
 the site is down comes first. Notes and accepted faults are no news.
+
+It remembers what each page looks like, without dates, tokens and news, and says when
+a page is empty, shows an error, another page or the page of a server or a host, or is
+gone, and when scripts, frames or forms lead to a host that no page led to before. What
+changed for good is said once; a fault is said as long as it lasts. What fails is asked
+for again, several times in half a minute, before it has failed.
 
 --install-timer prints what makes this machine run it every morning: a line for cron,
 which mails the text, or two units for systemd.
@@ -35,15 +38,16 @@ which mails the text, or two units for systemd.
 			if timer != "" {
 				return shown(a, (*report.Text).Timer)(checkup.TimerFor(j, timer))
 			}
-			return shown(a, (*report.Text).Checkup)(checkup.Run(c.Context(), j, soon, o))
+			return shown(a, (*report.Text).Checkup)(checkup.Run(c.Context(), j, o))
 		}),
 	}
 	a.network(c)
-	c.Flags().IntVar(&o.Pages, "pages", 10000, "read at most this many `DOCUMENTS`")
-	c.Flags().IntVar(&o.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
-	lookFlags(c, &o)
-	c.Flags().DurationVar(&o.Pause, "pause", 0, "wait between two requests, like `200ms`")
-	c.Flags().Var(days{&soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
+	c.Flags().IntVar(&o.Look.Pages, "pages", 10000, "read at most this many `DOCUMENTS`")
+	c.Flags().IntVar(&o.Look.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
+	lookFlags(c, &o.Look)
+	c.Flags().DurationVar(&o.Look.Pause, "pause", 0, "wait between two requests, like `200ms`")
+	c.Flags().Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
+	c.Flags().BoolVar(&o.Learn, "learn", false, "what the site looks like now is right, whatever it looked like before")
 	words(c, c.Flags(), &timer, "install-timer", "print what runs it every morning: `cron|systemd`", checkup.Timers...)
 	return c
 }

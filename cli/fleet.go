@@ -61,7 +61,7 @@ var fleetJobs = []fleetJob{
 		}, func() fleet.Result { return &findings.Scan{} }},
 	{"checkup", "Check the health of each site", "Checks certificate, redirects and pages of each site. With --quiet it prints nothing when all are well, and else one text that can be mailed.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
-			return checkup.Run(ctx, j, o.soon, o.scan)
+			return checkup.Run(ctx, j, checkup.Options{Soon: o.soon, Look: o.scan})
 		}, func() fleet.Result { return &checkup.Result{} }},
 	{"renew", "Renew the certificates that are due", "Renews what cert obtain obtained for each site, where it is due.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {

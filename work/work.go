@@ -114,6 +114,7 @@ type Job struct {
 	Guard func(ctx context.Context, until time.Time) (dismiss func(), err error)
 
 	Cookies bool // the client keeps those of the site
+	Patient bool // and asks again for what fails
 
 	Edited []string // lines of the site file that were changed outside of this program since it wrote the file
 }
@@ -517,7 +518,7 @@ func (j *Job) Web() (*fetch.Client, error) {
 		return nil, err
 	}
 	c, err := fetch.New(fetch.Options{
-		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.NetworkHosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.Cookies,
+		Resolve: append(j.Resolve, j.File.Network.Resolve...), CA: ca, Own: j.Site.NetworkHosts(), Secrets: secrets, Timeout: j.Timeout, Cookies: j.Cookies, Patient: j.Patient,
 	})
 	if err != nil {
 		return nil, BadUse(err, "the network options cannot be used", "check --resolve and --ca, or network in the site file")

@@ -52,6 +52,7 @@ type Options struct {
 	Own     []string      // hosts that may lie in a private network
 	Secrets http.Header   // sent to Own hosts over HTTPS alone, see Credentials
 	Cookies bool          // keep those that Own hosts set
+	Patient bool          // ask Own hosts again for what fails, several times, before it has failed
 }
 
 // Bounds of one answer.
@@ -92,6 +93,7 @@ type Client struct {
 	secrets   http.Header
 	timeout   time.Duration
 	asker     Asker
+	patience  *patience // nil: a failure is one
 }
 
 // trusted adds the secrets to what goes to the site's own hosts over HTTPS. Redirects
@@ -109,6 +111,9 @@ func (t trusted) RoundTrip(r *http.Request) (res *http.Response, err error) {
 			}
 			r.Header[name] = values
 		}
+	}
+	if t.c.patience != nil && t.c.own[strings.ToLower(r.URL.Hostname())] {
+		return t.c.patience.roundTrip(t.c.transport, r)
 	}
 	return t.c.transport.RoundTrip(r)
 }
@@ -182,6 +187,9 @@ func New(o Options) (*Client, error) {
 		o.Timeout = 20 * time.Second
 	}
 	c.secrets, c.timeout = o.Secrets, o.Timeout
+	if o.Patient {
+		c.patience = &patience{}
+	}
 	c.connect(roots)
 	c.follow(o.Cookies)
 	return c, nil
@@ -210,9 +218,13 @@ func (c *Client) follow(cookies bool) {
 		}
 		jar = ownJar{kept, c}
 	}
+	whole := c.timeout
+	if c.patience != nil {
+		whole = 3 * c.timeout // all tries together
+	}
 	c.http = &http.Client{
 		Jar:       jar,
-		Timeout:   c.timeout,
+		Timeout:   whole,
 		Transport: trusted{c},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if t, ok := r.Context().Value(trailKey{}).(*trail); ok {

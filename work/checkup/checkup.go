@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"trimlantern/core/alike"
 	"trimlantern/core/coverage"
 	"trimlantern/core/point"
 	"trimlantern/report/words"
@@ -51,10 +52,18 @@ func (c *Result) Code() int {
 	return work.Remain
 }
 
-// Run checks certificate, server, redirects and pages. Notes and accepted faults are not reported.
-func Run(ctx context.Context, j *work.Job, soon time.Duration, look scan.Options) (*Result, error) {
+// Options say how a site is looked at.
+type Options struct {
+	Soon  time.Duration // a certificate that ends within it needs attention; 0: as ready has it
+	Learn bool          // what the site looks like now is right: forget what it looked like before
+	Look  scan.Options
+}
+
+// Run checks certificate, server, redirects and pages, and compares them with what they were when the site was last well.
+// Notes and accepted faults are not reported.
+func Run(ctx context.Context, j *work.Job, o Options) (*Result, error) {
 	defer j.Progress.End()
-	j.Cookies = true
+	j.Cookies, j.Patient = true, true
 	out := &Result{Site: j.Site.String(), Time: j.Now(), Down: []string{}, Failed: []string{}, Points: []point.Point{}, Redirects: []point.Point{},
 		New: []findings.Culprit{}, Still: []findings.Culprit{}, Gone: []findings.Culprit{}, Unread: []findings.Unread{}, Renewals: []cert.Renewal{}}
 	failed := func(what string, err error) error {
@@ -65,7 +74,7 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, look scan.Options
 		out.Failed = append(out.Failed, what+": "+firstLine(err))
 		return nil
 	}
-	ready, err := ready.Check(ctx, j, ready.Options{Soon: soon})
+	ready, err := ready.Check(ctx, j, ready.Options{Soon: o.Soon})
 	if err != nil {
 		if err := failed("certificate and server", err); err != nil {
 			return nil, err
@@ -88,7 +97,10 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, look scan.Options
 	} else if len(out.Down) == 0 { // else they say the same again
 		out.Redirects = faultsOf(redirects.Points)
 	}
+	look := o.Look
 	look.Compare = "last"
+	seen := &looks{own: j.Site.NetworkHosts(), pages: map[string]alike.Likeness{}}
+	look.Shown = seen.shown
 	now, err := scan.Run(ctx, j, look)
 	if err != nil {
 		if err := failed("pages", err); err != nil {
@@ -100,6 +112,11 @@ func Run(ctx context.Context, j *work.Job, soon time.Duration, look scan.Options
 		out.New, out.Still, out.Gone = c.New, c.Still, c.Gone
 	} else {
 		out.New = now.Culprits
+	}
+	if err := remember(ctx, j, seen, now, o.Learn, out); err != nil {
+		if err := failed("what the site looked like before", err); err != nil {
+			return nil, err
+		}
 	}
 	out.Unread, out.Pages, out.Coverage = now.Unread, now.Read, now.Coverage
 	out.Well = len(out.Failed)+len(out.Down)+len(out.Points)+len(out.Redirects)+len(now.Culprits) == 0 && now.Code() == work.Clean

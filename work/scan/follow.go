@@ -149,6 +149,9 @@ func (s *scanning) fetch(ctx context.Context, j fetch.Job) (f fetched) {
 	}
 	if !listing(j) && j.As != "" || s.ownOf(j, final) != "" {
 		f.page = mixed.Read(mixed.Answer{Memo: &s.memo, URL: final, Type: r.Type, Header: r.Header, Body: r.Body, As: markup.Kind(j.As), Upgrades: j.Masked})
+		if s.o.Shown != nil && kindOf(j) == coverage.Page && s.ownOf(j, final) != "" && mixed.KindOf(r.Type, "") == "html" {
+			s.o.Shown(final, r)
+		}
 		if shows(j) && mixed.KindOf(r.Type, "") != "" {
 			s.lookAgain(ctx, visitor, j, &f)
 		}

@@ -49,10 +49,11 @@ type Options struct {
 	Chromium    string        // its path; "" the one that is found
 	BrowserUser string        // of this machine, that the browser runs as; "": the caller
 	Tabs        int
-	Looks       int      // pages that the browser looks at, at the most
-	Trace       bool     // say where each culprit lives
-	Because     string   // the reason, with which Accept is remembered in the site file
-	Accept      []string // clauses of the verdict, or causes of gaps, that may stay open
+	Looks       int                                    // pages that the browser looks at, at the most
+	Shown       func(page *url.URL, r *fetch.Response) // where not nil, is given each page as it came, by several goroutines
+	Trace       bool                                   // say where each culprit lives
+	Because     string                                 // the reason, with which Accept is remembered in the site file
+	Accept      []string                               // clauses of the verdict, or causes of gaps, that may stay open
 }
 
 // Bounds of what a scan keeps in memory.
