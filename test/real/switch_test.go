@@ -17,9 +17,9 @@ import (
 )
 
 // switching takes the stock system through the guided run, with the safe answers and those given.
-func (w *web) switching(code int, address, answers string) string {
+func (w *web) switching(code int, address, answers string, more ...string) string {
 	require.NoError(w.t, os.WriteFile(filepath.Join(w.dir, "answers.yaml"), []byte(answers), 0o600))
-	return w.tool(code, append([]string{"switch", "--yes", "--answers", "answers.yaml", "--site", strings.Replace(address, "http:", "https:", 1), "--also", "www." + host, w.system}, w.net()...)...)
+	return w.tool(code, append([]string{"switch", "--yes", "--answers", "answers.yaml", "--site", strings.Replace(address, "http:", "https:", 1), "--also", "www." + host, w.system}, append(w.net(), more...)...)...)
 }
 
 // walked is the guided run as a person takes it, on a terminal: the default at each question, but for the redirect, which
@@ -114,7 +114,7 @@ func TestSwitchReal(t *testing.T) {
 		assert.Contains(t, said, "The site is not done yet. What is left:")
 		assert.Contains(t, said, "Next: change line")
 		require.NoError(t, os.WriteFile(config, []byte(strings.ReplaceAll(locked, "'"+address+"'", "'"+strings.Replace(address, "http:", "https:", 1)+"'")), 0o644))
-		said = w.switching(0, address, "redirect: apache\nrule-file: "+file+"\n")
+		said = w.switching(0, address, "redirect: apache\nrule-file: "+file+"\n", "--accept-gap", "scripts", "--because", "they are looked at elsewhere")
 		assert.Contains(t, said, "The site is on HTTPS")
 	})
 	t.Run("no HTTPS yet", func(t *testing.T) {

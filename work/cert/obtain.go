@@ -115,7 +115,7 @@ func (o *Obtained) Code() int {
 		switch {
 		case c.State == CertFailed:
 			return work.World
-		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || (c.inPlace || c.renewed) && !c.allServe(), c.showsOld():
+		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe(), o.Renewing && (c.showsOld() || c.renewed && !c.allServe()):
 			code = work.Remain
 		}
 	}

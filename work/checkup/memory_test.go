@@ -218,14 +218,14 @@ func TestNights(t *testing.T) {
 		{"a page without a link to it", on("*", func(w string) string { return strings.ReplaceAll(w, "<a href=/kitchen/>kitchen</a>", "") }), "", 0},
 		{"it is gone besides", func(at string, w http.ResponseWriter, was string) (string, bool) {
 			if at == "/kitchen/" {
-				http.Error(w, "gone", 404)
+				http.Error(w, "gone", http.StatusNotFound)
 				return "", false
 			}
 			return strings.ReplaceAll(was, "<a href=/kitchen/>kitchen</a>", ""), true
 		}, "page-gone", 0},
 		{"it fails besides", func(at string, w http.ResponseWriter, was string) (string, bool) {
 			if at == "/kitchen/" {
-				http.Error(w, "forbidden", 403)
+				http.Error(w, "forbidden", http.StatusForbidden)
 				return "", false
 			}
 			return strings.ReplaceAll(was, "<a href=/kitchen/>kitchen</a>", ""), true
