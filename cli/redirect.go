@@ -104,8 +104,11 @@ others; into the first PHP file that runs; into each nginx server block of the s
 First it looks whether HTTPS shows the same pages as HTTP, and whether the file holds
 a redirect that clashes; then the rules would harm visitors, and nothing is changed.
 Afterwards it follows every address. If any answers worse than before, or the rules
-have no effect, the file is put back at once, byte for byte, with the reason. The
-previous file is kept in the logbook: trimlantern undo puts it back later too.
+have no effect, the file is put back at once, byte for byte, with the reason. If the
+command is killed in between, loses its terminal or takes longer than ten minutes, a
+second process puts the file back; if the machine goes down, the next command of any
+kind does. --after is repeated then. The previous file is kept in the logbook:
+trimlantern undo puts it back later too.
 
 ` + exitCodes,
 		Example: `  trimlantern redirect install apache /var/www/ternrock/.htaccess
