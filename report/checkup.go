@@ -26,7 +26,7 @@ func (t *Text) Checkup(c *checkup.Result) {
 		t.printf("%s needs attention (%s).\n", c.Site, when)
 	}
 	if len(c.Points) > 0 {
-		t.heading("Certificate and server")
+		t.heading("Certificate, server and pages")
 		t.points(c.Points)
 	}
 	if len(c.Redirects) > 0 {
