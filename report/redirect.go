@@ -59,9 +59,21 @@ func (t *Text) RedirectFile(r *redirect.File, removed bool) {
 	if r.Journal != "" {
 		words := "journal " + r.Journal + "; trimlantern undo " + r.Journal + " takes it back"
 		if r.After != "" {
-			words += "; then run " + r.After
+			words += ", and runs " + r.After
 		}
 		t.wrap("", t.faint(Clean(words)))
+	}
+	if len(r.Stayed) > 0 {
+		t.heading(fmt.Sprintf("As before: the rules do not reach %s", plural(len(r.Stayed), "address")))
+		for i, s := range r.Stayed {
+			if i == 8 && !t.All {
+				t.printf("  %s\n", t.faint("and "+number(len(r.Stayed)-i)+" more"))
+				break
+			}
+			t.printf("  %s\n", t.clip(s, 76))
+		}
+		t.wrap("  ", "why: "+Clean(r.Why))
+		t.wrap("  ", "do:  "+Clean(r.Do))
 	}
 	if len(r.Faults) > 0 {
 		t.faults("The redirect does not work as it should", r.Faults)

@@ -11,6 +11,20 @@ var (
 // EndlessLoop is what a page that redirects back to HTTP makes of the redirect.
 const EndlessLoop = "together with the redirect that is an endless loop"
 
+// Stays says why the rules do not reach some addresses, by the server whose rules they are, and what covers those.
+func Stays(server string) (why, do string) {
+	switch server {
+	case "php":
+		return "the server answers there itself, before PHP runs: files that are there, protected folders, folders with an entrance of their own",
+			"install the rules in the server too: trimlantern redirect install apache, or nginx"
+	case "nginx":
+		return "another server block, or a location with an answer of its own, answers there",
+			"install the rules in that server block too, or take out the answer of that location"
+	}
+	return "a folder with rules of its own, a protected one, or another server answers there",
+		"install the rules in the .htaccess of that folder too, or in the server's own configuration"
+}
+
 // Why a redirect was taken back: how the site answered with it.
 const (
 	ErrorsForbidden  = "the server answered with an error everywhere: it forbids rules like these in .htaccess (AllowOverride), or does not know one of them; its error log names the directive"

@@ -59,7 +59,6 @@ func (r *obtaining) place(ctx context.Context, c *Certificate, set *certfolder.S
 	c.inPlace = len(files) > 0 || r.plan.After != ""
 	defer func() { noteServed(c, set) }()
 	was, listened := served(ctx, r.job, r.web, set, leaf), r.listening(ctx)
-	c.renewed = before != "" && before != v.Name
 	if before == v.Name && len(changed) == 0 {
 		if c.Served = was; c.allServe() || r.plan.After == "" || r.out.Renewing && !c.showsOld() {
 			return nil // nothing is due: the server is left alone
@@ -214,7 +213,7 @@ func noteServed(c *Certificate, set *certfolder.Set) {
 	}
 	st.Stale = nil
 	for _, s := range c.Served {
-		if s.Old || c.renewed && !s.New {
+		if s.Old {
 			st.Stale = append(st.Stale, strings.TrimSpace(s.Name+" "+s.Addr))
 		}
 	}

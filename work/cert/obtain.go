@@ -81,7 +81,6 @@ type Certificate struct {
 	Do      string            `json:"do,omitempty"`
 	Texts   map[string]string `json:"texts,omitempty"` // PEM by part, for a panel
 	inPlace bool              // files or a command were named, so that it must be served
-	renewed bool              // it took the place of an earlier one
 }
 
 // Tried is a way of proof that does not work for a name.
@@ -115,7 +114,7 @@ func (o *Obtained) Code() int {
 		switch {
 		case c.State == CertFailed:
 			return work.World
-		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe(), o.Renewing && (c.showsOld() || c.renewed && !c.allServe()):
+		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe(), o.Renewing && c.showsOld():
 			code = work.Remain
 		}
 	}

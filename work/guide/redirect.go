@@ -76,7 +76,7 @@ func (w *walk) install(server string, files ruleFiles) (again bool, err error) {
 	}
 	rule := rules.Rule{Server: server}
 	r, err := redirect.Install(w.ctx, w.job, rule, file, o)
-	if err == nil && r.Code() != work.Clean {
+	if err == nil && !r.Changed && r.Code() != work.Clean {
 		// Behind a proxy that ends TLS another rule is right. Trying it does no harm: it is taken back if it is wrong.
 		rule.Proxy = true
 		if behind, perr := redirect.Install(w.ctx, w.job, rule, file, o); perr == nil && behind.Code() == work.Clean {

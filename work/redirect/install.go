@@ -140,13 +140,16 @@ type File struct {
 	Others  []rules.Redirect `json:"others"`            // redirects in the file besides ours
 	Tested  int              `json:"tested"`            // addresses that were followed afterwards
 	Right   int              `json:"right"`             // those of them that lead where they should
+	Stayed  []string         `json:"stayed"`            // addresses that answer as before: the rules do not reach them
+	Why     string           `json:"why,omitempty"`     // they do not
+	Do      string           `json:"do,omitempty"`      // what covers them
 	Note    string           `json:"note,omitempty"`
 	After   string           `json:"after,omitempty"` // the command that makes the server read the file
 }
 
-// Code is the exit code: Remain if the planned change was not made or was taken back.
+// Code is the exit code: Remain if the planned change was not made, was taken back, or does not reach every address.
 func (r *File) Code() int {
-	if len(r.Refused) > 0 || r.Back != "" || len(r.Faults) > 0 {
+	if len(r.Refused)+len(r.Stayed) > 0 || r.Back != "" || len(r.Faults) > 0 {
 		return work.Remain
 	}
 	return work.Clean
@@ -177,7 +180,7 @@ func Install(ctx context.Context, j *work.Job, r rules.Rule, file string, o Inst
 	if err != nil {
 		return nil, work.BadUse(nil, file+" "+err.Error(), "nothing was changed; trimlantern redirect show prints the rules")
 	}
-	out := &File{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
+	out := &File{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}, Stayed: []string{}}
 	if r.Server == "apache" {
 		out.Others = append(out.Others, r.Others(string(f.before))...)
 	}
@@ -230,7 +233,7 @@ func Remove(ctx context.Context, j *work.Job, file string, o InstallOptions) (*F
 	if err != nil {
 		return nil, work.BadUse(nil, file+" "+err.Error(), "nothing was changed")
 	}
-	out := &File{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}}
+	out := &File{File: file, Refused: []point.Point{}, Faults: []point.Point{}, Others: []rules.Redirect{}, Stayed: []string{}}
 	if after == string(f.before) {
 		return out, nil
 	}
@@ -414,6 +417,13 @@ func (g *guard) tried() error {
 		case len(idle) == 0:
 			g.out.Changed, g.out.Tested, g.out.Right = true, len(test.Journeys), test.right()
 			return g.change.confirm()
+		case time.Since(began) > seenWithin[g.rule.Server] && g.reaches(test) && !slices.ContainsFunc(idle, isAnother):
+			g.out.Changed, g.out.Tested, g.out.Right = true, len(test.Journeys), test.right()
+			for _, s := range idle {
+				g.out.Stayed = append(g.out.Stayed, s.Typed)
+			}
+			g.out.Why, g.out.Do = words.Stays(g.rule.Server)
+			return g.change.confirm()
 		case time.Since(began) > seenWithin[g.rule.Server]:
 			return g.takeBack(g.idleReason(test, idle), g.faults(test))
 		}
@@ -450,6 +460,27 @@ func (g *guard) compare(now *Tested) (worse, idle []Journey) {
 		}
 	}
 	return worse, idle
+}
+
+// isAnother reports whether a journey has a fault besides ending on HTTP.
+func isAnother(s Journey) bool {
+	return slices.ContainsFunc(s.Problems, func(p hops.Problem) bool { return p.Grade() == point.Stop && p != hops.Insecure })
+}
+
+// reaches reports whether pages under the site's own name have become secure: other names are redirected even where nothing
+// tells the server how visitors came.
+func (g *guard) reaches(now *Tested) bool {
+	for i, s := range now.Journeys {
+		if was := g.before.Journeys[i]; g.own(s) && slices.Contains(was.Problems, hops.Insecure) && !slices.Contains(s.Problems, hops.Insecure) {
+			return true
+		}
+	}
+	return false
+}
+
+// own reports whether a journey begins on HTTP under the site's own name.
+func (g *guard) own(s Journey) bool {
+	return strings.HasPrefix(s.Typed, "http://"+g.job.Site.Host+"/") && s.Kind != hops.Proof
 }
 
 func status(s Journey) int {
@@ -530,11 +561,9 @@ func (g *guard) redirectOf() string {
 
 // idleReason says why the rules had no effect, as far as it can be told.
 func (g *guard) idleReason(now *Tested, idle []Journey) string {
-	// Only the site's own name counts: other names are redirected even if the proxy does not tell the scheme.
-	own := "http://" + g.job.Site.Host + "/"
 	plain, stayed := 0, 0
 	for _, s := range now.Journeys {
-		if strings.HasPrefix(s.Typed, own) && s.Kind != hops.Proof {
+		if g.own(s) {
 			plain++
 			if slices.Contains(s.Problems, hops.Insecure) {
 				stayed++
