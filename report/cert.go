@@ -121,7 +121,7 @@ func (t *Text) certificate(o *cert.Obtained, c cert.Certificate) {
 	}
 	if c.Folder != "" && c.Texts == nil {
 		t.heading("Files")
-		rows := [][]string{{"key", "private key, for nobody else to read"}, {"certificate-with-chain", "certificate and chain, as most servers want it"}, {"certificate", "the certificate alone"}, {"intermediates", "the chain alone"}}
+		rows := [][]string{{"key", "private key, readable by you alone"}, {"certificate-with-chain", "certificate and chain, as most servers want it"}, {"certificate", "the certificate alone"}, {"intermediates", "the chain alone"}}
 		t.printf("  in %s\n", t.clip(c.Folder, 74))
 		for i := range rows {
 			rows[i][0] += ".pem"

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Trial is a change that visitors see and that nobody has found good yet. It is kept in the logbook while it lasts, so that
+// Trial is a change that visitors see and that was not found good yet. It is kept in the logbook while it lasts, so that
 // whoever comes after a run that died knows what to put back: the run's guard within a moment, or else the next command
 // of any kind.
 type Trial struct {

@@ -23,7 +23,7 @@ type Likeness struct {
 	Hosts  []string `json:"hosts,omitempty"`  // other hosts that its scripts, frames and forms lead to
 	Hidden []uint32 `json:"hidden,omitempty"` // hashes of scripts that hide what they do
 	Fault  string   `json:"fault,omitempty"`  // words of an error that visitors read
-	Stock  string   `json:"stock,omitempty"`  // words of a page that a server or a host shows where there is no site
+	Stock  string   `json:"stock,omitempty"`  // words of a page that a server or a host shows without a site
 }
 
 // remembered is how many hashes of each kind are kept.
@@ -36,7 +36,8 @@ const remembered = 48
 //	Traceback (most recent call last)
 var faults = regexp.MustCompile(`(?i)\b(?:fatal|parse|syntax) error: .{0,200}|\b(?:warning|notice|deprecated): .{1,200}? on line \d+|uncaught (?:\w+ )?(?:error|exception)\b.{0,80}|error establishing a database connection|could not connect to (?:the )?database|traceback \(most recent call last\)|there has been a critical error|internal server error|service unavailable|bad gateway|database error|sqlstate\[\w+\]|allowed memory size of \d+ bytes exhausted|maximum execution time of \d+ seconds`)
 
-// stocks are words of pages that are no site: of a fresh server, of a host that sells the name, of an account that is closed.
+// stocks are words of pages that servers and hosts show without a site: on a fresh server, for a name that is for sale, for a
+// closed account.
 var stocks = regexp.MustCompile(`(?i)\bdefault (?:web ?)?(?:page|site)\b|welcome to nginx|\bit works!|^index of /|\b(?:domain|name) (?:\w+ ){0,3}(?:is|may be) for sale|buy this domain|\bdomain (?:is |has been |was )?(?:parked|expired|registered)|parked (?:domain|page)|account (?:has been |is )?suspended|(?:web)?site (?:has been |is )?(?:suspended|disabled)|web server is (?:running|working)|future home of|test page for|no (?:web)?site (?:is )?configured`)
 
 // hiding is how a script hides what it does:

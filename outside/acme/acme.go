@@ -245,7 +245,7 @@ func (a *Authority) Register(ctx context.Context, email string, agreed bool, bin
 	return string(a.client.KID), nil
 }
 
-// Forget forgets the account: Register finds or makes it anew.
+// Forget forgets the account: Register finds it, or makes a new one.
 func (a *Authority) Forget() { a.client.KID = "" }
 
 // own fails where a URL of the authority's is none that can be asked.

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// guarded is a site whose server reads its rules only when it is told to, and what becomes of visitors then.
+// guarded is a site whose server reads its rules only when it is told to.
 type guarded struct {
 	front
 	file, live string
@@ -70,7 +70,7 @@ func guardOf(t *testing.T, process int) int {
 	return n
 }
 
-// Whatever ends an installation at whatever moment, rules that nobody tested do not stay: the run itself, its guard, or
+// Whatever ends an installation at whatever moment, untested rules do not stay: the run itself, its guard, or
 // the next command of any kind puts the file back and has the server read it.
 func TestCutInstallation(t *testing.T) {
 	r := rand.New(rand.NewPCG(rand.Uint64(), 1))

@@ -21,7 +21,7 @@ import (
 	"trimlantern/work/findings"
 )
 
-// Memory is what a site looked like when it was well: the next look tells by it what nobody would call a failure.
+// Memory is what a site looked like when it was well: the next look finds by it what no status code shows.
 type Memory struct {
 	Time   time.Time                 `json:"time"`
 	Pages  map[string]alike.Likeness `json:"pages"`            // by address
@@ -116,8 +116,10 @@ func remember(ctx context.Context, j *work.Job, l *looks, scan *findings.Scan, l
 			delete(m.now.Pages, page)
 		}
 	}
-	for _, page := range slices.Sorted(maps.Keys(m.now.Pages))[:max(0, len(m.now.Pages)-maxRemembered)] {
-		delete(m.now.Pages, page)
+	for _, page := range slices.Backward(slices.Sorted(maps.Keys(m.now.Pages))) { // the front page sorts first
+		if len(m.now.Pages) > maxRemembered {
+			delete(m.now.Pages, page)
+		}
 	}
 	if len(m.now.Pages) == 0 {
 		return nil // nothing was seen: yesterday counts

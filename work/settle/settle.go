@@ -1,4 +1,4 @@
-// Package settle ends what a run left in the middle: a change that visitors see and that nobody found good.
+// Package settle ends what a run left in the middle: a change that visitors see and that was not found good.
 package settle
 
 import (
