@@ -25,6 +25,7 @@ grep -qx pgsql <<<"$modules" || missing+=(php-pgsql)
 need sqlite3 sqlite3
 need chromium chromium
 need openssl openssl
+need certutil libnss3-tools
 need ss iproute2
 need /usr/sbin/named bind9
 need pebble pebble

@@ -4,7 +4,6 @@
 package certs
 
 import (
-	"bytes"
 	"crypto/ecdsa"
 	"crypto/rsa"
 	"crypto/x509"
@@ -23,7 +22,6 @@ type Sent struct {
 	Served bool                   // a server sent it just now: then Staple is what it sent along
 	Staple []byte                 // an OCSP answer; nil: none
 	Lists  []*x509.RevocationList // of revoked certificates, as they were fetched; believed where an authority signed them
-	Root   *x509.Certificate      // the authority's root, where it is known and not sent
 }
 
 // minRSA is the length of an RSA key, in bits, below which browsers refuse it.
@@ -48,12 +46,30 @@ func (s Sent) Judge() []Finding {
 	if place > 0 {
 		add(Finding{Code: NotFirst, Number: place + 1})
 	}
+	way := s.way(leaf)
 	s.names(s.Chain[0], add)
-	s.dates(leaf, add)
-	s.use(leaf, add)
-	s.strength(add)
-	s.trust(leaf, add)
+	s.dates(leaf, way, add)
+	s.use(leaf, way, add)
+	if way == nil {
+		for _, f := range s.obstructed(leaf) {
+			add(f)
+		}
+		s.strength([]*x509.Certificate{leaf}, add)
+		return out
+	}
+	s.strength(way.anchored(), add)
+	add(Finding{Code: Trusted})
+	s.order(way, add)
 	return out
+}
+
+// End is when the first certificate ends that browsers need for the site.
+func (s Sent) End() time.Time {
+	leaf, _ := s.Leaf()
+	if way := s.way(leaf); way != nil {
+		return way.end()
+	}
+	return leaf.NotAfter
 }
 
 type adder func(Finding)
@@ -92,7 +108,7 @@ func Usual(leaf *x509.Certificate) time.Duration {
 	return min(21*24*time.Hour, leaf.NotAfter.Sub(leaf.NotBefore)/4)
 }
 
-func (s Sent) dates(leaf *x509.Certificate, add adder) {
+func (s Sent) dates(leaf *x509.Certificate, w way, add adder) {
 	soon := s.Soon
 	if soon == 0 {
 		soon = Usual(leaf)
@@ -109,9 +125,9 @@ func (s Sent) dates(leaf *x509.Certificate, add adder) {
 	default:
 		add(Finding{Code: InDate, When: leaf.NotAfter, Days: days})
 	}
-	for _, c := range s.Chain {
-		if c != leaf && c.NotAfter.Before(s.Now) && !bytes.Equal(c.RawIssuer, c.RawSubject) {
-			add(Finding{Code: IssuerExpired, Subject: name(c), When: c.NotAfter})
+	for _, c := range w.anchored() {
+		if left := c.NotAfter.Sub(s.Now); left < soon && c.NotAfter.Before(leaf.NotAfter) {
+			add(Finding{Code: IssuerEndsSoon, Subject: name(c), When: c.NotAfter, Days: int(left.Hours() / 24)})
 		}
 	}
 }
@@ -123,112 +139,35 @@ func name(c *x509.Certificate) string {
 	return c.Subject.String()
 }
 
-func (s Sent) strength(add adder) {
-	weak := false
-	for i, c := range s.Chain {
+// strength judges the keys and signatures of the certificates that are needed, the site's own first.
+func (s Sent) strength(needed []*x509.Certificate, add adder) {
+	good := true
+	add = func(add adder) adder {
+		return func(f Finding) { good = false; add(f) }
+	}(add)
+	for i, c := range needed {
 		switch key := c.PublicKey.(type) {
 		case *rsa.PublicKey:
 			if n := key.N.BitLen(); n < minRSA {
-				weak = true
-				add(Finding{Code: ShortRSA, Number: i + 1, Bits: n})
+				add(Finding{Code: ShortRSA, Number: s.number(c), Bits: n})
 			}
 		case *ecdsa.PublicKey:
-			if n := key.Curve.Params().BitSize; n < 256 {
-				weak = true
-				add(Finding{Code: ShortCurve, Number: i + 1, Bits: n})
+			switch n := key.Curve.Params().BitSize; {
+			case n < 256:
+				add(Finding{Code: ShortCurve, Number: s.number(c), Bits: n})
+			case n > 384 && i == 0:
+				add(Finding{Code: OddKey, Algorithm: "ECDSA on " + key.Curve.Params().Name})
 			}
 		default:
 			if i == 0 {
-				weak = true
 				add(Finding{Code: OddKey, Algorithm: c.PublicKeyAlgorithm.String()})
 			}
 		}
-		root := bytes.Equal(c.RawIssuer, c.RawSubject)
-		switch c.SignatureAlgorithm {
-		case x509.MD5WithRSA, x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
-			if !root || i == 0 {
-				weak = true
-				add(Finding{Code: OldSignature, Number: i + 1, Algorithm: c.SignatureAlgorithm.String()})
-			}
+		if obsolete(c) {
+			add(Finding{Code: OldSignature, Number: s.number(c), Algorithm: c.SignatureAlgorithm.String()})
 		}
 	}
-	if !weak {
+	if good {
 		add(Finding{Code: Strong})
 	}
-}
-
-// trust looks whether the chain leads to an authority, and is in order.
-func (s Sent) trust(leaf *x509.Certificate, add adder) {
-	if bytes.Equal(leaf.RawIssuer, leaf.RawSubject) && leaf.CheckSignatureFrom(leaf) == nil || selfSigned(leaf) {
-		if _, err := s.verify(leaf, nil); err != nil {
-			add(Finding{Code: SelfSigned})
-			return
-		}
-	}
-	var rest []*x509.Certificate
-	for _, c := range s.Chain {
-		if c != leaf {
-			rest = append(rest, c)
-		}
-	}
-	if _, err := s.verify(leaf, rest); err != nil {
-		if slices.ContainsFunc(rest, func(c *x509.Certificate) bool { return c.NotAfter.Before(s.Now) }) {
-			return // that is the reason, and it is named already
-		}
-		top := s.top(leaf)
-		switch {
-		case bytes.Equal(top.RawIssuer, top.RawSubject):
-			add(Finding{Code: Unknown, Subject: name(top)})
-		default:
-			f := Finding{Code: Incomplete, Subject: name(top), Issuer: top.Issuer.CommonName}
-			if len(top.IssuingCertificateURL) > 0 {
-				f.URL = top.IssuingCertificateURL[0]
-			}
-			add(f)
-		}
-		return
-	}
-	add(Finding{Code: Trusted})
-	for i := 0; i+1 < len(s.Chain); i++ {
-		if s.Chain[i].CheckSignatureFrom(s.Chain[i+1]) != nil {
-			add(Finding{Code: OutOfOrder, Number: i + 1})
-			return
-		}
-	}
-}
-
-// selfSigned reports whether a certificate that may not sign others signed itself.
-func selfSigned(c *x509.Certificate) bool {
-	return bytes.Equal(c.RawIssuer, c.RawSubject) && c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil
-}
-
-// verify builds a chain from the leaf; what ended is judged elsewhere, so the time is
-// one at which the leaf is good.
-func (s Sent) verify(leaf *x509.Certificate, rest []*x509.Certificate) ([][]*x509.Certificate, error) {
-	pool := x509.NewCertPool()
-	for _, c := range rest {
-		pool.AddCert(c)
-	}
-	at := s.Now
-	if at.After(leaf.NotAfter) {
-		at = leaf.NotAfter
-	}
-	if at.Before(leaf.NotBefore) {
-		at = leaf.NotBefore
-	}
-	return leaf.Verify(x509.VerifyOptions{Roots: s.Roots, Intermediates: pool, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
-}
-
-// top follows the issuers among what was sent as far as they lead.
-func (s Sent) top(leaf *x509.Certificate) *x509.Certificate {
-	at := leaf
-	for range s.Chain {
-		next := slices.IndexFunc(s.Chain, func(c *x509.Certificate) bool { return c != at && bytes.Equal(c.RawSubject, at.RawIssuer) })
-		if next < 0 || bytes.Equal(at.RawIssuer, at.RawSubject) {
-			break
-		}
-		at = s.Chain[next]
-
-	}
-	return at
 }

@@ -54,11 +54,11 @@ func issue(t *testing.T, by *issued, change func(*x509.Certificate), key crypto.
 	return &issued{parsed, key}
 }
 
-func authority(t *testing.T, by *issued, name string) *issued {
+func authority(t *testing.T, by *issued, name string, key ...crypto.Signer) *issued {
 	return issue(t, by, func(c *x509.Certificate) {
 		c.Subject.CommonName, c.IsCA, c.KeyUsage, c.ExtKeyUsage = name, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign, nil
 		c.NotBefore, c.NotAfter = now.AddDate(-2, 0, 0), now.AddDate(8, 0, 0)
-	}, nil)
+	}, append(key, nil)[0])
 }
 
 func TestJudge(t *testing.T) {
@@ -87,6 +87,13 @@ func TestJudge(t *testing.T) {
 		c.Subject.CommonName, c.IsCA, c.KeyUsage = "Old Between", true, x509.KeyUsageCertSign
 		c.NotBefore, c.NotAfter = now.AddDate(-3, 0, 0), now.AddDate(0, 0, -3)
 	}, nil)
+	forOther := issue(t, root, func(c *x509.Certificate) {
+		c.Subject.CommonName, c.IsCA, c.KeyUsage, c.ExtKeyUsage = "For Other", true, x509.KeyUsageCertSign, nil
+		c.PermittedDNSDomainsCritical, c.PermittedDNSDomains = true, []string{"other.example"}
+	}, nil)
+	byOther := issue(t, forOther, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, nil)
+	none := issue(t, root, func(c *x509.Certificate) { c.Subject.CommonName = "No Authority" }, nil)
+	byNone := issue(t, none, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, nil)
 	byOld := issue(t, old, func(c *x509.Certificate) { c.DNSNames = good.DNSNames }, nil)
 	for _, cs := range []struct {
 		what  string
@@ -125,6 +132,15 @@ func TestJudge(t *testing.T) {
 			c.ExtraExtensions = []pkix.Extension{{Id: tlsFeature, Value: []byte{0x30, 0x03, 0x02, 0x01, 0x05}}}
 		}), between}, map[string]point.Grade{"staple": point.Stop}, "no-staple"},
 		{"revoked", []*issued{site(func(c *x509.Certificate) { c.SerialNumber = big.NewInt(666) }), between}, map[string]point.Grade{"revoked": point.Stop}, "revoked: [] of [], 0 bits, number 0, 0 days, 2026-11-20"},
+		{"a key that may not sign", []*issued{site(func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyAgreement }), between}, map[string]point.Grade{"purpose": point.Stop}, "no-signing"},
+		{"an authority's own", []*issued{site(func(c *x509.Certificate) {
+			c.IsCA, c.KeyUsage = true, x509.KeyUsageCertSign|x509.KeyUsageDigitalSignature
+		}), between}, map[string]point.Grade{"purpose": point.Care}, "of-authority"},
+		{"with an intermediate of others that ended", []*issued{good, between, old}, map[string]point.Grade{"extra": point.Note}, "extra: [] of [], 0 bits, number 3"},
+		{"with a root of others", []*issued{good, between, stranger}, map[string]point.Grade{"extra": point.Note}, "Nobody's Root"},
+		{"an intermediate that ended, and its successor", []*issued{byOld, old, authority(t, root, "Old Between", old.key)}, map[string]point.Grade{"order": point.Care}, "out-of-order: [] of [], 0 bits, number 1"},
+		{"an intermediate that may not issue for it", []*issued{byOther, forOther}, map[string]point.Grade{"chain": point.Stop}, "issuer-forbids: [ternrock.example www.ternrock.example]"},
+		{"an intermediate that is no authority", []*issued{byNone, none}, map[string]point.Grade{"chain": point.Stop}, "issuer-unfit"},
 		{"an intermediate that ended", []*issued{byOld, old}, map[string]point.Grade{"dates-chain": point.Stop}, "issuer-expired: [] of [], 0 bits, number 0, 0 days, 2026-11-20"},
 	} {
 		lists := []*x509.RevocationList{revocations(t, between, 666), revocations(t, stranger, 1, 2, 3, 4, 5, 6, 7, 8, 9)}
@@ -132,7 +148,7 @@ func TestJudge(t *testing.T) {
 		for _, c := range cs.chain {
 			chain = append(chain, c.Certificate)
 		}
-		found := Sent{Chain: chain, Names: []string{"ternrock.example", "www.ternrock.example"}, Roots: roots, Now: now, Soon: 21 * 24 * time.Hour, Served: true, Root: root.Certificate, Lists: lists}.Judge()
+		found := Sent{Chain: chain, Names: []string{"ternrock.example", "www.ternrock.example"}, Roots: roots, Now: now, Soon: 21 * 24 * time.Hour, Served: true, Lists: lists}.Judge()
 		got := map[string]point.Grade{}
 		all := ""
 		for _, f := range found {
@@ -184,7 +200,7 @@ func TestStapled(t *testing.T) {
 			require.NoError(t, err)
 		}
 		got := ""
-		for _, f := range (Sent{Chain: []*x509.Certificate{leaf.Certificate}, Names: []string{"ternrock.example"}, Roots: roots, Now: now, Served: true, Staple: answer, Root: root.Certificate}).Judge() {
+		for _, f := range (Sent{Chain: []*x509.Certificate{leaf.Certificate}, Names: []string{"ternrock.example"}, Roots: roots, Now: now, Served: true, Staple: answer}).Judge() {
 			if f.Grade().Fault() {
 				got += f.ID()
 			}
@@ -239,4 +255,20 @@ func FuzzRead(f *testing.F) {
 			Sent{Chain: bundle.Chain, Names: []string{"ternrock.example"}, Roots: x509.NewCertPool(), Now: now}.Judge()
 		}
 	})
+}
+
+// Authorities that all sign each other are looked at so often, and no longer.
+func TestCircle(t *testing.T) {
+	first := authority(t, nil, "Ring")
+	chain := []*x509.Certificate{issue(t, first, func(c *x509.Certificate) { c.DNSNames = []string{"ternrock.example"} }, nil).Certificate}
+	for range 30 {
+		chain = append(chain, authority(t, first, "Ring", first.key).Certificate)
+	}
+	var stops []Code
+	for _, f := range (Sent{Chain: chain, Names: []string{"ternrock.example"}, Roots: x509.NewCertPool(), Now: now}).Judge() {
+		if f.Grade() == point.Stop {
+			stops = append(stops, f.Code)
+		}
+	}
+	assert.Equal(t, []Code{Unknown}, stops)
 }

@@ -19,23 +19,32 @@ const (
 	Expired       Code = "expired"        // it ended When
 	EndsSoon      Code = "ends-soon"      // it ends in Days, When
 	InDate        Code = "in-date"        // it is good for Days more, to When
-	IssuerExpired Code = "issuer-expired" // Subject, an intermediate, ended When
-	ShortRSA      Code = "short-rsa"      // certificate Number has an RSA key of Bits
-	ShortCurve    Code = "short-curve"    // certificate Number has an elliptic key of Bits
-	OddKey        Code = "odd-key"        // its key is of a kind, Algorithm, that browsers do not take
-	OldSignature  Code = "old-signature"  // certificate Number is signed with Algorithm
-	Strong        Code = "strong"         // keys and signatures are
-	SelfSigned    Code = "self-signed"
-	Unknown       Code = "unknown"    // it leads to Subject, whom browsers do not know
-	Incomplete    Code = "incomplete" // Issuer, of Subject, was not sent; the authority offers it at URL
-	Trusted       Code = "trusted"
-	OutOfOrder    Code = "out-of-order"  // Number was not issued by the next
-	OtherPurpose  Code = "other-purpose" // it is not made for servers
-	LongLife      Code = "long-life"     // it was issued for Days; Most are allowed
-	Revoked       Code = "revoked"       // When
-	NoStaple      Code = "no-staple"     // it demands one, and none was sent
-	BadStaple     Code = "bad-staple"    // Err
-	OldStaple     Code = "old-staple"    // it ended When
+	IssuerExpired Code = "issuer-expired" // Subject, an intermediate that is needed, ended When
+	IssuerNotYet  Code = "issuer-not-yet" // Subject, an intermediate that is needed, begins When
+	IssuerUnfit   Code = "issuer-unfit"   // Subject cannot have issued it, for Err
+	IssuerForbids Code = "issuer-forbids" // Subject may not issue for Names
+	NoSigning     Code = "no-signing"     // its key usage lacks digital signatures, which TLS needs
+	OfAuthority   Code = "of-authority"   // it is one that may issue others
+	OddExtension  Code = "odd-extension"  // it has an extension, Algorithm, that must be understood and is unknown
+	Extra         Code = "extra"          // Number, Subject, was sent and issued nothing that was
+
+	IssuerEndsSoon Code = "issuer-ends-soon" // Subject, an intermediate that is needed, ends in Days, When
+	ShortRSA       Code = "short-rsa"        // certificate Number has an RSA key of Bits
+	ShortCurve     Code = "short-curve"      // certificate Number has an elliptic key of Bits
+	OddKey         Code = "odd-key"          // its key is of a kind, Algorithm, that browsers do not take
+	OldSignature   Code = "old-signature"    // certificate Number is signed with Algorithm
+	Strong         Code = "strong"           // keys and signatures are
+	SelfSigned     Code = "self-signed"
+	Unknown        Code = "unknown"    // it leads to Subject, whom browsers do not know
+	Incomplete     Code = "incomplete" // Issuer, of Subject, was not sent; the authority offers it at URL
+	Trusted        Code = "trusted"
+	OutOfOrder     Code = "out-of-order"  // Number was not issued by the next
+	OtherPurpose   Code = "other-purpose" // it is not made for servers
+	LongLife       Code = "long-life"     // it was issued for Days; Most are allowed
+	Revoked        Code = "revoked"       // When
+	NoStaple       Code = "no-staple"     // it demands one, and none was sent
+	BadStaple      Code = "bad-staple"    // Err
+	OldStaple      Code = "old-staple"    // it ended When
 )
 
 // Finding is one thing that was found out. Fields that its code does not set are empty.
@@ -53,7 +62,7 @@ type Finding struct {
 	URL     string
 	Err     error
 
-	Algorithm string // as the standard calls it
+	Algorithm string // as the standard calls it; the number of an extension
 }
 
 // codes is the one table: which question a code answers, by the stable name of its point, and how much it matters.
@@ -70,9 +79,16 @@ var codes = map[Code]struct {
 	EndsSoon:      {"dates", point.Care},
 	InDate:        {"dates", point.Good},
 	IssuerExpired: {"dates-chain", point.Stop},
+	IssuerNotYet:  {"dates-chain", point.Stop},
+	IssuerUnfit:   {"chain", point.Stop},
+	IssuerForbids: {"chain", point.Stop},
+	NoSigning:     {"purpose", point.Stop},
+	OfAuthority:   {"purpose", point.Care},
+	OddExtension:  {"purpose", point.Stop},
+	Extra:         {"extra", point.Note},
 	ShortRSA:      {"key", point.Stop},
 	ShortCurve:    {"key", point.Stop},
-	OddKey:        {"key", point.Care},
+	OddKey:        {"key", point.Stop},
 	OldSignature:  {"signature", point.Stop},
 	Strong:        {"key", point.Good},
 	SelfSigned:    {"trust", point.Stop},
@@ -86,6 +102,8 @@ var codes = map[Code]struct {
 	NoStaple:      {"staple", point.Stop},
 	BadStaple:     {"staple", point.Care},
 	OldStaple:     {"staple", point.Care},
+
+	IssuerEndsSoon: {"dates-chain", point.Care},
 }
 
 // ID is the stable name of the question that the finding answers: "names", "dates", "trust" and so on.

@@ -11,17 +11,26 @@ import (
 )
 
 // use judges what the certificate is made for, how long it was issued for, and whether it was taken back.
-func (s Sent) use(leaf *x509.Certificate, add adder) {
-	if use := leaf.ExtKeyUsage; len(use)+len(leaf.UnknownExtKeyUsage) > 0 && !slices.Contains(use, x509.ExtKeyUsageServerAuth) && !slices.Contains(use, x509.ExtKeyUsageAny) {
+func (s Sent) use(leaf *x509.Certificate, w way, add adder) {
+	if !serves(leaf) {
 		add(Finding{Code: OtherPurpose})
+	}
+	if leaf.KeyUsage != 0 && leaf.KeyUsage&x509.KeyUsageDigitalSignature == 0 {
+		add(Finding{Code: NoSigning})
+	}
+	if leaf.IsCA {
+		add(Finding{Code: OfAuthority})
+	}
+	if len(leaf.UnhandledCriticalExtensions) > 0 {
+		add(Finding{Code: OddExtension, Algorithm: leaf.UnhandledCriticalExtensions[0].String()})
 	}
 	if most := longest(leaf.NotBefore); leaf.NotAfter.Sub(leaf.NotBefore) > time.Duration(most)*24*time.Hour+time.Hour {
 		add(Finding{Code: LongLife, Days: int(leaf.NotAfter.Sub(leaf.NotBefore).Hours() / 24), Most: most})
 	}
-	s.stapled(leaf, add)
+	s.stapled(leaf, w, add)
 	for _, list := range s.Lists {
 		i := slices.IndexFunc(list.RevokedCertificateEntries, func(e x509.RevocationListEntry) bool { return e.SerialNumber.Cmp(leaf.SerialNumber) == 0 })
-		if i >= 0 && bytes.Equal(list.RawIssuer, leaf.RawIssuer) && s.signed(list) {
+		if i >= 0 && bytes.Equal(list.RawIssuer, leaf.RawIssuer) && s.signed(w, list) {
 			add(Finding{Code: Revoked, When: list.RevokedCertificateEntries[i].RevocationTime})
 			return
 		}
@@ -29,8 +38,8 @@ func (s Sent) use(leaf *x509.Certificate, add adder) {
 }
 
 // signed reports whether a list comes from one of the authorities that were sent or are trusted.
-func (s Sent) signed(list *x509.RevocationList) bool {
-	return slices.ContainsFunc(s.Chain, func(c *x509.Certificate) bool { return list.CheckSignatureFrom(c) == nil }) || s.Root != nil && list.CheckSignatureFrom(s.Root) == nil
+func (s Sent) signed(w way, list *x509.RevocationList) bool {
+	return slices.ContainsFunc(slices.Concat(s.Chain, w), func(c *x509.Certificate) bool { return list.CheckSignatureFrom(c) == nil })
 }
 
 // longest returns for how many days a public authority may issue a certificate at a time (CA/Browser Forum,
@@ -63,7 +72,7 @@ func mustStaple(c *x509.Certificate) bool {
 }
 
 // stapled judges the OCSP answer that the server sent along (RFC 6960).
-func (s Sent) stapled(leaf *x509.Certificate, add adder) {
+func (s Sent) stapled(leaf *x509.Certificate, w way, add adder) {
 	if !s.Served {
 		return
 	}
@@ -74,8 +83,8 @@ func (s Sent) stapled(leaf *x509.Certificate, add adder) {
 		return
 	}
 	var issuer *x509.Certificate
-	for _, c := range append(slices.Clone(s.Chain), s.Root) {
-		if c != nil && bytes.Equal(c.RawSubject, leaf.RawIssuer) && leaf.CheckSignatureFrom(c) == nil {
+	for _, c := range slices.Concat(s.Chain, w) {
+		if bytes.Equal(c.RawSubject, leaf.RawIssuer) && leaf.CheckSignatureFrom(c) == nil {
 			issuer = c
 		}
 	}

@@ -49,12 +49,28 @@ func certificate(f certs.Finding) (what, why, do string) {
 		return fmt.Sprintf("it is good for %d more days, to %s", f.Days, day), "", ""
 	case certs.IssuerExpired:
 		return fmt.Sprintf("the intermediate certificate %q ended on %s", f.Subject, day), "browsers that have no other refuse the site", "get the authority's newest intermediate certificate"
+	case certs.IssuerNotYet:
+		return fmt.Sprintf("the intermediate certificate %q begins on %s", f.Subject, day), "browsers refuse the site until then", "wait, or send the authority's present intermediate certificate"
+	case certs.IssuerEndsSoon:
+		return fmt.Sprintf("the intermediate certificate %q ends in %d days, on %s, before the site's own", f.Subject, f.Days, day), "then " + warning, "get the authority's newest intermediate certificate, or renew"
+	case certs.IssuerUnfit:
+		return fmt.Sprintf("browsers do not take %q for its issuer: %v", f.Subject, f.Err), warning, "get a certificate from a public authority, and send the intermediates that come with it"
+	case certs.IssuerForbids:
+		return fmt.Sprintf("%q may not issue certificates for %s", f.Subject, names), warning, "get a certificate from an authority that may"
+	case certs.NoSigning:
+		return "its key usage does not include digital signatures", "browsers refuse it: the key must sign the handshake", "get a certificate for a web server, with digital signature among its key usages"
+	case certs.OfAuthority:
+		return "it is an authority's own certificate, which may issue others", "some browsers refuse it for a site", "get a certificate for a web server from an authority"
+	case certs.OddExtension:
+		return "it has an extension that must be understood and that browsers do not know: " + f.Algorithm, "browsers refuse it", "get a certificate for a web server from an authority"
+	case certs.Extra:
+		return fmt.Sprintf("certificate %d that is sent, %q, is not needed for it", f.Number, f.Subject), "it makes each connection longer, and helps no browser", "leave it out of the server's file"
 	case certs.ShortRSA:
 		return fmt.Sprintf("certificate %d has an RSA key of %d bits", f.Number, f.Bits), "browsers refuse keys below 2048 bits", "make a new key, and get a certificate for it"
 	case certs.ShortCurve:
 		return fmt.Sprintf("certificate %d has an elliptic key of %d bits", f.Number, f.Bits), "browsers refuse it", "make a new key on P-256"
 	case certs.OddKey:
-		return "its key is of a kind that browsers do not take: " + f.Algorithm, "browsers know RSA and ECDSA", "make a new key on P-256"
+		return "its key is of a kind that browsers do not take: " + f.Algorithm, "browsers know RSA, and ECDSA on P-256 and P-384", "make a new key on P-256, and get a certificate for it"
 	case certs.OldSignature:
 		return fmt.Sprintf("certificate %d is signed with an obsolete algorithm (%s)", f.Number, f.Algorithm), "browsers refuse it", "get a new certificate; authorities sign with SHA-256 today"
 	case certs.Strong:

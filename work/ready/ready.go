@@ -244,16 +244,16 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	}
 	sent := certs.Sent{Chain: seen.Chain, Names: []string{name}, Roots: client.Roots(), Now: r.job.Now(), Soon: r.o.Soon, Served: true, Staple: seen.Staple}
 	leaf, _ := sent.Leaf()
-	sent.Root = rootOf(seen.Chain, leaf, client.Roots())
 	sent.Lists = r.revocations(client, leaf, name)
 	if print := sha256.Sum256(leaf.Raw); r.prints[name] == nil {
 		r.prints[name] = &seenAt{print, addr}
 	} else if r.prints[name].print != print {
 		r.add(name+" "+addr, words.OtherCertificate, name, addr, r.prints[name].addr)
 	}
-	left := leaf.NotAfter.Sub(r.job.Now())
-	if r.out.Until.IsZero() || leaf.NotAfter.Before(r.out.Until) {
-		r.out.Days, r.out.Until = int(left.Hours()/24), leaf.NotAfter.UTC()
+	end := sent.End()
+	left := end.Sub(r.job.Now())
+	if r.out.Until.IsZero() || end.Before(r.out.Until) {
+		r.out.Days, r.out.Until = int(left.Hours()/24), end.UTC()
 	}
 	bad, stop := false, ""
 	for _, p := range words.Certificates(sent.Judge()) {
@@ -293,19 +293,6 @@ func (r *readying) certified(p point.Point, name, addr string) {
 		names = append(names, n)
 	}
 	one.What = fmt.Sprintf("the certificate for %s at %s: %s", strings.Join(names, ", "), addr, p.What)
-}
-
-// rootOf returns the root that the chain leads to; nil where there is none that is trusted.
-func rootOf(chain []*x509.Certificate, leaf *x509.Certificate, roots *x509.CertPool) *x509.Certificate {
-	between := x509.NewCertPool()
-	for _, c := range chain {
-		between.AddCert(c)
-	}
-	chains, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
-	if err != nil || len(chains) == 0 {
-		return nil
-	}
-	return chains[0][len(chains[0])-1]
 }
 
 // maxLists bounds how many lists of one certificate are fetched.
