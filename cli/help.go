@@ -64,6 +64,8 @@ folder, or from the file's own folder. Unknown keys are refused.
   system     the kind of system: wordpress, generic, or a FILE.yaml of your own
   folder     the site's folder, from / on
   system-folder  the system's folder, where its configuration lies elsewhere
+  system-config  the system's own configuration, where the database is not read
+             from it: it may hold the site's addresses
   database   kind (mysql, postgres, sqlite, dump), file, config (the system's
              own configuration), host, port, socket, user, name, schema,
              charset, tls (off, encrypt, verify), tls-ca, identity, prefix; one

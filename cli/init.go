@@ -77,7 +77,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 	f.BoolVar(&o.Here, "here", false, "keep site file and logbook in the current folder; not in one that a web server serves")
 	f.BoolVar(&move, "move", false, "move the site file that is in use, with its logbook, into your data folder")
 	f.StringVar(&databaseURL, "database", "", "the database: `sqlite:FILE`, dump:FILE (an exported one), mysql://USER@HOST/NAME or postgres://USER@HOST/NAME; ?socket=PATH, tls=off|encrypt|verify, tls-ca=FILE, schema=NAME")
-	f.StringVar(&o.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
+	f.StringVar(&o.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`; with --database only what it holds of the addresses")
 	f.StringVar(&o.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")
 	f.StringVar(&o.Database.PasswordEnv, "password-env", "", "the password is in this environment `VARIABLE`")
 	f.StringVar(&o.Database.PasswordFile, "password-file", "", "the password is in this `FILE`")

@@ -71,7 +71,7 @@ is needed. --plain asks line by line, for screen readers.
 	a.network(c)
 	f := c.Flags()
 	f.StringVar(&o.database, "database", "", "the database, as trimlantern init takes it: `sqlite:FILE`, dump:FILE (an exported one), mysql://USER@HOST/NAME …")
-	f.StringVar(&o.init.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`")
+	f.StringVar(&o.init.Database.Config, "system-config", "", "take the database from the system's own configuration `FILE`; with --database only what it holds of the addresses")
 	f.StringVar(&o.init.Database.Prefix, "prefix", "", "what the names of the site's tables begin with")
 	f.StringVar(&o.init.Database.PasswordEnv, "password-env", "", "the password is in this environment `VARIABLE`")
 	f.StringVar(&o.init.Database.PasswordFile, "password-file", "", "the password is in this `FILE`")

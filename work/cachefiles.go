@@ -19,7 +19,7 @@ type CacheFolder struct {
 
 // CachePaths returns where the system description says that cached files lie.
 func (j *Job) CachePaths() (out []CacheFolder) {
-	root, config := j.File.Dir, j.File.Abs(j.File.Database.Config)
+	root, config := j.File.Dir, j.File.Configuration()
 	switch {
 	case j.File.SystemFolder != "":
 		root = j.File.Abs(j.File.SystemFolder)

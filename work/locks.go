@@ -53,10 +53,10 @@ func hasPrefixFold(s, prefix string) bool {
 
 // Locks returns the addresses that the system's configuration holds, as it is now.
 func (j *Job) Locks() ([]Locked, error) {
-	if j.System == nil || j.System.Config == nil || j.File.Database.Config == "" {
+	if j.System == nil || j.System.Config == nil || j.File.Configuration() == "" {
 		return nil, nil
 	}
-	held, err := j.System.Config.LocksOf(j.File.Abs(j.File.Database.Config))
+	held, err := j.System.Config.LocksOf(j.File.Configuration())
 	if err != nil {
 		return nil, err
 	}

@@ -107,8 +107,8 @@ func (j *Job) WebRoot() string {
 	switch f := j.File; {
 	case f.SystemFolder != "":
 		return f.Abs(f.SystemFolder)
-	case f.Database.Config != "":
-		return filepath.Dir(f.Abs(f.Database.Config))
+	case f.Configuration() != "":
+		return filepath.Dir(f.Configuration())
 	default:
 		return f.Folder
 	}

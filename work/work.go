@@ -340,6 +340,11 @@ func (j *Job) Config() (database.Config, error) {
 			c.Host, c.Socket, c.Port = conn.Host, conn.Socket, conn.Port
 		}
 	}
+	if j.File.SystemConfig != "" && d.Config == "" && j.System.Config != nil {
+		if conn, err := j.System.Config.Connect(j.File.Configuration()); err == nil {
+			j.conn = conn // for its keys; where the database is was said
+		}
+	}
 	switch {
 	case d.PasswordEnv != "":
 		c.Password = os.Getenv(d.PasswordEnv)

@@ -3,6 +3,7 @@ package sitefile
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -29,6 +30,7 @@ type File struct {
 	System       string            `yaml:"system"`
 	Database     Database          `yaml:"database"`
 	SystemFolder string            `yaml:"system-folder,omitempty"` // the system's folder, where its configuration lies elsewhere
+	SystemConfig string            `yaml:"system-config,omitempty"` // the system's own configuration, where the database is not read from it
 	Files        []string          `yaml:"files,omitempty"`
 	Choose       change.Choice     `yaml:"choose,omitempty"` // a part of the site
 	Hosts        map[string]string `yaml:"hosts,omitempty"`  // decisions: "secure", "insecure" or "leave"
@@ -258,6 +260,9 @@ func (f *File) Abs(p string) string {
 	}
 	return filepath.Join(f.Dir, p)
 }
+
+// Configuration returns where the system's own configuration is, as an absolute path; "": that is not known.
+func (f *File) Configuration() string { return f.Abs(cmp.Or(f.Database.Config, f.SystemConfig)) }
 
 // Add adds an entry to a list of the file on disk, like accepted; the rest of it, comments too, stays.
 func (f *File) Add(list string, entry any) error {

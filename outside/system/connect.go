@@ -41,7 +41,7 @@ func (c *ConfigFile) Connect(file string) (*Connection, error) {
 	}
 	for _, name := range settingsIn(c.Database) {
 		if _, ok := set[name]; !ok {
-			if in, ok := set[unknownInclude]; ok {
+			if in, ok := set[dark]; ok {
 				return nil, &Unclear{name, in}
 			}
 			return nil, fmt.Errorf("%s sets no %s: is it the system's configuration?", file, name)
@@ -119,6 +119,9 @@ func (c *ConfigFile) locks(set map[string]Setting) map[string]Lock {
 	for name, constant := range c.Locks {
 		if s, ok := set[constant]; ok && (s.Value != "" || s.How != Literally) {
 			locks[name] = Lock{constant, s}
+		} else if hidden, some := set[dark]; some && !ok {
+			hidden.Value, hidden.How = "", Possibly
+			locks[name] = Lock{constant, hidden}
 		}
 	}
 	return locks

@@ -1,6 +1,8 @@
 package system
 
 import (
+	"errors"
+	"io/fs"
 	"path/filepath"
 	"strings"
 
@@ -22,11 +24,12 @@ const (
 	Literally     How = iota
 	Computed          // by an expression
 	Conditionally     // only sometimes, or to different values
+	Possibly          // by code whose effect only running it would tell
 )
 
 // Words returns the way as the end of a sentence.
 func (h How) Words() string {
-	return [...]string{"set", "set by an expression", "set conditionally"}[h]
+	return [...]string{"set", "set by an expression", "set conditionally", "perhaps set by code whose effect only running it would tell"}[h]
 }
 
 // Setting is one constant or variable that a configuration sets.
@@ -37,8 +40,12 @@ type Setting struct {
 	Line  int
 }
 
-// unknownInclude is the name under which a file is kept that is included by an expression.
-const unknownInclude = "include"
+// dark is the name under which a place is kept that may set anything:
+//
+//	require getenv('MORE');
+//	foreach ($all as $name => $value) define($name, $value);
+//	call_user_func('define', …), eval(…)
+const dark = "anything"
 
 // ReadPHP reads what a PHP configuration sets, by reading its tokens and never by running it:
 // define('NAME', 'value'), const and $name = 'value', also from parts, and in the files that it includes by
@@ -133,9 +140,13 @@ func (f *phpFile) token() {
 		f.otherBranch(i)
 	case f.isWord(i, "endif", "endwhile", "endfor", "endforeach", "endswitch"):
 		f.pop(':')
-	case f.isWord(i, "define") && f.isMark(i+1, "(") && f.get(i+2).kind == phpString && !f.get(i+2).open && f.isMark(i+3, ","):
-		name := f.get(i + 2).text
-		value, how, next := f.expression(i+4, ",)")
+	case f.isWord(i, "define") && f.isMark(i+1, "("):
+		name, known, comma := f.expression(i+2, ",")
+		if known != Literally || !f.isMark(comma, ",") {
+			f.set[dark] = Setting{"", Possibly, f.names[f.abs], t.line}
+			return
+		}
+		value, how, next := f.expression(comma+1, ",)")
 		f.constant(name, Setting{value, how, f.names[f.abs], t.line}, f.when(name) || f.chained(i, name))
 		f.at = next - 1
 	case f.isWord(i, "const") && f.get(i+1).kind == phpWord && f.isMark(i+2, "="):
@@ -144,9 +155,10 @@ func (f *phpFile) token() {
 		f.constant(name, Setting{value, how, f.names[f.abs], t.line}, f.when(name))
 		f.at = next - 1
 	case t.kind == phpVariable && f.isMark(i+1, "=") && !f.isMark(i+2, "=") && !f.isMark(i+2, ">"):
-		value, how, next := f.expression(i+2, ";),")
-		f.variable(t.text, Setting{value, how, f.names[f.abs], t.line}, f.when(""))
-		f.at = next - 1
+		value, how, _ := f.expression(i+2, ";),")
+		f.variable(t.text, Setting{value, how, f.names[f.abs], t.line}, f.when("")) // what it is set to may set something too
+	case f.isWord(i, "eval"), t.kind == phpString && strings.EqualFold(strings.TrimPrefix(t.text, `\`), "define"):
+		f.set[dark] = Setting{"", Possibly, f.names[f.abs], t.line}
 	case t.kind == phpVariable && f.get(i+1).kind == phpMark && f.isMark(i+2, "=") && strings.Contains(".?+*-", f.get(i+1).text):
 		f.variable(t.text, Setting{"", Computed, f.names[f.abs], t.line}, false)
 	case f.isWord(i, "include", "include_once", "require", "require_once"):
@@ -300,7 +312,7 @@ func (f *phpFile) constant(name string, s Setting, cond bool) {
 	before, ok := f.set[name]
 	switch {
 	case !ok:
-		if _, hidden := f.set[unknownInclude]; hidden && f.guarded(name) {
+		if _, hidden := f.set[dark]; hidden && f.guarded(name) {
 			s.How = Conditionally // the file that cannot be told may have set it
 		}
 		f.set[name] = s
@@ -337,14 +349,15 @@ func (f *phpFile) include(i int) {
 			f.done = true
 			return
 		}
-		f.set[unknownInclude] = Setting{"", how, f.names[f.abs], line}
+		f.set[dark] = Setting{"", how, f.names[f.abs], line}
 		return
 	}
 	if f.end != "" && filepath.Base(path) == f.end {
 		f.done = true
 		return
 	}
-	if !filepath.IsAbs(path) {
+	whole := filepath.IsAbs(path)
+	if !whole {
 		path = filepath.Join(filepath.Dir(f.abs), path)
 	}
 	path = filepath.Clean(path)
@@ -352,8 +365,11 @@ func (f *phpFile) include(i int) {
 		return
 	}
 	b, err := disk.Read(path, maxConfig)
+	if whole && errors.Is(err, fs.ErrNotExist) {
+		return
+	}
 	if err != nil { // one that is not there, or not for us, may set anything
-		f.set[unknownInclude] = Setting{"", Conditionally, f.names[f.abs], line}
+		f.set[dark] = Setting{"", Conditionally, f.names[f.abs], line}
 		return
 	}
 	f.names[path] = path

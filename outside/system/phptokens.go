@@ -1,6 +1,10 @@
 package system
 
-import "strings"
+import (
+	"regexp"
+	"strconv"
+	"strings"
+)
 
 type phpKind uint8
 
@@ -35,12 +39,16 @@ func phpTokens(s string) []phpToken {
 	}
 	for s != "" {
 		if !php {
-			i := strings.Index(s, "<?php")
+			i := strings.Index(s, "<?")
 			if i < 0 {
 				return out
 			}
 			count(s[:i])
-			s, php = s[i+5:], true
+			if s = s[i+2:]; strings.HasPrefix(s, "php") {
+				s, php = s[3:], true
+			} else if strings.HasPrefix(s, "=") {
+				s, php = s[1:], true
+			}
 			continue
 		}
 		c := s[0]
@@ -101,6 +109,29 @@ func wordByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c >= 0x80
 }
 
+// numbered are characters of a string that are written by their numbers: \x68, \150, \u{68}.
+var numbered = regexp.MustCompile(`^(?:x([0-9A-Fa-f]{1,2})|([0-7]{1,3})|u\{([0-9A-Fa-f]{1,6})\})`)
+
+// phpNumbered decodes the character whose number follows a backslash, and returns how many bytes it takes; 0: none follows.
+func phpNumbered(s string) (text string, n int) {
+	m := numbered.FindStringSubmatch(s[:min(len(s), 9)])
+	if m == nil {
+		return "", 0
+	}
+	base := 16
+	if m[2] != "" {
+		base = 8
+	}
+	code, err := strconv.ParseUint(m[1]+m[2]+m[3], base, 32)
+	switch {
+	case err != nil:
+		return "", 0
+	case m[3] != "":
+		return string(rune(code)), len(m[0])
+	}
+	return string([]byte{byte(code)}), len(m[0])
+}
+
 // phpStringAt decodes the quoted string at the beginning of s and returns how many bytes it takes. open
 // says that it holds a variable: then text is what stands before that.
 func phpStringAt(s string) (text string, n int, open bool) {
@@ -122,6 +153,13 @@ func phpStringAt(s string) (text string, n int, open bool) {
 			if quote == '"' {
 				if i := strings.IndexByte("nrtvef", s[n]); i >= 0 {
 					put("\n\r\t\v\x1b\f"[i])
+					continue
+				}
+				if text, more := phpNumbered(s[n:]); more > 0 {
+					for _, c := range []byte(text) {
+						put(c)
+					}
+					n += more - 1
 					continue
 				}
 			}

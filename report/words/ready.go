@@ -75,6 +75,7 @@ var (
 	ConfigUnread      = Sentence{"locked", point.Care, "the system's configuration cannot be read: %[1]s", "an address may be locked there", "make it readable"}
 	AddressLocked     = Sentence{"locked", point.Care, "%[1]s", "a change in the database does nothing there", "change it in the file, together with trimlantern apply: %[2]s"}
 	AddressUnclear    = Sentence{"locked", point.Note, "%[1]s", "a change in the database does nothing there; whether it says https cannot be read", ""}
+	AddressPerhaps    = Sentence{"locked", point.Note, "%[1]s", "if it is, a change in the database does nothing there", "look into that file, or look at the site after apply"}
 	DatabaseSilent    = Sentence{"database", point.Care, "the database does not answer: %[1]s", "nothing can be changed in it", "check database in the site file"}
 	AddressesElse     = Sentence{"addresses", point.Stop, "%[1]s", "the site file does not fit the database", "check site in the site file"}
 	AddressSecure     = Sentence{"addresses", point.Good, "%[1]s is its %[2]s", "", ""}

@@ -85,15 +85,18 @@ func siteDB(t *testing.T, path string) {
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
 	defer db.Close()
-	for _, q := range []string{
-		"CREATE TABLE tr_options (option_id INTEGER PRIMARY KEY, option_name TEXT, option_value TEXT)",
-		"CREATE TABLE tr_posts (ID INTEGER PRIMARY KEY, post_title TEXT, post_content TEXT, guid TEXT, post_type TEXT, post_status TEXT, post_name TEXT)",
-		"CREATE TABLE tr_postmeta (meta_id INTEGER PRIMARY KEY, post_id INTEGER, meta_key TEXT, meta_value TEXT)",
-		"INSERT INTO tr_options VALUES (1, 'siteurl', 'http://ternrock.example'), (2, 'home', 'http://ternrock.example')",
-	} {
+	for _, q := range siteTables {
 		_, err := db.Exec(q)
 		require.NoError(t, err)
 	}
+}
+
+// siteTables are the least that is a site's.
+var siteTables = []string{
+	"CREATE TABLE tr_options (option_id INTEGER PRIMARY KEY, option_name TEXT, option_value TEXT)",
+	"CREATE TABLE tr_posts (ID INTEGER PRIMARY KEY, post_title TEXT, post_content TEXT, guid TEXT, post_type TEXT, post_status TEXT, post_name TEXT)",
+	"CREATE TABLE tr_postmeta (meta_id INTEGER PRIMARY KEY, post_id INTEGER, meta_key TEXT, meta_value TEXT)",
+	"INSERT INTO tr_options VALUES (1, 'siteurl', 'http://ternrock.example'), (2, 'home', 'http://ternrock.example')",
 }
 
 // Each shape is found, or refused with the line that is the reason; the password is never printed.
@@ -154,6 +157,42 @@ func TestInitAgain(t *testing.T) {
 		assert.Contains(t, string(b), s)
 	}
 	assert.FileExists(t, path+".old")
+}
+
+// What the configuration holds is seen as well where the database was named, by every way to lead init to it.
+func TestLocksBesideDatabase(t *testing.T) {
+	for _, c := range []struct {
+		way  string
+		from string // where init is called, below the top
+		args []string
+	}{
+		{"the folder", "", []string{"web"}},
+		{"the configuration", "", []string{"--system-config", "web/wp-config.php"}},
+		{"the current folder", "web", nil},
+		{"a folder with files", "", []string{"--files", "web/wp-content/themes"}},
+		{"an export and the folder", "", []string{"web", "--database", "dump:site.sql"}},
+	} {
+		top := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(top, "site.sql"), []byte("PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n"+strings.Join(siteTables, ";\n")+";\nCOMMIT;\n"), 0o600))
+		for name, text := range dropIn(configured("$table_prefix", "define( 'WP_HOME', 'http://ternrock.example' );\n$table_prefix")) {
+			path := filepath.Join(top, "web", name)
+			require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+			if text == "DB" {
+				siteDB(t, filepath.Join(top, "site.db"))
+				continue
+			}
+			require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		}
+		require.NoError(t, os.MkdirAll(filepath.Join(top, "web", "wp-content", "themes"), 0o755))
+		args := []string{"init", "--site", "https://ternrock.example", "--database", "sqlite:" + filepath.Join(top, "site.db")}
+		dir := filepath.Join(top, c.from)
+		want(t, 0, dir, append(args, c.args...)...)
+		for _, command := range []string{"preview --offline", "ready --resolve ternrock.example:443:127.0.0.9 --resolve ternrock.example:80:127.0.0.9", "status"} {
+			r := run(t, dir, strings.Fields(command)...)
+			assert.Contains(t, r.out+r.errs, "WP_HOME", "%s: %s", c.way, command)
+		}
+		assert.Contains(t, want(t, 1, dir, "status").out, "[!] locks", c.way)
+	}
 }
 
 // An address that the configuration holds on HTTP keeps status from saying that the site is there, until it is

@@ -317,8 +317,8 @@ func backupFiles(ctx context.Context, j *work.Job, out *BackedUp) error {
 	for _, dir := range j.File.Files {
 		folders = append(folders, filepath.Clean(j.File.Abs(dir)))
 	}
-	if c := j.File.Database.Config; c != "" {
-		single = append(single, filepath.Clean(j.File.Abs(c)))
+	if c := j.File.Configuration(); c != "" {
+		single = append(single, filepath.Clean(c))
 	}
 	if len(folders) == 0 {
 		out.Without = append(out.Without, "files: the site file declares no folders (files)")

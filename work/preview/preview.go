@@ -21,6 +21,7 @@ import (
 	"trimlantern/core/text"
 	"trimlantern/outside/database"
 	"trimlantern/outside/files"
+	"trimlantern/outside/system"
 	"trimlantern/work"
 	"trimlantern/work/judge"
 )
@@ -405,7 +406,7 @@ func (s *Survey) readAddresses(ctx context.Context, db database.Database, tables
 	foreign := 0
 	locks, err := j.Locks()
 	if err != nil {
-		return work.BadUse(err, "the system's configuration cannot be read", "fix database.config in the site file")
+		return work.BadUse(err, "the system's configuration cannot be read", "correct its path in the site file: system-config, or config of database")
 	}
 	for _, t := range tables {
 		site, short := j.Set(t.Name)
@@ -430,7 +431,7 @@ func (s *Survey) readAddresses(ctx context.Context, db database.Database, tables
 			res := s.rules.Value(v.Bytes)
 			st.Change = len(res.Edits) > 0 && (s.choice.Address == "" || s.choice.Address == a.Name)
 			for _, l := range locks {
-				if l.Name == a.Name {
+				if l.Name == a.Name && l.How != system.Possibly {
 					st.Locked = fmt.Sprintf("%s:%d (%s)", filepath.Base(l.File), l.Lock.Line, l.Constant)
 				}
 			}

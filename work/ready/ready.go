@@ -18,6 +18,7 @@ import (
 	"trimlantern/core/point"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
+	"trimlantern/outside/system"
 	"trimlantern/report/words"
 	"trimlantern/work"
 	"trimlantern/work/preview"
@@ -490,6 +491,8 @@ func (r *readying) locked() {
 		switch {
 		case l.Insecure():
 			r.add(l.Constant, words.AddressLocked, l.Words(), l.Secure())
+		case l.How == system.Possibly:
+			r.add(l.Constant, words.AddressPerhaps, l.Words())
 		case l.Unknown():
 			r.add(l.Constant, words.AddressUnclear, l.Words())
 		}

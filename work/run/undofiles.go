@@ -118,8 +118,8 @@ func undoFile(j *work.Job, e *change.File, in *work.SiteFiles, out *Undone) erro
 func ownFolders(j *work.Job, named []string) (*work.SiteFiles, error) {
 	s := j.DeclaredFiles()
 	s.Folders = append(s.Folders, filepath.Clean(j.File.Dir))
-	if c := j.File.Database.Config; c != "" {
-		s.Folders = append(s.Folders, filepath.Dir(j.File.Abs(c)))
+	if c := j.File.Configuration(); c != "" {
+		s.Folders = append(s.Folders, filepath.Dir(c))
 	}
 	for _, file := range named {
 		path, err := filepath.Abs(file)

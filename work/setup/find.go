@@ -30,7 +30,8 @@ type found struct {
 // database, where the flags do not say.
 func (in *initing) find() error {
 	d := &in.file.Database
-	if d.Kind != "" && d.Config == "" {
+	if d.Kind != "" { // what else the configuration says is asked once the system is known
+		in.config, d.Config = d.Config, ""
 		return nil
 	}
 	configs := map[string]*system.System{}
@@ -80,6 +81,60 @@ func (in *initing) find() error {
 	}
 	return work.BadUse(nil, "there is no configuration of a known system and no SQLite database below "+in.o.Folder,
 		"name the database: --database sqlite:FILE or mysql://USER@HOST/NAME or postgres://USER@HOST/NAME")
+}
+
+// beside looks for the configuration of the system whose database was named: it may hold the site's addresses, and it says
+// where the files are. What it says of a database is not read.
+func (in *initing) beside(l *system.System) error {
+	if l.Config == nil || in.file.Database.Config != "" || in.file.Database.Kind == database.NoneKind {
+		return nil
+	}
+	configs := map[string]*system.System{l.Config.File: l}
+	path, base := in.config, ""
+	switch {
+	case path != "":
+	case in.o.Folder != "":
+		have, err := lookBelow(in.o.Folder, configs)
+		if err != nil {
+			return work.BadUse(err, "the folder "+in.o.Folder+" cannot be searched", "name a folder that is there and that you may read")
+		}
+		if path, base = have.choose(configs); path == "" {
+			for _, other := range have.configs {
+				in.out.Used = append(in.out.Used, "not used: "+in.relative(other)+"; name it with --system-config if it is the site's")
+			}
+			return nil
+		}
+	default:
+		if path = in.above(l.Config.File); path == "" {
+			return nil
+		}
+	}
+	if base == "" {
+		base = filepath.Dir(path)
+	}
+	if _, err := l.Config.LocksOf(path); err != nil {
+		in.out.Used = append(in.out.Used, "not used: "+in.relative(path)+", which cannot be read: "+err.Error()+"; addresses that it may hold are not known")
+		return nil
+	}
+	in.file.SystemConfig = in.relative(path)
+	in.out.Used = append(in.out.Used, "the system's configuration: "+in.file.SystemConfig+", for what it holds of the addresses")
+	return in.surroundings(path, base, l)
+}
+
+// above looks for a configuration in the current folder, and in the folders that hold the named files.
+func (in *initing) above(name string) string {
+	dirs := []string{in.dir}
+	for _, f := range in.file.Files {
+		for dir := in.file.Abs(f); len(dirs) < 20 && dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
+			dirs = append(dirs, dir)
+		}
+	}
+	for _, dir := range dirs {
+		if info, err := os.Stat(filepath.Join(dir, name)); name != "" && err == nil && info.Mode().IsRegular() {
+			return filepath.Join(dir, name)
+		}
+	}
+	return ""
 }
 
 // lookBelow looks through a folder. The folder itself may be a link.
@@ -204,6 +259,12 @@ func (in *initing) take(path, base string, l *system.System) error {
 	if d.Prefix == "" && conn != nil {
 		d.Prefix = conn.Prefix
 	}
+	return in.surroundings(path, base, l)
+}
+
+// surroundings takes what is known of a system by where its configuration is: the system's folder, the addresses that are
+// held, the files.
+func (in *initing) surroundings(path, base string, l *system.System) error {
 	if in.file.System == "" {
 		in.file.System = l.Name
 	}

@@ -257,6 +257,8 @@ type initing struct {
 	dir  string // where the site file will lie
 	file *sitefile.File
 	out  *Inited
+
+	config string // the system's configuration that was named beside a database
 }
 
 // relative makes a path relative to the site file's folder where it lies below.
@@ -304,6 +306,9 @@ func (in *initing) connect(ctx context.Context) error {
 	}
 	fit, err := in.fit(j, tables, c.Where())
 	if err != nil {
+		return err
+	}
+	if err := in.beside(j.System); err != nil {
 		return err
 	}
 	d := &in.file.Database
