@@ -23,6 +23,7 @@ type Page struct {
 	Canonical string `json:"canonical,omitempty"` // host and path that the page calls itself by
 	Words     int    `json:"words"`               // of its text
 
+	parts         []string // its texts, and the paths of its links and pictures, as they come
 	runs, singles []uint64 // the smallest hashes of its runs of words and of its words, sorted
 }
 
@@ -49,7 +50,9 @@ func Read(base *url.URL, status int, typ string, body []byte) Page {
 	for {
 		switch z.Next() {
 		case html.ErrorToken:
-			p.Title = strings.Join(strings.Fields(title.String()), " ")
+			if p.Title = strings.Join(strings.Fields(title.String()), " "); p.Title != "" {
+				p.part(p.Title)
+			}
 			p.Words, p.runs, p.singles = len(words), sketched(words, run), sketched(words, 1)
 			return p
 		case html.StartTagToken:
@@ -61,8 +64,11 @@ func Read(base *url.URL, status int, typ string, body []byte) Page {
 				titled = title.Len() == 0
 			}
 			p.canonical(base, t)
+			p.leads(base, t)
 		case html.SelfClosingTagToken:
-			p.canonical(base, z.Token())
+			t := z.Token()
+			p.canonical(base, t)
+			p.leads(base, t)
 		case html.EndTagToken:
 			switch z.Token().DataAtom {
 			case atom.Script, atom.Style, atom.Template, atom.Noscript:
@@ -75,11 +81,38 @@ func Read(base *url.URL, status int, typ string, body []byte) Page {
 			if titled {
 				title.WriteString(text)
 			} else if hidden == 0 {
+				p.part(strings.Join(strings.Fields(text), " "))
 				words = append(words, strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })...)
 			}
 		}
 	}
 }
+
+// maxParts bounds how many parts of a page are compared.
+const maxParts = 20_000
+
+// part adds a part of what the page shows. That a text names its own address with one scheme or the other is no difference.
+func (p *Page) part(s string) {
+	if s = strings.ReplaceAll(s, "https://", "http://"); s != "" && len(p.parts) < maxParts {
+		p.parts = append(p.parts, s)
+	}
+}
+
+// leads adds where a link or picture leads, without what tells one visit from another.
+func (p *Page) leads(base *url.URL, t html.Token) {
+	for _, a := range t.Attr {
+		if a.Key == "href" && t.DataAtom == atom.A || a.Key == "src" && t.DataAtom == atom.Img {
+			if u, err := base.Parse(strings.TrimSpace(a.Val)); err == nil && u.Host != "" && !strings.EqualFold(u.Hostname(), base.Hostname()) {
+				p.part("//" + u.Hostname() + u.Path)
+			} else if err == nil && u.Path != "" {
+				p.part(u.Path)
+			}
+		}
+	}
+}
+
+// Shows reports whether two answers show the same in every part.
+func Shows(a, b Page) bool { return slices.Equal(a.parts, b.parts) }
 
 // canonical takes the address that the page calls itself by.
 func (p *Page) canonical(base *url.URL, t html.Token) {

@@ -1,6 +1,12 @@
 package words
 
-import "trimlantern/core/point"
+import (
+	"fmt"
+	"strings"
+
+	"trimlantern/core/alike"
+	"trimlantern/core/point"
+)
 
 const sameSite = "let the server show the same site over HTTPS as over HTTP: the same folder, the same system, the same rules"
 
@@ -20,6 +26,7 @@ var (
 	PageNowhere    = Sentence{"same-page", point.Stop, "%[1]s answers %[2]d without a Location%[3]s", seenThen, sameSite}
 	PageType       = Sentence{"same-page", point.Stop, "%[1]s is %[2]s, and over HTTP %[3]s%[4]s", seenThen, sameSite}
 	PageOther      = Sentence{"same-page", point.Stop, "%[1]s shows a different page (%[2]q) than over HTTP (%[3]q)%[4]s", seenThen, sameSite}
+	PageDiffers    = Sentence{"same-page", point.Care, "%[1]s does not show the same as over HTTP: %[2]s%[3]s", "visitors will see what HTTPS shows: it may be an old copy, or another site's part", "compare both in a browser; let HTTPS serve the same folder, and empty the caches"}
 	HostNot        = Sentence{"same-page", point.Stop, "https://%[1]s cannot be loaded at %[2]s: %[3]s%[4]s", "", ""}
 	HostAnswers    = Sentence{"same-page", point.Stop, "https://%[1]s answers %[2]d at %[3]s%[4]s", "", ""}
 	ServersDiffer  = Sentence{"same-server", point.Stop, "https://%[1]s shows a different page at %[2]s than at %[3]s", "visitors see one or the other, depending on their network (IPv4 or IPv6)", "let all addresses serve the same site, or remove the wrong one from the DNS"}
@@ -35,6 +42,22 @@ const (
 
 // ReadErrorLog is what to do about an error of the server.
 const ReadErrorLog = "read the server's error log"
+
+// Shown says what two answers of a page show differently.
+func Shown(all []alike.Difference) string {
+	var parts []string
+	for _, d := range all {
+		switch {
+		case d.Plain == "":
+			parts = append(parts, fmt.Sprintf("%q is only there over HTTPS", d.Secure))
+		case d.Secure == "":
+			parts = append(parts, fmt.Sprintf("%q is only there over HTTP", d.Plain))
+		default:
+			parts = append(parts, fmt.Sprintf("%q, and over HTTP %q", d.Secure, d.Plain))
+		}
+	}
+	return strings.Join(parts, "; ")
+}
 
 // AtServer says at which server of several a page was asked.
 func AtServer(at string) string {

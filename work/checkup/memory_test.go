@@ -1,14 +1,10 @@
 package checkup
 
 import (
-	"encoding/pem"
 	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
-	"net/http/httptest"
-	"os"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -17,16 +13,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"trimlantern/test/served"
 	"trimlantern/work"
 	"trimlantern/work/scan"
 )
 
 var quietNights = flag.Int("quiet-nights", 6, "how many nights on which nothing happens, but one request in eight fails")
-
-type quiet struct{}
-
-func (quiet) At(string, int64, int64) {}
-func (quiet) End()                    {}
 
 // island is a site as a visitor meets it, which changes a little with each visit.
 type island struct {
@@ -104,20 +96,8 @@ func newIsland(t *testing.T) *island {
 			}
 		}
 	}
-	plain, secure := httptest.NewServer(handle(false)), httptest.NewTLSServer(handle(true))
-	t.Cleanup(plain.Close)
-	t.Cleanup(secure.Close)
-	ca := filepath.Join(t.TempDir(), "ca.pem")
-	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: secure.Certificate().Raw}), 0o600))
-	home := t.TempDir()
-	i.job = func() *work.Job {
-		j, err := work.OpenAddress("https://example.com", nil, nil, quiet{})
-		require.NoError(t, err)
-		j.CA, j.Offline = ca, true
-		j.Resolve = []string{"*:443:" + strings.TrimPrefix(secure.URL, "https://"), "*:80:" + strings.TrimPrefix(plain.URL, "http://")}
-		j.Keep(home)
-		return j
-	}()
+	i.job = served.Site(t, handle(false), handle(true))
+	i.job.Keep(t.TempDir())
 	return i
 }
 

@@ -33,6 +33,8 @@ type Twin struct {
 	Secure Answer       `json:"secure"`
 	Stands TwinRelation `json:"stands"`
 
+	Differs []alike.Difference `json:"differs,omitempty"` // where both show a page of one kind: what it shows only over one scheme
+
 	site address.Site
 	Want string `json:"-"` // path and query
 }
@@ -61,6 +63,7 @@ const (
 	Neither    TwinRelation = "neither"     // an error over both
 	Barred     TwinRelation = "password"    // a password is asked for
 	TooFar     TwinRelation = "too-far"     // this machine has no way to the server
+	Differs    TwinRelation = "differs"     // the same page by its title and most of its text, and not the same everywhere
 )
 
 // Limits of a comparison.
@@ -190,6 +193,10 @@ func Twins(ctx context.Context, j *work.Job, dead map[string]string) ([]Twin, er
 			t.Secure = answer(ctx, v, "https://"+t.Page)
 		}
 		t.Stands = t.stands()
+		switch alike.Verdict(t.Stands) {
+		case alike.Same, alike.Title, alike.Text:
+			t.compare(ctx, v)
+		}
 		return "comparing " + t.Page
 	})
 	return all, err
@@ -247,6 +254,38 @@ func answer(ctx context.Context, v *fetch.Client, u string) Answer {
 		}
 		seen[at] = true
 		u = to
+	}
+}
+
+// How often a page is fetched where both schemes do not show the same, at least and at most: what changes by itself is no
+// difference, and may be the same twice by chance.
+const (
+	leastRounds = 3
+	mostRounds  = 5
+)
+
+// compare looks for what one scheme shows and the other one does not.
+func (t *Twin) compare(ctx context.Context, v *fetch.Client) {
+	if alike.Shows(t.Plain.Page, t.Secure.Page) {
+		return
+	}
+	plain, secure := []alike.Page{t.Plain.Page}, []alike.Page{t.Secure.Page}
+	for n := range mostRounds - 1 {
+		if n >= leastRounds-1 && len(alike.Differences(plain, secure)) == 0 {
+			break
+		}
+		for scheme, pages := range map[string]*[]alike.Page{"http://": &plain, "https://": &secure} {
+			if a := answer(ctx, v, scheme+t.Page); a.Err == "" && a.Status < 400 {
+				*pages = append(*pages, a.Page)
+			}
+		}
+	}
+	t.Differs = alike.Differences(plain, secure)
+	switch {
+	case len(t.Differs) == 0:
+		t.Stands = TwinRelation(alike.Same)
+	case t.Stands == TwinRelation(alike.Same):
+		t.Stands = Differs
 	}
 }
 
@@ -329,6 +368,8 @@ func (t *Twin) point() (p point.Point, ok bool) {
 			return say(words.PageNowhere, status)
 		}
 		return p, true
+	case Differs:
+		return say(words.PageDiffers, words.Shown(t.Differs))
 	case TwinRelation(alike.Status):
 		return say(words.PageStatus, status, t.Plain.Status)
 	case TwinRelation(alike.Type):

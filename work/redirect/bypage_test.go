@@ -1,12 +1,8 @@
 package redirect
 
 import (
-	"encoding/pem"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -16,14 +12,10 @@ import (
 
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
+	"trimlantern/test/served"
 	"trimlantern/work"
 	"trimlantern/work/reach"
 )
-
-type quiet struct{}
-
-func (quiet) At(string, int64, int64) {}
-func (quiet) End()                    {}
 
 // senders are ways in which a page sends its visitors to the other scheme; TO is that scheme, FROM the page's own.
 var senders = map[string]struct{ header, body string }{
@@ -55,16 +47,7 @@ var idle = map[string]struct{ header, body string }{
 
 // world is a site whose pages over either scheme are as given.
 func world(t *testing.T, plain, secure http.HandlerFunc) *work.Job {
-	p, s := httptest.NewServer(plain), httptest.NewTLSServer(secure)
-	t.Cleanup(p.Close)
-	t.Cleanup(s.Close)
-	ca := filepath.Join(t.TempDir(), "ca.pem")
-	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600))
-	j, err := work.OpenAddress("https://example.com", nil, nil, quiet{})
-	require.NoError(t, err)
-	j.CA, j.Offline = ca, true
-	j.Resolve = []string{"*:443:" + strings.TrimPrefix(s.URL, "https://"), "*:80:" + strings.TrimPrefix(p.URL, "http://")}
-	return j
+	return served.Site(t, plain, secure)
 }
 
 // page serves a page over a scheme.

@@ -2,12 +2,8 @@ package scan
 
 import (
 	"context"
-	"encoding/pem"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -17,25 +13,15 @@ import (
 
 	"trimlantern/core/coverage"
 	"trimlantern/core/mixed"
+	site "trimlantern/test/served"
 	"trimlantern/work"
 	"trimlantern/work/findings"
 )
 
-type quiet struct{}
-
-func (quiet) At(string, int64, int64) {}
-func (quiet) End()                    {}
-
-// served makes a job of a site that a handler serves over HTTPS. The certificate
-// of the test server is for example.com.
+// served makes a job of a site that a handler serves over HTTPS.
 func served(t *testing.T, h http.HandlerFunc) *work.Job {
-	s := httptest.NewTLSServer(h)
-	t.Cleanup(s.Close)
-	ca := filepath.Join(t.TempDir(), "ca.pem")
-	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600))
-	j, err := work.OpenAddress("https://example.com", nil, nil, quiet{})
-	require.NoError(t, err)
-	j.CA, j.Resolve = ca, []string{"*:443:" + strings.TrimPrefix(s.URL, "https://")}
+	j := site.Site(t, nil, h)
+	j.Offline = false
 	return j
 }
 

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"trimlantern/core/coverage"
+	site "trimlantern/test/served"
 	"trimlantern/work"
 )
 
@@ -422,7 +423,7 @@ func TestInSight(t *testing.T) {
 func (s *sites) serve(t *testing.T) { s.j = served(t, s.ServeHTTP) }
 
 func (s *sites) job(t *testing.T) *work.Job {
-	j, err := work.OpenAddress("https://example.com", nil, nil, quiet{})
+	j, err := work.OpenAddress("https://example.com", nil, nil, site.Quiet{})
 	require.NoError(t, err)
 	j.CA, j.Resolve, j.Offline = s.j.CA, s.j.Resolve, true
 	return j
