@@ -13,11 +13,12 @@ import (
 	"trimlantern/report"
 	"trimlantern/work"
 	"trimlantern/work/dumps"
+	"trimlantern/work/ready"
 	"trimlantern/work/run"
 )
 
 func (a *app) applyCommand() *cobra.Command {
-	var drops, effects bool
+	var drops, effects, anyway bool
 	var failOn []string
 	var rate, largest int
 	var o dumps.ApplyOptions
@@ -29,6 +30,9 @@ with what the preview saw; one that changed since is left and named. What stood
 there before goes into the journal, through to the disk, before it is changed.
 Then the counts are compared with the preview's, and a second preview shows what
 is left.
+
+Nothing is changed while HTTPS does not work for the site: trimlantern ready is asked
+where its last answer is missing, old or bad. --anyway is for those who know better.
 
 Interrupted at any moment, the same command goes on. For a rehearsal there is
 preview: it is the dry run. Transactions are small; --rate slows them down where a
@@ -55,18 +59,19 @@ A patch leaves rows that were edited since the export, and counts them.
 				if largest < 1 || largest > 1024 {
 					return fmt.Errorf("--largest-file %d: write a number of megabytes from 1 to 1024", largest)
 				}
-				o.Sheet, o.Largest = strings.Join(args, ""), int64(largest)<<20
+				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway, a.errs)
 				return shown(a, (*report.Text).DumpApplied)(dumps.Apply(c.Context(), j, o))
 			}
 			j.Rate, j.FailOn, j.Effects = rate, failOn, effects
 			sparing()
-			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, strings.Join(args, ""), drops))
+			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, run.Options{Sheet: strings.Join(args, ""), Drops: drops, Gate: passing(j, anyway, a.errs)}))
 		}),
 	}
 	a.network(c)
 	c.Flags().BoolVar(&a.offline, "offline", false, "ask no other host in the second preview")
 	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the system description calls safe to lose")
 	c.Flags().BoolVar(&effects, "with-triggers", false, "also change rows where triggers of the database write more with them, which undo cannot take back")
+	c.Flags().BoolVar(&anyway, "anyway", false, "change the site although HTTPS does not work for it yet")
 	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `CELLS` a second")
 	c.Flags().StringVar(&o.Write, "write", "", "of an exported database: write the new dump to this `FILE`")
 	c.Flags().StringVar(&o.Patch, "patch", "", "of an exported database: write only what changes to this `FILE`, as SQL")
@@ -74,6 +79,21 @@ A patch leaves rows that were edited since the export, and counts them.
 	strict(c, &failOn)
 	c.MarkFlagsMutuallyExclusive("write", "patch")
 	return c
+}
+
+// passing refuses a change of a site's addresses where HTTPS does not work for it, unless the user wants it anyway. That this is
+// not known is written to notes.
+func passing(j *work.Job, anyway bool, notes io.Writer) run.Gate {
+	if anyway {
+		return nil
+	}
+	return func(ctx context.Context) error {
+		unknown, err := ready.Gate(ctx, j)
+		if unknown != "" {
+			fmt.Fprintln(notes, "trimlantern: "+unknown)
+		}
+		return err
+	}
 }
 
 func (a *app) undoCommand() *cobra.Command {

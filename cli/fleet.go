@@ -40,6 +40,7 @@ type fleetFlags struct {
 	report string
 	scan   scan.Options
 	soon   time.Duration
+	anyway bool
 }
 
 var fleetJobs = []fleetJob{
@@ -51,9 +52,9 @@ var fleetJobs = []fleetJob{
 		}, func() fleet.Result { return &ready.Result{} }},
 	{"preview", "What would change on each site", "Writes a change sheet for each site. Nothing is changed.", true,
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return preview.Run(ctx, j) }, func() fleet.Result { return &preview.Result{} }},
-	{"apply", "Carry out the newest change sheet of each site", "Carries out the newest change sheet of each site, as trimlantern apply does. trimlantern undo in the folder of a site takes it back.", true,
-		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) {
-			return run.Apply(ctx, j, "", false)
+	{"apply", "Carry out the newest change sheet of each site", "Carries out the newest change sheet of each site, as trimlantern apply does: a site for which HTTPS does not work yet is refused. trimlantern undo in the folder of a site takes it back.", true,
+		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
+			return run.Apply(ctx, j, run.Options{Gate: passing(j, o.anyway, io.Discard)})
 		}, func() fleet.Result { return &run.Applied{} }},
 	{"scan", "What is insecure on the pages of each site", "Reads the pages of each site over HTTPS.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
@@ -112,6 +113,9 @@ func (a *app) fleetCommandOf(job fleetJob) *cobra.Command {
 		o.scan = scan.Options{Depth: 50, Parallel: 2}
 		f.IntVar(&o.scan.Pages, "pages", 10000, "read at most this many `PAGES` of a site")
 		lookFlags(c, &o.scan)
+	}
+	if job.name == "apply" {
+		f.BoolVar(&o.anyway, "anyway", false, "change sites although HTTPS does not work for them yet")
 	}
 	if job.name == "checkup" {
 		f.Var(days{&o.soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d")

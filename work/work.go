@@ -37,7 +37,7 @@ const (
 
 // Fault is an error that says what went wrong, and what to do.
 type Fault struct {
-	Code int    // Misuse or World
+	Code int    // Remain, Misuse or World
 	What string // what went wrong, and where
 	Do   string // what to do next
 	Err  error  // the cause, may be nil
@@ -66,6 +66,9 @@ func (f *Fault) Unwrap() error { return f.Err }
 func BadUse(err error, what, do string) error {
 	return &Fault{Code: Misuse, What: what, Do: do, Err: err}
 }
+
+// Refused says that a check failed, and that for this reason nothing was changed.
+func Refused(what, do string) error { return &Fault{Code: Remain, What: what, Do: do} }
 
 // Failed is the fault of the world outside; the same command goes on from there.
 func Failed(err error, what, do string) error {

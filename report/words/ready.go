@@ -139,3 +139,10 @@ var ForHost = map[string]string{
 	"same-page": "the same site over HTTPS as over HTTP", "same-server": "the same site on all addresses", "answer": "an answer at this address", "nowhere": "a redirect with a Location",
 	"port": "a redirect to the usual port", "elsewhere": "a redirect that stays on the site's name", "missing": "the same site over HTTPS as over HTTP", "broken": "a page in place of the error",
 }
+
+// What apply says of a site for which HTTPS does not work, or of which that is not known.
+const (
+	NotReady      = "nothing was changed: HTTPS does not work for the site yet: %[1]s"
+	NotReadyDo    = "see trimlantern ready for all of it; when it works, run the same command again; --anyway changes the site all the same"
+	NotReadyAsked = "whether HTTPS works for the site was not looked at: it cannot be reached from here"
+)

@@ -25,10 +25,11 @@ import (
 
 // ApplyOptions say what a sheet of a dump becomes.
 type ApplyOptions struct {
-	Sheet   string // "": the newest
-	Write   string // the new dump
-	Patch   string // the file with only what changes
-	Largest int64  // the longest file of a patch, in bytes
+	Sheet    string // "": the newest
+	Write    string // the new dump
+	Patch    string // the file with only what changes
+	Largest  int64  // the longest file of a patch, in bytes
+	run.Gate        // asked before anything is written
 }
 
 // Applied is what apply made of a sheet of a dump.
@@ -151,6 +152,9 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	}
 	d.out.CutOff = d.f.survey.CutOff
 	d.out.Makes, d.out.Drops = d.f.survey.Schema.Makes, d.f.survey.Schema.Drops
+	if err := o.Passes(ctx, header); err != nil {
+		return nil, err
+	}
 	if o.Patch != "" {
 		if d.patch, err = newPatch(d); err == nil {
 			err = d.writePatch(ctx)

@@ -170,7 +170,7 @@ func (w *walk) mend(i decide.Item) (done bool, err error) {
 		w.later[i.Key()] = true
 		return false, err
 	}
-	a, err := run.Apply(w.ctx, w.job, "", false)
+	a, err := run.Apply(w.ctx, w.job, run.Options{})
 	if err != nil {
 		return false, err
 	}

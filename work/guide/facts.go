@@ -5,17 +5,12 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
-	"trimlantern/core/change"
-	"trimlantern/core/hops"
-	"trimlantern/core/point"
 	"trimlantern/outside/disk"
 	"trimlantern/work"
 	"trimlantern/work/backup"
-	"trimlantern/work/ready"
 	"trimlantern/work/run"
 )
 
@@ -102,16 +97,4 @@ func relativeToHere(j *work.Job, path string) string {
 		return rel
 	}
 	return path
-}
-
-// onlyLoops reports whether the site's addresses were made secure already, and nothing stops visitors but a redirect
-// loop: behind a proxy that ends TLS the system itself redirects, until a rule tells it what the visitor uses.
-func onlyLoops(j *work.Job, r *ready.Result) (bool, error) {
-	for _, p := range r.Points {
-		if p.Counts() && p.Grade == point.Stop && p.ID != string(hops.Loop) {
-			return false, nil
-		}
-	}
-	runs, err := j.Runs()
-	return slices.ContainsFunc(runs, func(run *work.JournalState) bool { return run.Mark == change.Finished }), err
 }

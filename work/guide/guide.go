@@ -8,7 +8,6 @@ import (
 	"errors"
 	"slices"
 
-	"trimlantern/core/point"
 	"trimlantern/work"
 	"trimlantern/work/backup"
 	"trimlantern/work/cert"
@@ -171,16 +170,12 @@ func (w *walk) ready() error {
 		if !w.faulty {
 			return nil
 		}
-		stops := r.Worst() == point.Stop
-		if stops {
-			if behind, err := onlyLoops(w.job, r); err != nil {
-				return err
-			} else if behind {
-				stops = false // the redirect of the step after next ends it
-			}
+		stops, err := r.Blocks(w.job)
+		if err != nil {
+			return err
 		}
 		q := Question{ID: "ready", About: r, Default: "stop", Choices: []string{"again", "support", "stop"}}
-		if !stops {
+		if len(stops) == 0 {
 			q.Choices, q.Default = append([]string{"on"}, q.Choices...), "on"
 		}
 		if r.WantsCertificate() {
@@ -220,7 +215,7 @@ func (w *walk) unfinished(sheet string) error {
 	}
 	switch answer {
 	case "finish":
-		a, err := run.Apply(w.ctx, w.job, sheet, false)
+		a, err := run.Apply(w.ctx, w.job, run.Options{Sheet: sheet})
 		if err != nil {
 			return err
 		}
@@ -395,7 +390,7 @@ func (w *walk) apply() error {
 	if !ok {
 		return ErrStop
 	}
-	a, err := run.Apply(w.ctx, w.job, "", false)
+	a, err := run.Apply(w.ctx, w.job, run.Options{})
 	if err != nil {
 		return err
 	}

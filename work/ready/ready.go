@@ -78,12 +78,7 @@ func Check(ctx context.Context, j *work.Job, o Options) (*Result, error) {
 		}
 		left := o.Wait - time.Since(began)
 		if r.Worst() != point.Stop || left <= 0 {
-			if j.Book != nil {
-				if err := j.Book.WriteJSON(File, r); err != nil {
-					return nil, work.Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
-				}
-			}
-			return r, nil
+			return r, r.keep(j)
 		}
 		j.Progress.At(fmt.Sprintf("not yet (%s left)", left.Round(time.Second)), 0, 0)
 		select {
@@ -92,6 +87,17 @@ func Check(ctx context.Context, j *work.Job, o Options) (*Result, error) {
 			return nil, work.Failed(nil, "interrupted", "run the same command again")
 		}
 	}
+}
+
+// keep writes the result into the logbook.
+func (r *Result) keep(j *work.Job) error {
+	if j.Book == nil {
+		return nil
+	}
+	if err := j.Book.WriteJSON(File, r); err != nil {
+		return work.Failed(err, "the result cannot be kept in the logbook", "make the folder of the site file writable")
+	}
+	return nil
 }
 
 type readying struct {

@@ -59,7 +59,7 @@ const (
 
 // Apply carries out a sheet: the one called id, or the newest. drops says that the
 // cached rows of the sheet, which the system description calls safe to lose, are removed too.
-func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, error) {
+func Apply(ctx context.Context, j *work.Job, o Options) (*Applied, error) {
 	defer j.Progress.End()
 	if j.IsDump() {
 		return nil, j.ErrDumpOnly()
@@ -74,7 +74,7 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 		return nil, work.LockFault(err)
 	}
 	defer release()
-	id, err = ChooseSheet(j, id)
+	id, err := ChooseSheet(j, o.Sheet)
 	if err != nil {
 		return nil, err
 	}
@@ -94,12 +94,15 @@ func Apply(ctx context.Context, j *work.Job, id string, drops bool) (*Applied, e
 	if err := checkCopies(j, copies); err != nil {
 		return nil, err
 	}
+	if err := o.Passes(ctx, header); err != nil {
+		return nil, err
+	}
 	unlock, err := lock(ctx, j, db, "apply")
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: drops, files: j.DeclaredFiles(),
+	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: o.Drops, files: j.DeclaredFiles(),
 		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}}}
 	a.out.OneNode = db.OneNode()
 	if last, err := backup.Last(j); err == nil && last != nil {
@@ -200,6 +203,24 @@ func dbLockFault(err error, command string) error {
 		return work.Failed(err, "the database is in use by this tool already", "wait until the other run has ended")
 	}
 	return work.Failed(err, "the database failed before anything was changed now", "when it is back, continue with the same command: trimlantern "+command)
+}
+
+// Options say which sheet is carried out, and how.
+type Options struct {
+	Sheet string // "": the newest
+	Drops bool   // cached rows that are safe to lose are removed too
+	Gate         // asked before the first change
+}
+
+// Gate is what refuses to change a site; nil: nothing does. A sheet that only mends lengths is not asked for.
+type Gate func(context.Context) error
+
+// Passes asks the gate about a sheet.
+func (g Gate) Passes(ctx context.Context, sheet change.Header) error {
+	if g == nil || sheet.Kind == preview.Lengths {
+		return nil
+	}
+	return g(ctx)
 }
 
 // ChooseSheet returns the newest sheet, or refuses a name that no sheet has.

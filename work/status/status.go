@@ -110,7 +110,8 @@ func Of(ctx context.Context, j *work.Job) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(runs) == 0 { // it comes before the first change
+	inForce := func(r *work.JournalState) bool { return r.Mark == change.Finished }
+	if !slices.ContainsFunc(runs, inForce) { // it comes before the first change
 		to.next(ready)
 	}
 	renewalStep(j, to)
@@ -312,18 +313,15 @@ func (s steps) scan(scan *findings.Scan, changed time.Time) bool {
 // readyStep adds the result of the last trimlantern ready, judged by today's date and the owner's decisions, and
 // returns what to do next about it; "" where there is nothing.
 func readyStep(j *work.Job, to steps) (next string, err error) {
-	var r ready.Result
-	if err := j.Book.ReadJSON(ready.File, &r); err != nil {
-		return "", work.BookFault(err)
-	}
-	if r.Site != j.Site.String() {
-		to.add("ready", "todo", "", words.ReadyNot)
-		return "trimlantern ready", nil
-	}
-	points, err := j.WithDecisions(r.Points)
+	r, err := ready.Last(j)
 	if err != nil {
 		return "", err
 	}
+	if r == nil {
+		to.add("ready", "todo", "", words.ReadyNot)
+		return "trimlantern ready", nil
+	}
+	points := r.Points
 	changed, err := j.CertificateChanged()
 	if err != nil {
 		return "", err
