@@ -42,6 +42,8 @@ func server(name string) error {
 
 func (a *app) ruleFlags(c *cobra.Command, r *rules.Rule) {
 	c.Flags().BoolVar(&r.Proxy, "proxy", false, "TLS ends at a proxy in front, which says so in a header (X-Forwarded-Proto, Forwarded …)")
+	c.Flags().StringArrayVar(&r.Says, "proxy-header", nil, "the proxy says so in the header of this `NAME` (repeatable): https or http, also inside of JSON, on or off, 443 or 80")
+	c.PreRun = func(*cobra.Command, []string) { r.Proxy = r.Proxy || len(r.Says) > 0 }
 	c.Flags().StringArrayVar(&r.Paths, "path", nil, "redirect only below this `PATH` (repeatable; default: the whole site)")
 	c.Flags().BoolVar(&r.Safety, "safety-net", false, "let browsers upgrade what is left insecure (Content-Security-Policy)")
 	c.ValidArgsFunction = func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {

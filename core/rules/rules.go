@@ -6,6 +6,7 @@ package rules
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"regexp"
 	"slices"
 	"strings"
@@ -19,6 +20,7 @@ type Rule struct {
 	Server  string   // one of Servers
 	Targets []Target // each name of the site and its sisters, and where it leads; other names are left alone
 	Proxy   bool     // TLS ends at a proxy in front, which says so in a header
+	Says    []string // the headers in which it says so, where they are other than the usual ones
 	Paths   []string // only these folders or pages; empty: the whole site
 	HSTS    int      // seconds for which browsers shall remember; 0: none
 	Safety  bool     // a Content-Security-Policy that lets browsers upgrade what is left
@@ -64,6 +66,8 @@ const (
 var (
 	plainPath = regexp.MustCompile(`^/[A-Za-z0-9._~/-]*$`)
 	plainHost = regexp.MustCompile(`^[a-z0-9._:-]+$`)
+
+	plainHeader = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{0,99}$`)
 )
 
 // check says what of a rule cannot be written.
@@ -81,6 +85,11 @@ func (r Rule) check() error {
 			if !plainHost.MatchString(n) {
 				return fmt.Errorf("%q is no host name", n)
 			}
+		}
+	}
+	for _, h := range r.Says {
+		if !plainHeader.MatchString(h) {
+			return fmt.Errorf("%q is no name of a header: write it like X-Forwarded-Proto, in letters, digits and dashes", h)
 		}
 	}
 	return nil
@@ -128,10 +137,41 @@ func (r Rule) paths() string { return alternatives(r.Paths) }
 // a blank, which each server would read in its own way.
 var (
 	saysHTTP = [][2]string{{"X-Forwarded-Proto", `^\s*http\s*(?:,|$)`}, {"Forwarded", `^[^,]*\bproto=\W?http\W?(?:[;,\s]|$)`},
-		{"X-Forwarded-Ssl", `^\s*off`}, {"X-Forwarded-Port", `^\s*80\s*(?:,|$)`}}
+		{"X-Forwarded-Ssl", `^\s*off`}, {"X-Forwarded-Port", `^\s*80\s*(?:,|$)`}, {"X-Forwarded-Scheme", `^\s*http\s*(?:,|$)`}, {"Front-End-Https", `^\s*off`}}
 	saysHTTPS = [][2]string{{"X-Forwarded-Proto", `^\s*https\s*(?:,|$)`}, {"Forwarded", `^[^,]*\bproto=\W?https\W?(?:[;,\s]|$)`},
-		{"X-Forwarded-Ssl", `^\s*on`}, {"X-Forwarded-Port", `^\s*443\s*(?:,|$)`}}
+		{"X-Forwarded-Ssl", `^\s*on`}, {"X-Forwarded-Port", `^\s*443\s*(?:,|$)`}, {"X-Forwarded-Scheme", `^\s*https\s*(?:,|$)`}, {"Front-End-Https", `^\s*on`}}
 )
+
+// What a header of another name says: the scheme as a word, also inside of JSON, a yes or no, or a port.
+//
+//	https, http
+//	{"scheme":"https"}
+//	on
+const (
+	anyHTTP  = `^\s*(?:(?:off|no|false|0|80)\s*(?:[,;]|$)|\{.*\bhttp\b|[^{,]*\bhttp\b)`
+	anyHTTPS = `^\s*(?:(?:on|yes|true|1|443)\s*(?:[,;]|$)|\{.*\bhttps\b|[^{,]*\bhttps\b)`
+)
+
+// says returns the headers and what they say of a visitor who came over HTTP, and over HTTPS.
+func (r Rule) says() (http, https [][2]string) {
+	if len(r.Says) == 0 {
+		return saysHTTP, saysHTTPS
+	}
+	for _, h := range r.Says {
+		http, https = append(http, [2]string{h, anyHTTP}), append(https, [2]string{h, anyHTTPS})
+	}
+	return http, https
+}
+
+// Told returns the headers by which a proxy of any usual kind says over which scheme a visitor came.
+func Told(scheme string) http.Header {
+	yes, port := "off", "80"
+	if scheme == "https" {
+		yes, port = "on", "443"
+	}
+	return http.Header{"X-Forwarded-Proto": {scheme}, "Forwarded": {"proto=" + scheme}, "X-Forwarded-Ssl": {yes}, "X-Forwarded-Port": {port},
+		"X-Forwarded-Scheme": {scheme}, "Front-End-Https": {yes}}
+}
 
 // headers are what goes along with secure answers.
 func (r Rule) headers() (out [][2]string) {
@@ -156,6 +196,7 @@ func (r Rule) HeaderNames() (names []string) {
 // that they came over HTTP: without the header nothing happens, and nothing loops.
 func (r Rule) apache() []string {
 	out := []string{"<IfModule mod_rewrite.c>", "\tRewriteEngine On"}
+	saysHTTP, saysHTTPS := r.says()
 	if r.Proxy {
 		out = append(out, "\tRewriteRule ^ - [E=TO_HTTPS:]")
 		for _, h := range saysHTTP {
@@ -216,6 +257,7 @@ func (r Rule) nginx() []string {
 		out = append(out, `if ($host ~* "^`+alternatives(t.Names)+`$") { set $to_host "`+t.Host+`"; }`)
 	}
 	if r.Proxy {
+		saysHTTP, saysHTTPS := r.says()
 		variable := func(header string) string {
 			return "$http_" + strings.ToLower(strings.ReplaceAll(header, "-", "_"))
 		}
@@ -282,6 +324,7 @@ func (r Rule) php() []string {
 	}
 	out = append(out, "\t$to = ["+strings.Join(hosts, ", ")+"][$host] ?? null;")
 	if r.Proxy {
+		saysHTTP, saysHTTPS := r.says()
 		says := func(how [][2]string) string {
 			var all []string
 			for _, h := range how {

@@ -21,6 +21,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"trimlantern/core/rules"
 )
 
 var (
@@ -425,6 +427,63 @@ func TestInstallGuarded(t *testing.T) {
 				assert.Equal(t, "max-age=300", w.header("https://"+host+path, "Strict-Transport-Security"), path)
 				assert.Equal(t, "upgrade-insecure-requests", w.header("https://"+host+path, "Content-Security-Policy"), path)
 				assert.Empty(t, w.header("http://"+host+path, "Strict-Transport-Security"), path)
+			}
+		})
+	}
+}
+
+// The rules are right for each server, in whichever words the proxy in front tells it how visitors came; where those are words
+// that they do not know, nothing is kept.
+func TestInstallBehindAnyProxy(t *testing.T) {
+	t.Parallel()
+	kinds := []struct{ header, named string }{{"X-Forwarded-Proto", ""}, {"Forwarded", ""}, {"X-Forwarded-Ssl", ""}, {"X-Forwarded-Port", ""}, {"X-Forwarded-Scheme", ""}, {"Front-End-Https", ""}, {"two", ""},
+		{"X-Visitor", "X-Visitor"}, {"X-Is-Secure", "X-Is-Secure"}, {"X-Scheme", "X-Scheme"}, {"X-Visitor", ""}, {"none", ""}}
+	for _, server := range rules.Servers {
+		t.Run(server, func(t *testing.T) {
+			w := newWeb(t)
+			root := w.museumFiles()
+			file, reload, page := filepath.Join(root, ".htaccess"), "", "/lamp/"
+			switch server {
+			case "php":
+				file, page = filepath.Join(root, "index.php"), "/" // others are not its own here
+				fallthrough
+			case "apache":
+				w.apache(root)
+			default:
+				w.certificate()
+				file, reload = filepath.Join(w.dir, "nginx.conf"), fmt.Sprintf("nginx -c %s -p %s -s reload", filepath.Join(w.dir, "nginx.conf"), w.dir)
+				require.NoError(t, os.WriteFile(file, []byte(w.nginxFile(root, "", "")), 0o644))
+				w.daemon("nginx", "-c", file, "-p", w.dir)
+			}
+			w.await(server, func() bool { return w.visits("http://"+host+"/").status == 200 })
+			before, _ := os.ReadFile(file) // there may be none
+			plain, secure := w.plain, w.secure
+			for _, k := range kinds {
+				w.plain, w.secure = plain, secure
+				w.behind(k.header)
+				args := append([]string{"redirect", "install", server, file, "--proxy", "--after", reload}, w.net()...)
+				if k.named != "" {
+					args = append(args, "--proxy-header", k.named)
+				}
+				c := exec.Command(w.program, args...)
+				c.Env, c.Dir = w.environment(), w.dir
+				out, _ := c.CombinedOutput() // its exit code is asserted
+				what, there := fmt.Sprintf("%s with %q: %s", k.header, k.named, tail(out)), w.visits("http://"+host+page+"?a=1")
+				if k.header == "none" || k.header == "X-Visitor" && k.named == "" {
+					assert.Equal(t, 1, c.ProcessState.ExitCode(), what)
+					now, _ := os.ReadFile(file)
+					assert.Equal(t, string(before), string(now), what)
+					assert.Equal(t, "http://"+host+page+"?a=1", there.url, what)
+					continue
+				}
+				assert.Equal(t, "https://"+host+page+"?a=1", there.url, what)
+				assert.Equal(t, "https://"+host+page, w.visits("https://"+host+page).url, what)
+				out, err := func() ([]byte, error) {
+					c := exec.Command(w.program, "redirect", "remove", file, "--after", reload)
+					c.Env, c.Dir = w.environment(), w.dir
+					return c.CombinedOutput()
+				}()
+				require.NoError(t, err, tail(out))
 			}
 		})
 	}

@@ -57,10 +57,12 @@ func tells(h http.Header, kind, scheme string) {
 	switch kind {
 	case "Forwarded":
 		h.Set("Forwarded", `for=192.0.2.7;proto="`+scheme+`";by=203.0.113.1`)
-	case "X-Forwarded-Ssl":
+	case "X-Forwarded-Ssl", "Front-End-Https", "X-Is-Secure":
 		h.Set(kind, map[bool]string{true: "on", false: "off"}[secure])
 	case "X-Forwarded-Port":
 		h.Set(kind, map[bool]string{true: "443", false: "80"}[secure])
+	case "X-Visitor": // as an object
+		h.Set(kind, `{"country":"no","scheme":"`+scheme+`"}`)
 	case "two":
 		h.Set("X-Forwarded-Proto", scheme+", http")
 	case "none":

@@ -16,6 +16,7 @@ import (
 	"trimlantern/core/certs"
 	"trimlantern/core/hops"
 	"trimlantern/core/point"
+	"trimlantern/core/rules"
 	"trimlantern/outside/fetch"
 	"trimlantern/outside/probe"
 	"trimlantern/outside/system"
@@ -383,7 +384,7 @@ func (r *readying) forwarded() (knows bool) {
 	}
 	front := "http://" + r.job.Site.Host + r.job.Site.Path + "/"
 	to := func(proto string) (string, bool) {
-		res, location, err := client.StepWith(r.ctx, http.MethodGet, front, http.Header{"X-Forwarded-Proto": {proto}})
+		res, location, err := client.StepWith(r.ctx, http.MethodGet, front, rules.Told(proto))
 		return location, err == nil && res.StatusCode != http.StatusBadRequest && res.StatusCode < 500 // 400: it wants TLS
 	}
 	plain, ok1 := to("http")

@@ -578,7 +578,7 @@ func (g *guard) idleReason(now *Tested, idle []Journey) string {
 	case g.rule.Server == "apache" && strings.Contains(g.server, "nginx"):
 		return "the rules had no effect: an nginx answers, which reads no .htaccess; use trimlantern redirect show nginx, or php"
 	case g.rule.Proxy:
-		return "the rules had no effect: the proxy does not tell the server how visitors came (X-Forwarded-Proto, Forwarded, X-Forwarded-Ssl or X-Forwarded-Port is missing), or the server does not read the file; redirect at the proxy itself"
+		return "the rules had no effect: the proxy does not tell the server how visitors came (X-Forwarded-Proto, Forwarded and the like are missing; if it says so in a header of its own, name that with --proxy-header), or the server does not read the file; redirect at the proxy itself"
 	case g.rule.Server == "apache":
 		return "the rules had no effect: the server reads no .htaccess in that folder (AllowOverride None, or another folder is served), or mod_rewrite is off"
 	case g.rule.Server == "nginx":
