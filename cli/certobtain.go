@@ -85,6 +85,7 @@ name the files in the folder "current", which always leads to the newest.
 	f.BoolVar(&o.Each, "each", false, "one certificate for each site of the network")
 	words(c, f, &o.Key, "key", "the kind of key: `ecdsa|rsa` (default: ecdsa)", "ecdsa", "rsa")
 	f.StringVar(&o.Profile, "profile", "", "the kind of certificate, by a `NAME` that the authority offers")
+	f.StringVar(&o.Chain, "chain", "", "of several chains that the authority offers the one to the root of this `NAME` (a part of it)")
 	f.StringArrayVar(&o.Install, "server-file", nil, "replace this `FILE` of the server; what it gets is told by what it holds, or named: key=FILE, certificate=, intermediates=, certificate-with-chain=, all= (repeatable)")
 	f.StringVar(&o.After, "after", "", "run this `COMMAND` so that the server reads the files")
 	f.BoolVar(&o.Again, "again", false, "obtain a new one even if there is a good one")

@@ -78,7 +78,7 @@ func Untrusted(err error) error {
 	if !errors.As(err, &u) {
 		return nil
 	}
-	return BadUse(nil, u.Error()+": it is not used, since it decides what is read and changed", u.Do)
+	return BadUse(nil, u.Error()+": it is not used", u.Do)
 }
 
 // WhyNot says in few words why a file of the site cannot be read or replaced.

@@ -397,41 +397,94 @@ func cause(ctx context.Context, err error) error {
 }
 
 // Finalize hands in the signing request of an order whose names are proven, or goes on with one that is at work
-// or done, and returns the chain that comes back, the site's own certificate first.
-func (a *Authority) Finalize(ctx context.Context, o *Order, request []byte) ([]*x509.Certificate, error) {
+// or done, and returns the chain that comes back, the site's own certificate first. Where a root is wanted by a part of its name,
+// it is the first of the chains that lead there (RFC 8555 §7.4.2), or else the usual one; offered are the roots of all.
+func (a *Authority) Finalize(ctx context.Context, o *Order, request []byte, wanted string) (chain []*x509.Certificate, offered []string, err error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, maxWait, ErrSlow)
 	defer cancel()
 	var der [][]byte
-	var err error
 	now := o.order
+	var at string
 	if now.Status != acme.StatusValid && now.Status != acme.StatusReady {
 		if now, err = a.client.WaitOrder(ctx, o.URL); err != nil {
-			return nil, refused(Issuing, cause(ctx, err))
+			return nil, nil, refused(Issuing, cause(ctx, err))
 		}
 	}
 	if now.Status == acme.StatusValid {
 		if err := a.own(now.CertURL); err != nil {
-			return nil, refused(Issuing, err)
+			return nil, nil, refused(Issuing, err)
 		}
-		der, err = a.client.FetchCert(ctx, now.CertURL, true)
+		at = now.CertURL
+		der, err = a.client.FetchCert(ctx, at, true)
 	} else {
-		der, _, err = a.client.CreateCertFromOrder(ctx, now, request, true)
+		der, at, err = a.client.CreateCertFromOrder(ctx, now, request, true)
 	}
 	if err != nil {
-		return nil, refused(Issuing, cause(ctx, err))
+		return nil, nil, refused(Issuing, cause(ctx, err))
 	}
-	var chain []*x509.Certificate
+	if chain, err = parsed(der); err != nil {
+		return nil, nil, refused(Issuing, err)
+	}
+	if wanted == "" {
+		return chain, nil, nil
+	}
+	offered = []string{rootName(chain)}
+	if LeadsTo(chain, wanted) {
+		return chain, offered, nil
+	}
+	others, err := a.client.ListCertAlternates(ctx, at)
+	if err != nil {
+		return chain, offered, nil // the usual one is there
+	}
+	for _, u := range others[:min(len(others), maxChains)] {
+		if a.own(u) != nil {
+			continue
+		}
+		der, err := a.client.FetchCert(ctx, u, true)
+		if err != nil {
+			continue
+		}
+		other, err := parsed(der)
+		if err != nil || !other[0].Equal(chain[0]) {
+			continue
+		}
+		if offered = append(offered, rootName(other)); LeadsTo(other, wanted) {
+			return other, offered, nil
+		}
+	}
+	return chain, offered, nil
+}
+
+// maxChains bounds how many chains of one certificate are fetched.
+const maxChains = 8
+
+// parsed reads a chain.
+func parsed(der [][]byte) (chain []*x509.Certificate, err error) {
 	for _, b := range der {
 		c, err := x509.ParseCertificate(b)
 		if err != nil {
-			return nil, refused(Issuing, fmt.Errorf("a certificate that cannot be read: %w", ErrOdd))
+			return nil, fmt.Errorf("a certificate that cannot be read: %w", ErrOdd)
 		}
 		chain = append(chain, c)
 	}
 	if len(chain) == 0 {
-		return nil, refused(Issuing, ErrOdd)
+		return nil, ErrOdd
 	}
 	return chain, nil
+}
+
+// rootName is the name of the root that a chain leads to.
+func rootName(chain []*x509.Certificate) string {
+	last := chain[len(chain)-1].Issuer
+	if last.CommonName != "" {
+		return last.CommonName
+	}
+	return last.String()
+}
+
+// LeadsTo reports whether a chain leads to a root, by a part of its name in any letter case.
+func LeadsTo(chain []*x509.Certificate, root string) bool {
+	return strings.Contains(strings.ToLower(rootName(chain)), strings.ToLower(root))
 }
 
 // Reasons are why a certificate is revoked (RFC 5280 §5.3.1), by their names.

@@ -33,6 +33,7 @@ type Plan struct {
 	Agreed    string            `json:"agreed,omitempty"`   // the terms of service that the owner agreed to
 	Accounts  map[string]string `json:"accounts,omitempty"` // URLs by directory
 	Profile   string            `json:"profile,omitempty"`
+	Chain     string            `json:"chain,omitempty"` // the authority that the chain is to lead to, by a part of its name
 	Key       string            `json:"key"`             // "ecdsa" or "rsa"
 	Each      bool              `json:"each,omitempty"`  // a certificate for each site of a network
 	Names     []string          `json:"names,omitempty"` // besides those of the site

@@ -74,6 +74,19 @@ func ReadTrusted(path string, most int64) ([]byte, error) {
 	return readAll(f, path, most)
 }
 
+// ReadSecret reads a file that holds a secret: beyond what ReadTrusted asks, others may not read it. Its group may, as name
+// servers and mail servers have it.
+func ReadSecret(path string, most int64) ([]byte, error) {
+	b, err := ReadTrusted(path, most)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(path); err == nil && open(info) {
+		return nil, &Untrusted{path, fmt.Sprintf("can be read by every user (its mode is %04o), and is to be kept secret", info.Mode().Perm()), "run: chmod o-r " + path + "; whoever has read it could use it: a new one is safer"}
+	}
+	return b, nil
+}
+
 func readAll(f *os.File, path string, most int64) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(f, most+1))
 	if err == nil && int64(len(b)) > most {

@@ -39,6 +39,9 @@ func trusted(path string, info fs.FileInfo) error {
 	return nil
 }
 
+// open reports whether every user may read a file.
+func open(info fs.FileInfo) bool { return info.Mode().Perm()&0o004 != 0 }
+
 // isCallers reports whether a file belongs to the caller.
 func isCallers(info fs.FileInfo) bool {
 	uid, _ := owner(info)

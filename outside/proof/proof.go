@@ -281,7 +281,7 @@ func (u *Update) Plan(ctx context.Context, c Claim) (Placed, error) {
 const maxKey = 64 << 10
 
 func change(ctx context.Context, p Placed, add bool) error {
-	b, err := disk.ReadTrusted(p.KeyFile, maxKey)
+	b, err := disk.ReadSecret(p.KeyFile, maxKey)
 	if err != nil {
 		return err
 	}

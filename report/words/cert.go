@@ -10,6 +10,7 @@ var (
 	KeyMissing     = Sentence{"pair", point.Care, "no key is among the files", "whether it belongs to the certificate was not checked", "name the key too; it is not shown"}
 	NotReplaced    = Sentence{"kept", point.Stop, "%[1]s was not replaced", "visitors could not use the new certificate", "fix what is named above, then run the same command again"}
 	IssuedWithout  = Sentence{"names", point.Stop, "it does not cover %[1]s", "", "order it again: --again"}
+	NoSuchChain    = Sentence{"other-chain", point.Care, "the authority offers no chain to %[1]q: the usual one was taken", "its chains lead to %[2]s", "name one of these with --chain, and order again: --again"}
 	IssuedOtherKey = Sentence{"pair", point.Stop, "the key does not belong to the certificate", "the server will not start with it", "order it again: --again"}
 	RenewalTrouble = Sentence{"renewal", point.Care, "%[1]s", "it is good until %[2]s; then browsers show a warning in place of the site", "run trimlantern cert renew, and see that a timer runs it: trimlantern cert renew --install-timer cron"}
 )

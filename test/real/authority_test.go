@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -152,7 +153,7 @@ func (p *port) launch(dir, cert, key, dns string, binding bool) (root []byte) {
 	require.NoError(p.t, err)
 	file := filepath.Join(dir, "config.json")
 	require.NoError(p.t, os.WriteFile(file, b, 0o644))
-	p.daemon("env", "PEBBLE_VA_NOSLEEP=1", "PEBBLE_WFE_NONCEREJECT=20", "PEBBLE_AUTHZREUSE="+cmp.Or(p.reuse, "50"), "pebble", "-config", file, "-dnsserver", dns, "-strict")
+	p.daemon("env", "PEBBLE_VA_NOSLEEP=1", "PEBBLE_WFE_NONCEREJECT=20", "PEBBLE_ALTERNATE_ROOTS=2", "PEBBLE_AUTHZREUSE="+cmp.Or(p.reuse, "50"), "pebble", "-config", file, "-dnsserver", dns, "-strict")
 	p.directory, p.management = "https://"+listen+"/dir", "https://"+management
 	for range 150 {
 		if root = p.managed("/roots/0"); len(root) > 0 {
@@ -351,6 +352,54 @@ esac
 	assert.Contains(t, out, "the zone is locked")
 }
 
+func changedAt(t *testing.T, file string) time.Time {
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	return info.ModTime()
+}
+
+// Of the chains that an authority offers the one is taken that leads to the root which is named; where none does, the usual
+// one, and the names of the others are told.
+func TestAlternateChains(t *testing.T) {
+	t.Parallel()
+	w := newWeb(t)
+	p := w.authority("", false)
+	trusted, err := os.ReadFile(filepath.Join(w.dir, "trust.pem"))
+	require.NoError(t, err)
+	root := func(n int) (name string) {
+		text := p.managed(fmt.Sprintf("/roots/%d", n))
+		block, _ := pem.Decode(text)
+		require.NotNil(t, block)
+		c, err := x509.ParseCertificate(block.Bytes)
+		require.NoError(t, err)
+		trusted = append(trusted, text...)
+		return c.Subject.CommonName
+	}
+	usual, second, third := root(0), root(1), root(2)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "trust.pem"), trusted, 0o600))
+	issuer := func() string {
+		chains, err := filepath.Glob(filepath.Join(w.dir, "kept", host, "*", "intermediates.pem"))
+		require.NoError(t, err)
+		require.NotEmpty(t, chains)
+		newest := slices.MaxFunc(chains, func(a, b string) int { return changedAt(t, a).Compare(changedAt(t, b)) })
+		block, _ := pem.Decode([]byte(must(t, newest)))
+		c, err := x509.ParseCertificate(block.Bytes)
+		require.NoError(t, err)
+		return c.Issuer.CommonName
+	}
+	p.obtains(0, "--listen", w.plain, "--folder", "kept")
+	assert.Equal(t, usual, issuer())
+	for _, name := range []string{second, strings.ToUpper(third)} {
+		p.obtains(0, "--again", "--chain", name)
+		assert.Equal(t, strings.ToLower(name), strings.ToLower(issuer()))
+	}
+	out := p.obtains(1, "--again", "--chain", "Tern Rock Root")
+	assert.Equal(t, usual, issuer())
+	for _, name := range []string{usual, second, third} {
+		assert.Contains(t, out, name)
+	}
+}
+
 // A real name server takes dynamic updates: a wildcard beside the bare name, whose two proofs stand side by side; by
 // hand, where the record comes late; and a name server that refuses.
 func TestObtainDNS(t *testing.T) {
@@ -381,6 +430,12 @@ func obtainDNS(t *testing.T, start func(*web, string, bool) *port) {
 	out = p.obtains(3, "--again", "--dns-update", server, "--dns-update-key", "other.key")
 	assert.Contains(t, out, "NOTAUTH")
 	assert.NotContains(t, out, strings.Split(strings.Split(key, `secret "`)[1], `"`)[0], "the key's secret is never printed")
+
+	// A key that every user of the machine can read is none.
+	require.NoError(t, os.Chmod(filepath.Join(w.dir, "update.key"), 0o644))
+	out = p.obtains(2, append([]string{"--again"}, update...)...)
+	assert.Contains(t, out, "is to be kept secret")
+	require.NoError(t, os.Chmod(filepath.Join(w.dir, "update.key"), 0o600))
 
 	// By hand: first nobody makes the records; then somebody does, while the command waits.
 	out = p.obtains(1, "--again", "--proof", "dns-by-hand", "--wait", "2s")

@@ -114,11 +114,16 @@ func (o *Obtained) Code() int {
 		switch {
 		case c.State == CertFailed:
 			return work.World
-		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe(), o.Renewing && c.showsOld():
+		case c.State == CertWaiting || c.State == CertRefused || c.State == CertBack || c.inPlace && !c.allServe(), c.otherChain(), o.Renewing && c.showsOld():
 			code = work.Remain
 		}
 	}
 	return code
+}
+
+// otherChain reports whether the certificate came with another chain than the one that is wanted.
+func (c *Certificate) otherChain() bool {
+	return slices.ContainsFunc(c.Points, func(p point.Point) bool { return p.ID == words.NoSuchChain.ID })
 }
 
 func (c *Certificate) allServe() bool {
@@ -152,6 +157,7 @@ type obtaining struct {
 	ca         *acme.Authority
 	way        proof.Way // nil: not chosen yet
 	registered bool      // with the authority, in this run
+	offered    []string  // the roots of the chains that were offered, where one is wanted
 	out        *Obtained
 }
 
@@ -271,6 +277,11 @@ func begin(j *work.Job, o ObtainOptions) (*obtaining, func(), error) {
 			return done(work.Failed(err, "cannot determine the current folder", "change to a folder that exists"))
 		}
 	}
+	if r.plan.UpdateKey != "" {
+		if _, err := disk.ReadSecret(r.plan.UpdateKey, work.MaxSettings); work.Untrusted(err) != nil {
+			return done(work.Untrusted(err))
+		}
+	}
 	r.out.Directory = r.plan.Directory
 	if r.web, err = j.Web(); err != nil {
 		return done(err)
@@ -297,6 +308,7 @@ func merged(kept, now certfolder.Plan) certfolder.Plan {
 	set(&kept.Directory, now.Directory)
 	set(&kept.Email, now.Email)
 	set(&kept.Profile, now.Profile)
+	set(&kept.Chain, now.Chain)
 	set(&kept.Key, now.Key)
 	set(&kept.Way, now.Way)
 	set(&kept.Listen, now.Listen)
@@ -505,7 +517,7 @@ func (r *obtaining) binding() (*acme.Binding, error) {
 	if r.o.BindingID == "" {
 		return nil, nil
 	}
-	b, err := disk.ReadTrusted(r.o.BindingKey, work.MaxSettings)
+	b, err := disk.ReadSecret(r.o.BindingKey, work.MaxSettings)
 	if refused := work.Untrusted(err); refused != nil {
 		return nil, refused
 	}
@@ -695,7 +707,8 @@ func (r *obtaining) issue(ctx context.Context, c *Certificate, set *certfolder.S
 	if err != nil {
 		return nil, work.Failed(err, "the signing request cannot be made", "run the command again")
 	}
-	chain, err := r.ca.Finalize(ctx, order, request)
+	chain, offered, err := r.ca.Finalize(ctx, order, request, r.plan.Chain)
+	r.offered = offered
 	if err != nil {
 		return nil, r.over(err, set)
 	}
@@ -840,6 +853,9 @@ func (r *obtaining) judge(c *Certificate, v *certfolder.Version) []point.Point {
 	points := words.Certificates(sent.Judge())
 	if missing := certs.Uncovered(leaf, c.Names); len(missing) > 0 && len(names) < len(c.Names) {
 		points = append(points, words.IssuedWithout.Point(nil, strings.Join(missing, ", ")))
+	}
+	if r.offered != nil && !acme.LeadsTo(v.Chain, r.plan.Chain) {
+		points = append(points, words.NoSuchChain.Point(nil, r.plan.Chain, strings.Join(r.offered, ", ")))
 	}
 	if !certs.Fits(v.Key, leaf) {
 		points = append(points, words.IssuedOtherKey.Point(nil))
