@@ -56,9 +56,6 @@ A patch leaves rows that were edited since the export, and counts them.
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
 			if o.Write != "" || o.Patch != "" {
-				if largest < 1 || largest > 1024 {
-					return fmt.Errorf("--largest-file %d: write a number of megabytes from 1 to 1024", largest)
-				}
 				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway, a.errs)
 				return shown(a, (*report.Text).DumpApplied)(dumps.Apply(c.Context(), j, o))
 			}
@@ -72,10 +69,10 @@ A patch leaves rows that were edited since the export, and counts them.
 	c.Flags().BoolVar(&drops, "drop-caches", false, "also remove the cached rows that the system description calls safe to lose")
 	c.Flags().BoolVar(&effects, "with-triggers", false, "also change rows where triggers of the database write more with them, which undo cannot take back")
 	c.Flags().BoolVar(&anyway, "anyway", false, "change the site although HTTPS does not work for it yet")
-	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `CELLS` a second")
+	number(c.Flags(), &rate, "rate", 0, 0, 1000000, "change at most this many `CELLS` a second")
 	c.Flags().StringVar(&o.Write, "write", "", "of an exported database: write the new dump to this `FILE`")
 	c.Flags().StringVar(&o.Patch, "patch", "", "of an exported database: write only what changes to this `FILE`, as SQL")
-	c.Flags().IntVar(&largest, "largest-file", 2, "split a patch into files of at most this many `MB`")
+	number(c.Flags(), &largest, "largest-file", 2, 1, 1024, "split a patch into files of at most this many `MB`")
 	strict(c, &failOn)
 	c.MarkFlagsMutuallyExclusive("write", "patch")
 	return c
@@ -132,7 +129,7 @@ same, for somebody without this tool.
 	c.Flags().StringArrayVar(&o.Files, "file", nil, "put back this `FILE` too, even outside the folders that the site file names (repeatable)")
 	c.Flags().StringArrayVar(&o.Tables, "table", nil, "put back only this `TABLE` (repeatable); * and ? are wildcards")
 	c.Flags().StringVar(&script, "as-sql", "", "write SQL to this `FILE`, or - for standard output, and change nothing")
-	c.Flags().IntVar(&rate, "rate", 0, "change at most this many `CELLS` a second")
+	number(c.Flags(), &rate, "rate", 0, 0, 1000000, "change at most this many `CELLS` a second")
 	return c
 }
 

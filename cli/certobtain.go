@@ -80,7 +80,7 @@ name the files in the folder "current", which always leads to the newest.
 	f.StringVar(&o.UpdateKey, "dns-update-key", "", "`FILE` with the key that signs updates, as name servers write it")
 	f.StringVar(&o.Program, "dns-program", "", "`PROGRAM` that adds and removes records: PROGRAM add|remove NAME VALUE")
 	f.StringArrayVar(&o.Resolvers, "resolver", nil, "ask this name `SERVER` (repeatable; default: the system's)")
-	f.DurationVar(&o.Wait, "wait", 0, "wait so long for records to be seen: `TIME`, like 30m")
+	span(f, &o.Wait, "wait", 0, "wait so long for records to be seen: `TIME`, like 30m")
 	f.StringArrayVar(&o.Names, "name", nil, "another `NAME` for the certificate, also *.HOST (repeatable)")
 	f.BoolVar(&o.Each, "each", false, "one certificate for each site of the network")
 	words(c, f, &o.Key, "key", "the kind of key: `ecdsa|rsa` (default: ecdsa)", "ecdsa", "rsa")

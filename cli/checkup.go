@@ -42,10 +42,10 @@ which mails the text, or two units for systemd.
 		}),
 	}
 	a.network(c)
-	c.Flags().IntVar(&o.Look.Pages, "pages", 10000, "read at most this many `DOCUMENTS`")
-	c.Flags().IntVar(&o.Look.Sample, "sample", 0, "read only this many `PAGES`, different ones each time until all were read")
+	number(c.Flags(), &o.Look.Pages, "pages", 10000, 1, 10000000, "read at most this many `DOCUMENTS`")
+	number(c.Flags(), &o.Look.Sample, "sample", 0, 0, 10000000, "read only this many `PAGES`, different ones each time until all were read")
 	lookFlags(c, &o.Look)
-	c.Flags().DurationVar(&o.Look.Pause, "pause", 0, "wait between two requests, like `200ms`")
+	span(c.Flags(), &o.Look.Pause, "pause", 0, "wait between two requests, like `200ms`")
 	c.Flags().Var(days{&o.Soon}, "expires-within", "a certificate that ends within this `TIME` needs attention, like 14d (default: 21d, or a quarter of a shorter life)")
 	c.Flags().BoolVar(&o.Learn, "learn", false, "what the site looks like now is right, whatever it looked like before")
 	words(c, c.Flags(), &timer, "install-timer", "print what runs it every morning: `cron|systemd`", checkup.Timers...)

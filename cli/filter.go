@@ -65,7 +65,7 @@ of the dump; a row that is larger than --largest-row stops it, with its place.
 	c.Flags().StringVar(&o.Tables, "tables", "", "a dump `FILE` that defines the tables, where IN has only their rows")
 	c.Flags().BoolVar(&o.Rows, "rows-only", false, "change rows of tables that nothing defines: nobody knows what fits into their columns")
 	c.Flags().BoolVar(&o.Code, "code", false, "change views, triggers, functions and definitions too")
-	c.Flags().IntVar(&o.Row, "largest-row", 16, "stop at a row of more than this many `MB`; a row takes up to five times its size of memory")
+	number(c.Flags(), &o.Row, "largest-row", 16, 1, 1024, "stop at a row of more than this many `MB`; a row takes up to five times its size of memory")
 	c.Flags().StringVar(&summary, "summary", "", "write the summary as JSON to this `FILE`")
 	check(c.RegisterFlagCompletionFunc("system", cobra.FixedCompletions(system.Names(), cobra.ShellCompDirectiveNoFileComp)))
 	return c

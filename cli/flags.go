@@ -24,6 +24,75 @@ func words(c *cobra.Command, flags *pflag.FlagSet, word *string, name, usage str
 	check(c.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)))
 }
 
+// numeral is an option that takes a number between bounds.
+type numeral struct {
+	n           *int
+	least, most int
+}
+
+// number adds an option that takes a number from least to most.
+func number(flags *pflag.FlagSet, n *int, name string, usual, least, most int, usage string) {
+	*n = usual
+	flags.Var(&numeral{n, least, most}, name, usage)
+}
+
+// Type names the kind of value.
+func (f *numeral) Type() string { return "int" }
+
+// String is the number that is set.
+func (f *numeral) String() string {
+	if f.n == nil {
+		return "0"
+	}
+	return strconv.Itoa(*f.n)
+}
+
+// Set takes a number.
+func (f *numeral) Set(s string) error {
+	n, err := strconv.Atoi(s)
+	if err != nil || n < f.least || n > f.most {
+		return errors.New(f.wants())
+	}
+	*f.n = n
+	return nil
+}
+
+// wants says what the option takes.
+func (f *numeral) wants() string { return fmt.Sprintf("write a number from %d to %d", f.least, f.most) }
+
+// lasting is an option that takes a length of time, of at most a year.
+type lasting struct{ d *time.Duration }
+
+// span adds an option that takes a length of time.
+func span(flags *pflag.FlagSet, d *time.Duration, name string, usual time.Duration, usage string) {
+	*d = usual
+	flags.Var(lasting{d}, name, usage)
+}
+
+// Type names the kind of value.
+func (lasting) Type() string { return "duration" }
+
+// String is the time that is set.
+func (f lasting) String() string {
+	if f.d == nil || *f.d == 0 {
+		return ""
+	}
+	return f.d.String()
+}
+
+// Set takes a length of time.
+func (f lasting) Set(s string) error {
+	d, err := time.ParseDuration(s)
+	if err != nil || d < 0 || d > 366*24*time.Hour {
+		return errors.New(f.wants())
+	}
+	*f.d = d
+	return nil
+}
+
+// wants says what the option takes.
+func (lasting) wants() string { return "write a time like 90s, 30m or 2h" }
+
 // Type names the kind of value.
 func (f *oneOf) Type() string { return "word" }
 

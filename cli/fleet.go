@@ -106,12 +106,12 @@ func (a *app) fleetCommandOf(job fleetJob) *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringArrayVar(&o.Only, "only", nil, "only sites whose address fits `PATTERN` (repeatable); * and ? are wildcards")
-	f.IntVar(&o.Parallel, "parallel", 4, "ask this many `SITES` at once")
+	number(f, &o.Parallel, "parallel", 4, 1, 64, "ask this many `SITES` at once")
 	f.BoolVar(&o.Resume, "resume", false, "go on with the run that was interrupted")
 	f.StringVar(&o.report, "report", "", "write an overview to this HTML `FILE` too; - is standard output")
 	if job.name == "scan" || job.name == "checkup" {
 		o.scan = scan.Options{Depth: 50, Parallel: 2}
-		f.IntVar(&o.scan.Pages, "pages", 10000, "read at most this many `PAGES` of a site")
+		number(f, &o.scan.Pages, "pages", 10000, 1, 10000000, "read at most this many `PAGES` of a site")
 		lookFlags(c, &o.scan)
 	}
 	if job.name == "apply" {
@@ -126,9 +126,6 @@ func (a *app) fleetCommandOf(job fleetJob) *cobra.Command {
 // runFleet asks all sites.
 func (a *app) runFleet(ctx context.Context, job fleetJob, o fleetFlags) error {
 	o.Home = a.home
-	if o.Parallel < 1 || o.Parallel > 64 {
-		return fmt.Errorf("--parallel %d: write a number from 1 to 64", o.Parallel)
-	}
 	if err := a.reportTo(o.report); err != nil {
 		return err
 	}

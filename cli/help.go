@@ -199,8 +199,11 @@ func unknown(c *cobra.Command, name string) error {
 	if near := nearest(name, visible(c)); near != "" {
 		do = "did you mean: " + c.CommandPath() + " " + near
 	}
-	if name == "rehearse" || name == "dry-run" || name == "test" {
-		do = "trimlantern preview is the dry run: it shows every change and makes none"
+	if does := meant(c, name); does != "" {
+		do = does
+	}
+	if err := here("the place", name); err != nil {
+		return err
 	}
 	return &work.Fault{Code: work.Misuse, What: fmt.Sprintf("unknown command %q", name), Do: do}
 }
@@ -233,8 +236,8 @@ func flagFault(c *cobra.Command, err error) error {
 		if near := nearest(name, names); near != "" {
 			do = "did you mean: --" + near
 		}
-		if name == "dry-run" { // known from elsewhere
-			do = "trimlantern preview is the dry run: it shows every change and makes none"
+		if does := flagMeant(c, name); does != "" {
+			do = does
 		}
 	case errors.As(err, &missing):
 		what = fmt.Sprintf("--%s needs a value", missing.GetSpecifiedName())
@@ -242,6 +245,9 @@ func flagFault(c *cobra.Command, err error) error {
 		f := bad.GetFlag()
 		if some, ok := f.Value.(interface{ wants() string }); ok {
 			what = fmt.Sprintf("--%s %s is not known; %s", f.Name, bad.GetValue(), some.wants())
+			if kind := f.Value.Type(); kind == "int" || kind == "duration" {
+				what = fmt.Sprintf("--%s %s: %s", f.Name, bad.GetValue(), some.wants())
+			}
 			break
 		}
 		what = fmt.Sprintf("--%s %s: %s", f.Name, bad.GetValue(), kindOf(f))
@@ -266,7 +272,7 @@ func kindOf(f *pflag.Flag) string {
 
 // nearest returns the name that a mistyped one most likely means; "" where none is near.
 func nearest(name string, names []string) string {
-	best, at := "", max(2, len(name)/3)+1
+	best, at := "", max(1, len(name)/3)+1
 	for _, n := range names {
 		d := distance(name, n)
 		if strings.HasPrefix(n, name) && len(name) > 1 {
@@ -280,7 +286,13 @@ func nearest(name string, names []string) string {
 }
 
 // distance is how many letters differ (Levenshtein).
+// Two that changed places count as one.
 func distance(a, b string) int {
+	for i := 0; len(a) == len(b) && i+1 < len(a); i++ {
+		if a[i] == b[i+1] && a[i+1] == b[i] && a[:i] == b[:i] && a[i+2:] == b[i+2:] && a != b {
+			return 1
+		}
+	}
 	row := make([]int, len(b)+1)
 	for j := range row {
 		row[j] = j

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -52,6 +53,11 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 			if len(args) > 0 {
 				o.Folder = args[0]
 			}
+			for _, place := range [][2]string{{"FOLDER", o.Folder}, {"--site", a.site}, {"--database", databaseURL}} {
+				if err := here(place[0], place[1]); err != nil {
+					return err
+				}
+			}
 			if move {
 				return shown(a, (*report.Text).Moved)(work.Move(a.config, a.home))
 			}
@@ -101,7 +107,10 @@ func parseDatabase(raw string, d *sitefile.Database) error {
 	u, err := url.Parse(raw)
 	kinds := map[string]string{"mysql": "mysql", "mariadb": "mysql", "postgres": "postgres", "postgresql": "postgres"}
 	if err != nil || kinds[u.Scheme] == "" || strings.Trim(u.Path, "/") == "" {
-		return fmt.Errorf("--database cannot be read; write sqlite:FILE, dump:FILE, mysql://USER@HOST:PORT/NAME or postgres://USER@HOST:PORT/NAME")
+		if err == nil && kinds[u.Scheme] != "" {
+			return &work.Fault{Code: work.Misuse, What: "--database cannot be read: it names a server, and no database on it", Do: "write its name at the end: --database " + u.Scheme + "://" + cmp.Or(u.User.Username(), "USER") + "@" + cmp.Or(u.Host, "HOST") + "/NAME"}
+		}
+		return &work.Fault{Code: work.Misuse, What: "--database cannot be read", Do: databaseMeant(raw)}
 	}
 	for k := range u.Query() {
 		if !slices.Contains([]string{"socket", "tls", "tls-ca", "schema", "charset"}, k) {

@@ -97,11 +97,11 @@ func Named(site string, also, sisters []string) *File {
 	return f
 }
 
-// Address returns the site's address, its other names and its sisters. The error names the key.
+// Address returns the site's address, its other names and its sisters. The error names the key of a sister.
 func (f *File) Address() (address.Site, error) {
 	site, err := address.Parse(f.Site, f.Also...)
 	if err != nil {
-		return site, fmt.Errorf("site, also: %w", err)
+		return site, err
 	}
 	var sisters []address.Site
 	for _, s := range f.Sisters {
