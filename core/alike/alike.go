@@ -91,7 +91,7 @@ func Read(base *url.URL, status int, typ string, body []byte) Page {
 // maxParts bounds how many parts of a page are compared.
 const maxParts = 20_000
 
-// part adds a part of what the page shows. That a text names its own address with one scheme or the other is no difference.
+// part adds a part of what the page shows. A text that names its own address is the same with either scheme.
 func (p *Page) part(s string) {
 	if s = strings.ReplaceAll(s, "https://", "http://"); s != "" && len(p.parts) < maxParts {
 		p.parts = append(p.parts, s)

@@ -22,7 +22,7 @@ const (
 //
 //	the third photo of the day, 1,204 visitors, made in 0.12 s
 //
-// What was seen on the other side once, and what takes the place of something that changes there, is no difference.
+// What was seen on the other side once does not count, and neither does what replaces something that changes there.
 func Differences(plain, secure []Page) (all []Difference) {
 	p, s := observe(plain), observe(secure)
 	left, right := p.gaps(s), s.gaps(p)

@@ -10,7 +10,7 @@ import (
 )
 
 // A way leads from a site's certificate to an authority that is trusted: each certificate is issued by the next (RFC 5280 §6).
-// Browsers build it from what was sent in any order, and from the roots that they have. What lies beside it changes nothing:
+// Browsers build it from what was sent in any order, and from the roots that they have. Other certificates that are sent change nothing:
 //
 //	leaf, intermediate, an expired root that signed the trusted one as well
 type way []*x509.Certificate

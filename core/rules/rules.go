@@ -89,7 +89,7 @@ func (r Rule) check() error {
 	}
 	for _, h := range r.Says {
 		if !plainHeader.MatchString(h) {
-			return fmt.Errorf("%q is no name of a header: write it like X-Forwarded-Proto, in letters, digits and dashes", h)
+			return fmt.Errorf("%q cannot be the name of a header: write it like X-Forwarded-Proto, in letters, digits and dashes", h)
 		}
 	}
 	return nil

@@ -16,7 +16,7 @@ import (
 	"trimlantern/work"
 )
 
-// Quiet is a progress that nobody watches.
+// Quiet is a progress without anyone to show it to.
 type Quiet struct{}
 
 // At does nothing.

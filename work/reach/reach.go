@@ -257,8 +257,8 @@ func answer(ctx context.Context, v *fetch.Client, u string) Answer {
 	}
 }
 
-// How often a page is fetched where both schemes do not show the same, at least and at most: what changes by itself is no
-// difference, and may be the same twice by chance.
+// How often a page is fetched where both schemes do not show the same, at least and at most: what changes by itself does not
+// count, and may be the same twice by chance.
 const (
 	leastRounds = 3
 	mostRounds  = 5
