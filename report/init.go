@@ -62,5 +62,5 @@ func (t *Text) Inited(r *setup.Inited) {
 		t.heading("Other systems in the same database, left alone")
 		t.wrap("  ", "prefixes "+Clean(strings.Join(r.Others, ", ")))
 	}
-	t.next("trimlantern preview")
+	t.next("trimlantern ready")
 }

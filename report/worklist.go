@@ -110,7 +110,11 @@ func (t *Text) evidence(w *decide.List) {
 		verdict += ". "
 	}
 	t.printf("\n")
-	t.wrap("", verdict+"Taken from: "+strings.Join(from, "; ")+". "+sentence(plural(w.Decided, "decision"), w.Decided, " is", " are")+" in the site file.")
+	decided := ""
+	if w.Decided > 0 {
+		decided = " " + sentence(plural(w.Decided, "decision"), w.Decided, " is", " are") + " in the site file."
+	}
+	t.wrap("", verdict+"Taken from: "+strings.Join(from, "; ")+"."+decided)
 }
 
 // clock shortens an RFC 3339 time to what a person reads.

@@ -277,6 +277,10 @@ func (in *initing) surroundings(path, base string, l *system.System) error {
 		return work.BadUse(err, "the system's configuration cannot be read", "make it readable")
 	}
 	for name, lock := range locks {
+		if lock.How == system.Possibly {
+			in.out.Used = append(in.out.Used, fmt.Sprintf("%s address: %s in %s, line %d, is %s", name, lock.Constant, in.relative(lock.File), lock.Line, lock.How.Words()))
+			continue
+		}
 		how := ""
 		if lock.How != system.Literally {
 			how = ", " + lock.How.Words()
