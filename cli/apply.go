@@ -56,12 +56,12 @@ A patch leaves rows that were edited since the export, and counts them.
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
 			if o.Write != "" || o.Patch != "" {
-				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway, a.errs)
+				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway, a.aside())
 				return shown(a, (*report.Text).DumpApplied)(dumps.Apply(c.Context(), j, o))
 			}
 			j.Rate, j.FailOn, j.Effects = rate, failOn, effects
 			sparing()
-			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, run.Options{Sheet: strings.Join(args, ""), Drops: drops, Gate: passing(j, anyway, a.errs)}))
+			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, run.Options{Sheet: strings.Join(args, ""), Drops: drops, Gate: passing(j, anyway, a.aside())}))
 		}),
 	}
 	a.network(c)
@@ -76,6 +76,14 @@ A patch leaves rows that were edited since the export, and counts them.
 	strict(c, &failOn)
 	c.MarkFlagsMutuallyExclusive("write", "patch")
 	return c
+}
+
+// aside is where notes go that no result depends on: nowhere with --quiet.
+func (a *app) aside() io.Writer {
+	if a.quiet {
+		return io.Discard
+	}
+	return a.errs
 }
 
 // passing refuses a change of a site's addresses where HTTPS does not work for it, unless the user wants it anyway. That this is

@@ -135,7 +135,7 @@ func TestJudge(t *testing.T) {
 		{"a key that may not sign", []*issued{site(func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyAgreement }), between}, map[string]point.Grade{"purpose": point.Stop}, "no-signing"},
 		{"an authority's own", []*issued{site(func(c *x509.Certificate) {
 			c.IsCA, c.KeyUsage = true, x509.KeyUsageCertSign|x509.KeyUsageDigitalSignature
-		}), between}, map[string]point.Grade{"purpose": point.Care}, "of-authority"},
+		}), between}, map[string]point.Grade{"own": point.Note}, "of-authority"},
 		{"with an intermediate of others that ended", []*issued{good, between, old}, map[string]point.Grade{"extra": point.Note}, "extra: [] of [], 0 bits, number 3"},
 		{"with a root of others", []*issued{good, between, stranger}, map[string]point.Grade{"extra": point.Note}, "Nobody's Root"},
 		{"an intermediate that ended, and its successor", []*issued{byOld, old, authority(t, root, "Old Between", old.key)}, map[string]point.Grade{"order": point.Care}, "out-of-order: [] of [], 0 bits, number 1"},

@@ -83,7 +83,7 @@ var codes = map[Code]struct {
 	IssuerUnfit:   {"chain", point.Stop},
 	IssuerForbids: {"chain", point.Stop},
 	NoSigning:     {"purpose", point.Stop},
-	OfAuthority:   {"purpose", point.Care},
+	OfAuthority:   {"own", point.Note},
 	OddExtension:  {"purpose", point.Stop},
 	Extra:         {"extra", point.Note},
 	ShortRSA:      {"key", point.Stop},

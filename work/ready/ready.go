@@ -266,7 +266,7 @@ func (r *readying) certificate(client *fetch.Client, site address.Site, addr, na
 	bad, stop := false, ""
 	for _, p := range words.Certificates(sent.Judge()) {
 		if p.Grade != point.Good {
-			bad = true
+			bad = bad || p.Grade.Fault()
 			if p.ID == "names" {
 				p.Do = "get a certificate for all names: " + strings.Join(site.Hosts(), ", ")
 			}
