@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 
@@ -56,12 +55,12 @@ A patch leaves rows that were edited since the export, and counts them.
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
 			if o.Write != "" || o.Patch != "" {
-				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway, a.aside())
+				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway, a.aside)
 				return shown(a, (*report.Text).DumpApplied)(dumps.Apply(c.Context(), j, o))
 			}
 			j.Rate, j.FailOn, j.Effects = rate, failOn, effects
 			sparing()
-			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, run.Options{Sheet: strings.Join(args, ""), Drops: drops, Gate: passing(j, anyway, a.aside())}))
+			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, run.Options{Sheet: strings.Join(args, ""), Drops: drops, Gate: passing(j, anyway, a.aside)}))
 		}),
 	}
 	a.network(c)
@@ -78,24 +77,23 @@ A patch leaves rows that were edited since the export, and counts them.
 	return c
 }
 
-// aside is where notes go that no result depends on: nowhere with --quiet.
-func (a *app) aside() io.Writer {
-	if a.quiet {
-		return io.Discard
+// aside tells what no result depends on; not with --quiet.
+func (a *app) aside(note string) {
+	if !a.quiet {
+		a.text(a.errs).Fault(&work.Fault{What: note})
 	}
-	return a.errs
 }
 
 // passing refuses a change of a site's addresses where HTTPS does not work for it, unless the user wants it anyway. That this is
-// not known is written to notes.
-func passing(j *work.Job, anyway bool, notes io.Writer) run.Gate {
+// not known is told.
+func passing(j *work.Job, anyway bool, tell func(string)) run.Gate {
 	if anyway {
 		return nil
 	}
 	return func(ctx context.Context) error {
 		unknown, err := ready.Gate(ctx, j)
 		if unknown != "" {
-			fmt.Fprintln(notes, "trimlantern: "+unknown)
+			tell(unknown)
 		}
 		return err
 	}

@@ -32,13 +32,13 @@ shot() { # NAME ROWS COMMAND
 }
 sqlite3 "$dir/ternrock/site.db" .dump >"$dir/ternrock/site.sql"
 shot filter 37 'trimlantern filter --site https://ternrock.example site.sql secure.sql'
-trimlantern init --config dump.yaml --site https://ternrock.example --also www.ternrock.example --database dump:site.sql --prefix tr_ >/dev/null
-trimlantern preview --config dump.yaml --offline >/dev/null || true
-shot patch 22 'trimlantern apply --config dump.yaml --patch patch.sql'
 shot mend 22 'trimlantern mend'
 shot cert-obtain 24 "$(sed -nE 's/^  (trimlantern cert obtain)/\1/p' "$dir/stay.txt")"
 shot cert-panel 44 'trimlantern cert obtain --show'
 shot ready 25 'trimlantern ready'
+trimlantern init --config dump.yaml --site https://ternrock.example --also www.ternrock.example --database dump:site.sql --prefix tr_ >/dev/null
+trimlantern preview --config dump.yaml --offline >/dev/null || true
+shot patch 22 'trimlantern apply --config dump.yaml --patch patch.sql'
 shot scan-before 50 'trimlantern scan'
 shot trace 25 'trimlantern trace http://ternrock.example/media/map.svg'
 trimlantern scan --trace --quiet --report "$dir/report.html" >/dev/null || true
@@ -70,6 +70,6 @@ trimlantern backup --quiet >/dev/null
 printf 'cd %q; clear; trimlantern switch; sleep 30\n' "$dir/second" >"$dir/cmd.sh"
 xterm -tn xterm-256color -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x52+0+0" -b 10 -e bash "$dir/cmd.sh" &
 term=$!
-sleep 8
+sleep 45
 import -window "$(xwininfo -root -children | sed -nE 's/^ +(0x[0-9a-f]+) .*xterm.*/\1/p' | head -1)" "$out/switch.png"
 kill $term $second
