@@ -140,25 +140,19 @@ func (f *phpFile) token() {
 		f.otherBranch(i)
 	case f.isWord(i, "endif", "endwhile", "endfor", "endforeach", "endswitch"):
 		f.pop(':')
-	case f.isWord(i, "define") && f.isMark(i+1, "("):
-		name, known, comma := f.expression(i+2, ",")
-		if known != Literally || !f.isMark(comma, ",") {
-			f.set[dark] = Setting{"", Possibly, f.names[f.abs], t.line}
-			return
-		}
-		value, how, next := f.expression(comma+1, ",)")
-		f.constant(name, Setting{value, how, f.names[f.abs], t.line}, f.when(name) || f.chained(i, name))
-		f.at = next - 1
+	case f.defines(i):
 	case f.isWord(i, "const") && f.get(i+1).kind == phpWord && f.isMark(i+2, "="):
 		name := f.get(i + 1).text
 		value, how, next := f.expression(i+3, ";,")
 		f.constant(name, Setting{value, how, f.names[f.abs], t.line}, f.when(name))
 		f.at = next - 1
 	case t.kind == phpVariable && f.isMark(i+1, "=") && !f.isMark(i+2, "=") && !f.isMark(i+2, ">"):
-		value, how, _ := f.expression(i+2, ";),")
-		f.variable(t.text, Setting{value, how, f.names[f.abs], t.line}, f.when("")) // what it is set to may set something too
-	case f.isWord(i, "eval"), t.kind == phpString && strings.EqualFold(strings.TrimPrefix(t.text, `\`), "define"):
-		f.set[dark] = Setting{"", Possibly, f.names[f.abs], t.line}
+		value, how, next := f.expression(i+2, ";),")
+		f.variable(t.text, Setting{value, how, f.names[f.abs], t.line}, f.when(""))
+		for f.at = i + 2; f.at < next; f.at++ { // what it is set to may set something too
+			f.defines(f.at)
+		}
+		f.at = next - 1
 	case t.kind == phpVariable && f.get(i+1).kind == phpMark && f.isMark(i+2, "=") && strings.Contains(".?+*-", f.get(i+1).text):
 		f.variable(t.text, Setting{"", Computed, f.names[f.abs], t.line}, false)
 	case f.isWord(i, "include", "include_once", "require", "require_once"):
@@ -167,6 +161,28 @@ func (f *phpFile) token() {
 		f.at = len(f.tokens) // what follows does not run
 		f.done = f.done || !f.isWord(i, "return")
 	}
+}
+
+// defines reads a call at token i that sets a constant, to its value, and reports whether there is one. One whose name is
+// computed, and code that is made when it runs, may set anything.
+func (f *phpFile) defines(i int) bool {
+	t := f.get(i)
+	switch {
+	case f.isWord(i, "define") && f.isMark(i+1, "("):
+		name, known, comma := f.expression(i+2, ",")
+		if known != Literally || !f.isMark(comma, ",") {
+			f.set[dark] = Setting{"", Possibly, f.names[f.abs], t.line}
+			return true
+		}
+		value, how, next := f.expression(comma+1, ",)")
+		f.constant(name, Setting{value, how, f.names[f.abs], t.line}, f.when(name) || f.chained(i, name))
+		f.at = next - 1
+	case f.isWord(i, "eval"), t.kind == phpString && strings.EqualFold(strings.TrimPrefix(t.text, `\`), "define"):
+		f.set[dark] = Setting{"", Possibly, f.names[f.abs], t.line}
+	default:
+		return false
+	}
+	return true
 }
 
 func (f *phpFile) push(one phpFrame) { f.frames = append(f.frames, one) }
