@@ -53,7 +53,7 @@ them out. --here keeps them in the current folder, --config FILE wherever you sa
 			if len(args) > 0 {
 				o.Folder = args[0]
 			}
-			for _, place := range [][2]string{{"FOLDER", o.Folder}, {"--site", a.site}, {"--database", databaseURL}} {
+			for _, place := range [][2]string{{"FOLDER", o.Folder}, {"--database", databaseURL}} {
 				if err := here(place[0], place[1]); err != nil {
 					return err
 				}

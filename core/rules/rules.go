@@ -6,7 +6,6 @@ package rules
 import (
 	"errors"
 	"fmt"
-	"net/http"
 	"regexp"
 	"slices"
 	"strings"
@@ -164,12 +163,12 @@ func (r Rule) says() (http, https [][2]string) {
 }
 
 // Told returns the headers by which a proxy of any usual kind says over which scheme a visitor came.
-func Told(scheme string) http.Header {
+func Told(scheme string) map[string][]string {
 	yes, port := "off", "80"
 	if scheme == "https" {
 		yes, port = "on", "443"
 	}
-	return http.Header{"X-Forwarded-Proto": {scheme}, "Forwarded": {"proto=" + scheme}, "X-Forwarded-Ssl": {yes}, "X-Forwarded-Port": {port},
+	return map[string][]string{"X-Forwarded-Proto": {scheme}, "Forwarded": {"proto=" + scheme}, "X-Forwarded-Ssl": {yes}, "X-Forwarded-Port": {port},
 		"X-Forwarded-Scheme": {scheme}, "Front-End-Https": {yes}}
 }
 

@@ -420,7 +420,7 @@ func TestSamples(t *testing.T) {
 	want(t, 0, dir, "scan")
 	want(t, 0, dir, "scan", "--sample", "3")
 	assert.Contains(t, want(t, 1, dir, "status").out, "21 pages, all clean", "what a whole scan has shown stays shown")
-	assert.Contains(t, want(t, 2, dir, "scan", "--sample", "-1").errs, "no page can be read with these bounds")
+	assert.Contains(t, want(t, 2, dir, "scan", "--sample", "-1").errs, "write a number from")
 	assert.Contains(t, want(t, 2, dir, "scan", "--except", "calendar").errs, "begin it with / or *")
 	assert.Contains(t, want(t, 2, dir, "scan", "--follow", "all").errs, "write nofollow or acting")
 }

@@ -65,7 +65,7 @@ func TestMistakes(t *testing.T) {
 	}
 	for _, c := range [][]string{
 		{`unknown command "swich"`, "swich"}, {`unknown command "scann"`, "scann"}, {`unknown command "obtian"`, "cert", "obtian"}, {`unknown command "stauts"`, "fleet", "stauts"}, {`unknown command "addopt"`, "decide", "addopt", "3"},
-		{"--pages many: that is no number", "scan", "--pages", "many"}, {"--depth deep", "scan", "--depth", "deep"}, {"that is no time", "scan", "--for", "long"}, {"that is no time", "ready", "--wait", "5"}, {"write true or false", "scan", "--robots=perhaps"},
+		{"--pages many: write a number from 1", "scan", "--pages", "many"}, {"--depth deep", "scan", "--depth", "deep"}, {"write a time like", "scan", "--for", "long"}, {"that is no time", "ready", "--wait", "5"}, {"write true or false", "scan", "--robots=perhaps"},
 		{"--fail-on everything is not known", "preview", "--fail-on", "everything"}, {"--fail-on everything", "scan", "--site", "https://ternrock.example", "--fail-on", "everything"}, {"--rate fast", "apply", "--rate", "fast"},
 		{"takes no", "status", "now"}, {"takes no", "history", "all"}, {"takes no", "mend", "it"}, {"takes one SHEET", "apply", "a", "b"}, {"takes one JOURNAL", "undo", "a", "b"}, {"takes one FOLDER", "backup", "a", "b"}, {"takes IN and OUT", "filter", "a", "b", "c"},
 		{"needs the server", "redirect", "show"}, {`"iis" is no server`, "redirect", "show", "iis"}, {"needs the server and the file", "redirect", "install", "apache"}, {"needs the files", "cert", "check"}, {"needs a folder", "fleet", "init"},
