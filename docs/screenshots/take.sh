@@ -63,13 +63,13 @@ trimlantern demo --stay "$dir/second" >"$dir/second.txt" &
 second=$!
 until grep -q 'https://ternrock.example/$' "$dir/second.txt"; do sleep 0.1; done
 cd "$dir/second"
-export TRIMLANTERN_HOME=$dir/second.home
+export TRIMLANTERN_HOME=$dir/second.home TRIMLANTERN_CHROMIUM=none # a question sooner
 eval "$(sed -n 's/^  trimlantern init/trimlantern init/p' "$dir/second.txt")" >/dev/null
 eval "$(sed -nE 's/^  (trimlantern cert obtain)/\1/p' "$dir/second.txt")" >/dev/null
 trimlantern backup --quiet >/dev/null
 printf 'cd %q; clear; trimlantern switch; sleep 30\n' "$dir/second" >"$dir/cmd.sh"
 xterm -tn xterm-256color -fa 'DejaVu Sans Mono' -fs 9 -bg '#10181f' -fg '#e6e1d3' -geometry "92x52+0+0" -b 10 -e bash "$dir/cmd.sh" &
 term=$!
-sleep 45
+sleep 30
 import -window "$(xwininfo -root -children | sed -nE 's/^ +(0x[0-9a-f]+) .*xterm.*/\1/p' | head -1)" "$out/switch.png"
 kill $term $second
