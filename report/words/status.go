@@ -9,6 +9,7 @@ const (
 	LockUnclear     = "%[1]s; whether it says https is for the scan to show"
 	ReadyNot        = "not checked yet: trimlantern ready"
 	ReadyExpired    = "the certificate expired on %[1]s"
+	ReadyLoop       = "visitors of HTTPS go round in a circle, which the next step ends"
 	ReadyBlocked    = "%[1]s, and the switch is blocked"
 	ReadyFaults     = "%[1]s; the certificate is good for %[2]s"
 	ReadyBefore     = "older than the certificate"

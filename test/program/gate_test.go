@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -39,6 +40,8 @@ func TestGate(t *testing.T) {
 		{"offline, never asked", nil, nil, []string{"apply", "--offline"}, 0, "cannot be reached from here"},
 		{"a name that is not there", nil, nil, []string{"apply", "--offline"}, 0, ""},
 		{"a site that is down", []string{"--resolve", "*:443:" + shut, "--resolve", "*:80:" + shut}, nil, []string{"apply"}, 0, "cannot be reached from here"},
+		{"the server redirects, and the system sends back", looping(t, true), []string{"ready"}, []string{"apply"}, 0, ""},
+		{"HTTPS leads round and round", looping(t, false), []string{"ready"}, []string{"apply"}, 1, "HTTPS does not work for the site yet"},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			dir := t.TempDir()
@@ -49,7 +52,8 @@ func TestGate(t *testing.T) {
 			if c.before != nil {
 				want(t, 1, dir, c.before...)
 				said := want(t, 1, dir, "status").out
-				assert.NotContains(t, said[strings.Index(said, "Next:"):], "apply")
+				advised := strings.Contains(said[strings.Index(said, "Next:"):], "apply")
+				assert.Equal(t, c.code == 0 && !slices.Contains(c.command, "--anyway"), advised, said)
 			}
 			r := run(t, dir, c.command...)
 			assert.Equal(t, c.code, r.code, "%s%s", r.out, r.errs)
@@ -57,4 +61,19 @@ func TestGate(t *testing.T) {
 			assert.Equal(t, c.code == 0, strings.Contains(want(t, 1, dir, "status").out, "[x] apply"))
 		})
 	}
+}
+
+// looping is how a site is reached whose HTTPS leads round and round: back to HTTP, which leads to HTTPS, or by itself.
+func looping(t *testing.T, back bool) (network []string) {
+	f := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.TLS == nil && !back:
+			fmt.Fprint(w, "<title>Tern Rock Light</title>Open")
+		case r.TLS == nil, !back:
+			http.Redirect(w, r, "https://ternrock.example/", http.StatusMovedPermanently)
+		default:
+			http.Redirect(w, r, "http://ternrock.example/", http.StatusFound)
+		}
+	}, nil)
+	return []string{"--ca", filepath.Join(f.dir, "ca.pem"), "--resolve", "*:443:" + f.secure, "--resolve", "*:80:" + f.plain}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"trimlantern/core/change"
 	"trimlantern/core/hops"
@@ -17,24 +18,34 @@ import (
 // the site's names cannot be looked up, knows nothing of it.
 func (r *Result) Reached() bool {
 	for _, t := range r.Pages {
-		if t.Plain.Err == "" || t.Secure.Err == "" && t.Secure.Status > 0 {
+		if t.Plain.Err == "" || t.Secure.Err == "" && t.Secure.Status > 0 || t.Plain.Loop || t.Secure.Loop {
 			return true
 		}
 	}
 	return false
 }
 
-// Blocks returns what blocks the switch, in the order in which it was found. A loop alone does not, where the site's addresses
-// were made secure already: a system that redirects by itself ends it as soon as a rule tells it what visitors of a proxy use.
+// Blocks returns what blocks the switch, in the order in which it was found. A loop alone does not, where the next step ends it:
+//
+//   - the server sends visitors to HTTPS already, and the system sends them back because its own address is the insecure one: then
+//     nobody gets a page as it is, and the change is the remedy;
+//   - the addresses were made secure already: a system that redirects by itself ends the loop as soon as a rule tells it what
+//     visitors of a proxy use.
 func (r *Result) Blocks(j *work.Job) (all []point.Point, err error) {
-	onlyLoops := true
+	onlyLoops, circle, down, remedy := true, true, false, false
 	for _, p := range r.Points {
+		remedy = remedy || p.ID == words.AddressToBeSecure.ID && p.What != "" && strings.HasPrefix(p.What, "http:")
+		down = down || p.ID == string(hops.Loop) && slices.ContainsFunc(p.About, func(about string) bool { return strings.HasPrefix(about, "http:") })
 		if p.Counts() && p.Grade == point.Stop {
 			all = append(all, p)
 			onlyLoops = onlyLoops && p.ID == string(hops.Loop)
+			circle = circle && (p.ID == string(hops.Loop) || p.ID == string(hops.Downgrade))
 		}
 	}
-	if len(all) == 0 || !onlyLoops {
+	switch {
+	case circle && down && remedy:
+		return nil, nil
+	case len(all) == 0 || !onlyLoops:
 		return all, nil
 	}
 	runs, err := j.Runs()

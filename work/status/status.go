@@ -322,6 +322,10 @@ func readyStep(j *work.Job, to steps) (next string, err error) {
 		return "trimlantern ready", nil
 	}
 	points := r.Points
+	stops, err := r.Blocks(j)
+	if err != nil {
+		return "", err
+	}
 	changed, err := j.CertificateChanged()
 	if err != nil {
 		return "", err
@@ -344,7 +348,9 @@ func readyStep(j *work.Job, to steps) (next string, err error) {
 	case left <= 0 && !until.IsZero():
 		to.add("ready", "care", when, words.ReadyExpired, until.UTC().Format("2006-01-02"))
 		next = words.NextRenew
-	case point.Worst(points) == point.Stop:
+	case len(stops) == 0 && point.Worst(points) == point.Stop: // a loop that the next step ends
+		to.add("ready", "care", when, words.ReadyLoop)
+	case len(stops) > 0:
 		to.add("ready", "care", when, words.ReadyBlocked, words.Count(faults, "fault"))
 		next = "trimlantern ready"
 	case faults > 0:
