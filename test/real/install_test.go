@@ -484,6 +484,10 @@ func TestInstallBehindAnyProxy(t *testing.T) {
 					return c.CombinedOutput()
 				}()
 				require.NoError(t, err, tail(out))
+				w.await("the file of before", func() bool { return w.visits("http://"+host+page).url == "http://"+host+page }) // PHP looks again after two seconds
+				if server == "php" {
+					time.Sleep(3 * time.Second) // in each of its processes
+				}
 			}
 		})
 	}
