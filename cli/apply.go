@@ -55,12 +55,12 @@ A patch leaves rows that were edited since the export, and counts them.
 		ValidArgsFunction: a.complete(func(j *work.Job) ([]string, error) { return j.Book.Sheets() }),
 		RunE: with(a.open, func(c *cobra.Command, args []string, j *work.Job) error {
 			if o.Write != "" || o.Patch != "" {
-				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway, a.aside)
+				o.Sheet, o.Largest, o.Gate = strings.Join(args, ""), int64(largest)<<20, passing(j, anyway)
 				return shown(a, (*report.Text).DumpApplied)(dumps.Apply(c.Context(), j, o))
 			}
 			j.Rate, j.FailOn, j.Effects = rate, failOn, effects
 			sparing()
-			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, run.Options{Sheet: strings.Join(args, ""), Drops: drops, Gate: passing(j, anyway, a.aside)}))
+			return shown(a, (*report.Text).Applied)(run.Apply(c.Context(), j, run.Options{Sheet: strings.Join(args, ""), Drops: drops, Gate: passing(j, anyway)}))
 		}),
 	}
 	a.network(c)
@@ -77,26 +77,12 @@ A patch leaves rows that were edited since the export, and counts them.
 	return c
 }
 
-// aside tells what no result depends on; not with --quiet.
-func (a *app) aside(note string) {
-	if !a.quiet {
-		a.text(a.errs).Fault(&work.Fault{What: note})
-	}
-}
-
-// passing refuses a change of a site's addresses where HTTPS does not work for it, unless the user wants it anyway. That this is
-// not known is told.
-func passing(j *work.Job, anyway bool, tell func(string)) run.Gate {
+// passing refuses a change of a site's addresses where HTTPS does not work for it, unless the user wants it anyway.
+func passing(j *work.Job, anyway bool) run.Gate {
 	if anyway {
 		return nil
 	}
-	return func(ctx context.Context) error {
-		unknown, err := ready.Gate(ctx, j)
-		if unknown != "" {
-			tell(unknown)
-		}
-		return err
-	}
+	return func(ctx context.Context) (string, error) { return ready.Gate(ctx, j) }
 }
 
 func (a *app) undoCommand() *cobra.Command {

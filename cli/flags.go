@@ -60,20 +60,20 @@ func (f *numeral) Set(s string) error {
 // wants says what the option takes.
 func (f *numeral) wants() string { return fmt.Sprintf("write a number from %d to %d", f.least, f.most) }
 
-// lasting is an option that takes a length of time, of at most a year.
-type lasting struct{ d *time.Duration }
+// timeSpan is an option that takes a length of time, of at most a year.
+type timeSpan struct{ d *time.Duration }
 
 // span adds an option that takes a length of time.
 func span(flags *pflag.FlagSet, d *time.Duration, name string, usual time.Duration, usage string) {
 	*d = usual
-	flags.Var(lasting{d}, name, usage)
+	flags.Var(timeSpan{d}, name, usage)
 }
 
 // Type names the kind of value.
-func (lasting) Type() string { return "duration" }
+func (timeSpan) Type() string { return "duration" }
 
 // String is the time that is set.
-func (f lasting) String() string {
+func (f timeSpan) String() string {
 	if f.d == nil || *f.d == 0 {
 		return ""
 	}
@@ -81,7 +81,7 @@ func (f lasting) String() string {
 }
 
 // Set takes a length of time.
-func (f lasting) Set(s string) error {
+func (f timeSpan) Set(s string) error {
 	d, err := time.ParseDuration(s)
 	if err != nil || d < 0 || d > 366*24*time.Hour {
 		return errors.New(f.wants())
@@ -91,7 +91,7 @@ func (f lasting) Set(s string) error {
 }
 
 // wants says what the option takes.
-func (lasting) wants() string { return "write a time like 90s, 30m or 2h" }
+func (timeSpan) wants() string { return "write a time like 90s, 30m or 2h" }
 
 // Type names the kind of value.
 func (f *oneOf) Type() string { return "word" }

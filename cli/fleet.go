@@ -54,7 +54,7 @@ var fleetJobs = []fleetJob{
 		func(ctx context.Context, j *work.Job, _ fleetFlags) (fleet.Result, error) { return preview.Run(ctx, j) }, func() fleet.Result { return &preview.Result{} }},
 	{"apply", "Carry out the newest change sheet of each site", "Carries out the newest change sheet of each site, as trimlantern apply does: a site for which HTTPS does not work yet is refused. trimlantern undo in the folder of a site takes it back.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {
-			return run.Apply(ctx, j, run.Options{Gate: passing(j, o.anyway, func(string) {})})
+			return run.Apply(ctx, j, run.Options{Gate: passing(j, o.anyway)})
 		}, func() fleet.Result { return &run.Applied{} }},
 	{"scan", "What is insecure on the pages of each site", "Reads the pages of each site over HTTPS.", true,
 		func(ctx context.Context, j *work.Job, o fleetFlags) (fleet.Result, error) {

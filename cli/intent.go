@@ -24,8 +24,8 @@ type intent struct {
 var intents = []intent{
 	{"", "rollback revert restore back unapply unfix", "trimlantern undo puts back what a journal says; trimlantern redirect remove takes rules out of a file"},
 	{"", "dry-run dryrun simulate plan diff rehearse test", "trimlantern preview is the dry run: it shows every change and makes none"},
-	{"", "rewrite replace search-replace convert run execute do go start change update secure migrate", "trimlantern preview shows every change, trimlantern apply makes them; trimlantern switch leads through all steps"},
-	{"", "fix repair correct unserialize", "trimlantern mend corrects values that an earlier replacement broke; trimlantern apply carries out what trimlantern preview shows"},
+	{"", "rewrite replace convert run execute do go start change update secure migrate", "trimlantern preview shows every change, trimlantern apply makes them; trimlantern switch leads through all steps"},
+	{"", "fix repair correct", "trimlantern mend corrects values that an earlier replacement broke; trimlantern apply carries out what trimlantern preview shows"},
 	{"", "certificate ssl tls https csr acme renew revoke issue obtain", "trimlantern cert obtains, checks, renews and revokes certificates"},
 	{"", "crawl spider audit mixed-content mixed links verify check-pages", "trimlantern scan reads every page as browsers do and lists what is insecure"},
 	{"", "find where locate search grep", "trimlantern trace says where a reference is stored"},
@@ -75,7 +75,7 @@ func meant(c *cobra.Command, word string) string {
 var flagIntents = map[string][]string{
 	"dry-run": {"trimlantern preview is the dry run: it shows every change and makes none"}, "simulate": {"trimlantern preview is the dry run: it shows every change and makes none"},
 	"rollback": {"trimlantern undo puts back what a journal says"}, "revert": {"trimlantern undo puts back what a journal says"},
-	"force": {"--anyway", "--yes"}, "yes": {"--yes", "--anyway"}, "assume-yes": {"--yes"}, "y": {"--yes"}, "f": {"--anyway"},
+	"force": {"--yes"}, "assume-yes": {"--yes"}, "y": {"--yes"},
 	"url": {"--site"}, "domain": {"--site"}, "host": {"--site"}, "hostname": {"--site"}, "address": {"--site"}, "alias": {"--also"}, "www": {"--also"},
 	"db": {"--database"}, "dsn": {"--database"}, "dump": {"--database"}, "sql": {"--database"},
 	"user": {"--database"}, "username": {"--database"}, "password": {"--password-env", "--password-file"}, "pass": {"--password-env"}, "p": {"--password-env"},
@@ -86,7 +86,7 @@ var flagIntents = map[string][]string{
 	"debug": {"--verbose"}, "v": {"--verbose"}, "silent": {"--quiet"}, "q": {"--quiet"}, "no-color": {"--color"}, "no-colour": {"--color"},
 	"threads": {"--parallel"}, "jobs": {"--parallel"}, "concurrency": {"--parallel"}, "workers": {"--parallel"}, "limit": {"--pages"}, "max-pages": {"--pages"}, "max-depth": {"--depth"},
 	"insecure": {"--ca"}, "k": {"--ca"}, "cacert": {"--ca"}, "config-file": {"--config"}, "c": {"--config"}, "path": {"--directory"}, "dir": {"--directory"}, "folder": {"--directory"},
-	"timeout": {"--wait"}, "throttle": {"--rate"}, "delay": {"--rate"}, "rate-limit": {"--rate"}, "mail": {"--email"}, "e-mail": {"--email"}, "webroot": {"--root"},
+	"timeout": {"--wait"}, "throttle": {"--rate"}, "delay": {"--rate"}, "rate-limit": {"--rate"}, "mail": {"--email"}, "e-mail": {"--email"},
 }
 
 // flagMeant returns what says here what a flag says elsewhere; "" where that is not known.
@@ -119,12 +119,12 @@ func eachCommand(c *cobra.Command, do func(*cobra.Command)) {
 	}
 }
 
-// farAway is how people write a place on another machine: ssh://host/path, user@host:/path, sftp://…
-var farAway = regexp.MustCompile(`^(?:(?:ssh|sftp|ftps?|scp|rsync)://|[A-Za-z0-9._-]+@[A-Za-z0-9.-]+(?::|$))`)
+// remotePlace is how people write a place on another machine: ssh://host/path, user@host:/path, sftp://…
+var remotePlace = regexp.MustCompile(`^(?:(?:ssh|sftp|ftps?|scp|rsync)://|[A-Za-z0-9._-]+@[A-Za-z0-9.-]+(?::|$))`)
 
 // here refuses a place on another machine; name is the flag or argument.
 func here(name, place string) error {
-	if !farAway.MatchString(place) {
+	if !remotePlace.MatchString(place) {
 		return nil
 	}
 	if _, err := os.Lstat(place); err == nil { // a folder may be called so

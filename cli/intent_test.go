@@ -58,7 +58,7 @@ func TestIntents(t *testing.T) {
 	}
 }
 
-// A place on another machine is told from a folder, however it is written.
+// A place on another machine is recognised, however it is written, and a folder is not taken for one.
 func TestFarAway(t *testing.T) {
 	for _, place := range []string{"ssh://host.example/var/www", "sftp://keeper@host.example", "ftp://host.example/x", "keeper@host.example:/var/www", "keeper@host.example", "rsync://h/m"} {
 		assert.Error(t, here("FOLDER", place), place)

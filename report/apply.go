@@ -15,12 +15,20 @@ import (
 	"trimlantern/work/run"
 )
 
+// unknown says what was not known of the site before it was changed.
+func (t *Text) unknown(what string) {
+	if what != "" {
+		t.wrap("", t.care(what+"."))
+	}
+}
+
 // Applied reports what apply did.
 func (t *Text) Applied(a *run.Applied) {
 	if a.Resumed {
 		t.printf("Went on with the run that was interrupted.\n")
 	}
 	t.printf("Applied sheet %s to %s.\n", a.Sheet, a.Site)
+	t.unknown(a.Unknown)
 	t.heading("Changed")
 	var rows [][]string
 	for _, name := range slices.Sorted(maps.Keys(a.Tables)) {

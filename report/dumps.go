@@ -21,7 +21,9 @@ func (t *Text) DumpApplied(d *dumps.Applied) {
 	if d.Kind == preview.Lengths {
 		changes = "lengths in " + plural(d.Changed, "cell")
 	}
-	t.printf("%s %s: it changes %s.\n\n", what, t.clip(d.Site, 40), changes)
+	t.printf("%s %s: it changes %s.\n", what, t.clip(d.Site, 40), changes)
+	t.unknown(d.Unknown)
+	t.printf("\n")
 	var rows [][]string
 	for _, name := range byCount(d.Tables) {
 		rows = append(rows, []string{t.clip(name, 40), number(d.Tables[name])})

@@ -5,6 +5,8 @@ package alike
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"fmt"
 	"hash/maphash"
 	"net/url"
 	"slices"
@@ -38,10 +40,14 @@ const (
 var seed = maphash.MakeSeed()
 
 // Read reads an answer. base is the address that it was got from, typ its media type.
-func Read(base *url.URL, status int, typ string, body []byte) Page {
-	p := Page{Status: status, Type: typ}
+func Read(base *url.URL, status int, typ string, body []byte) (p Page) {
+	p = Page{Status: status, Type: typ}
 	if typ != "text/html" && typ != "application/xhtml+xml" {
+		p.whole(body)
 		return p
+	}
+	if len(body) > most {
+		defer func() { p.whole(body[most:]) }()
 	}
 	var words []string
 	var title strings.Builder
@@ -88,20 +94,38 @@ func Read(base *url.URL, status int, typ string, body []byte) Page {
 	}
 }
 
-// maxParts bounds how many parts of a page are compared.
-const maxParts = 20_000
+// whole adds bytes that are not read as a page, by their hash.
+func (p *Page) whole(body []byte) {
+	body = bytes.ReplaceAll(body, []byte("https:"), []byte("http:"))
+	p.parts = append(p.parts, fmt.Sprintf("%d bytes (%.8x)", len(body), sha256.Sum256(body)))
+}
+
+// shown reports whether visitors read the value of an input.
+func shown(t html.Token) bool {
+	for _, a := range t.Attr {
+		if a.Key == "type" {
+			return strings.EqualFold(a.Val, "submit") || strings.EqualFold(a.Val, "button")
+		}
+	}
+	return false
+}
 
 // part adds a part of what the page shows. A text that names its own address is the same with either scheme.
 func (p *Page) part(s string) {
-	if s = strings.ReplaceAll(s, "https://", "http://"); s != "" && len(p.parts) < maxParts {
+	if s = strings.ReplaceAll(s, "https://", "http://"); s != "" {
 		p.parts = append(p.parts, s)
 	}
 }
 
-// leads adds where a link or picture leads, without what tells one visit from another.
+// leads adds what an element leads to or loads, without what differs from one visit to another.
 func (p *Page) leads(base *url.URL, t html.Token) {
 	for _, a := range t.Attr {
-		if a.Key == "href" && t.DataAtom == atom.A || a.Key == "src" && t.DataAtom == atom.Img {
+		switch a.Key {
+		case "alt", "value", "placeholder":
+			if t.DataAtom != atom.Input || a.Key != "value" || shown(t) {
+				p.part(strings.Join(strings.Fields(a.Val), " "))
+			}
+		case "href", "src", "poster", "data", "action":
 			if u, err := base.Parse(strings.TrimSpace(a.Val)); err == nil && u.Host != "" && !strings.EqualFold(u.Hostname(), base.Hostname()) {
 				p.part("//" + u.Hostname() + u.Path)
 			} else if err == nil && u.Path != "" {

@@ -67,3 +67,25 @@ func FuzzRead(f *testing.F) {
 		require.Equal(t, Same, Compare(p, p))
 	})
 }
+
+// What is not read as a page is compared whole, and so is what a page has beyond the part that is read.
+func TestShows(t *testing.T) {
+	base, err := url.Parse("https://ternrock.example/")
+	require.NoError(t, err)
+	read := func(typ, body string) Page { return Read(base, 200, typ, []byte(body)) }
+	long := "<p>lamp</p>" + strings.Repeat(" ", most)
+	for _, c := range []struct {
+		typ, a, b string
+		same      bool
+	}{
+		{"text/plain", "open", "open", true},
+		{"text/plain", "open", "closed", false},
+		{"application/json", `{"home":"http://ternrock.example/"}`, `{"home":"https://ternrock.example/"}`, true},
+		{"image/svg+xml", "<svg/>", "<svg><g/></svg>", false},
+		{"text/html", long + "open", long + "open", true},
+		{"text/html", long + "open", long + "closed", false},
+		{"text/html", "", "", true},
+	} {
+		assert.Equal(t, c.same, Shows(read(c.typ, c.a), read(c.typ, c.b)), "%.40s and %.40s", c.a, c.b)
+	}
+}

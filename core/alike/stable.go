@@ -115,7 +115,7 @@ func (o *observed) gaps(other *observed) map[string]gap {
 	return found
 }
 
-// besides is what a gap shows and the other side's does not; "" where there is no more of it than of what changes there: a
+// besides is what this gap shows and the other side's does not. It is "" where the other side has as many parts that change: a
 // cache may keep one of them.
 func (g gap) besides(other gap) string {
 	if len(g.only)+g.moving <= other.moving {

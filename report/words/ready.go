@@ -142,7 +142,8 @@ var ForHost = map[string]string{
 
 // What apply says of a site for which HTTPS does not work, or of which that is not known.
 const (
-	NotReady      = "nothing was changed: HTTPS does not work for the site yet: %[1]s"
-	NotReadyDo    = "see trimlantern ready for all of it; when it works, run the same command again; --anyway changes the site all the same"
-	NotReadyAsked = "whether HTTPS works for the site was not looked at: it cannot be reached from here"
+	NotReady        = "nothing was changed: HTTPS does not work for the site yet: %[1]s"
+	NotReadyDo      = "see trimlantern ready for all of it; when it works, run the same command again; --anyway changes the site all the same"
+	NotReadyOffline = "Whether HTTPS works for the site was not looked at (--offline)"
+	NotReadyAsked   = "Whether HTTPS works for the site was not looked at: it cannot be reached from here"
 )

@@ -37,7 +37,7 @@ func TestGate(t *testing.T) {
 		{"ready blocks, offline", []string{"--resolve", "*:443:" + shut, "--resolve", "*:80:" + plain}, []string{"ready"}, []string{"apply", "--offline"}, 1, "HTTPS does not work"},
 		{"of a fleet", []string{"--resolve", "*:443:" + shut, "--resolve", "*:80:" + plain}, nil, []string{"fleet", "apply"}, 1, "HTTPS does not work"},
 		{"whoever knows better", []string{"--resolve", "*:443:" + shut, "--resolve", "*:80:" + plain}, []string{"ready"}, []string{"apply", "--anyway", "--offline"}, 0, ""},
-		{"offline, never asked", nil, nil, []string{"apply", "--offline"}, 0, "cannot be reached from here"},
+		{"offline, never asked", nil, nil, []string{"apply", "--offline"}, 0, "was not looked at (--offline)"},
 		{"a name that is not there", nil, nil, []string{"apply", "--offline"}, 0, ""},
 		{"a site that is down", []string{"--resolve", "*:443:" + shut, "--resolve", "*:80:" + shut}, nil, []string{"apply"}, 0, "cannot be reached from here"},
 		{"the server redirects, and the system sends back", looping(t, true), []string{"ready"}, []string{"apply"}, 0, ""},

@@ -77,10 +77,13 @@ func Accept(j *work.Job, what, because string) (*Decision, error) {
 // lastPoints are the faults that the last ready and the last redirect test showed, by their numbers, as far as nothing
 // was changed since that they speak of; old names those of the two that are older.
 func lastPoints(j *work.Job) (points []point.Point, old []string, err error) {
-	var checked ready.Result
 	var redirects redirect.Tested
-	if err := j.Book.ReadJSON(ready.File, &checked); err != nil {
-		return nil, nil, work.BookFault(err)
+	checked, err := ready.Last(j)
+	if err != nil {
+		return nil, nil, err
+	}
+	if checked == nil {
+		checked = &ready.Result{}
 	}
 	if err := j.Book.ReadJSON(redirect.LastTest, &redirects); err != nil {
 		return nil, nil, work.BookFault(err)

@@ -54,6 +54,7 @@ type Applied struct {
 	Triggers  []string       `json:"triggers"` // of tables that the patch changes: they run when it is loaded
 	Makes     bool           `json:"makes_tables"`
 	Drops     bool           `json:"drops_tables"`
+	Unknown   string         `json:"unknown,omitempty"` // what was not known of the site before
 }
 
 // Last returns what was last made of the site's exported database, where that was made of the newest sheet; nil: nothing.
@@ -152,7 +153,7 @@ func Apply(ctx context.Context, j *work.Job, o ApplyOptions) (*Applied, error) {
 	}
 	d.out.CutOff = d.f.survey.CutOff
 	d.out.Makes, d.out.Drops = d.f.survey.Schema.Makes, d.f.survey.Schema.Drops
-	if err := o.Passes(ctx, header); err != nil {
+	if d.out.Unknown, err = o.Passes(ctx, header); err != nil {
 		return nil, err
 	}
 	if o.Patch != "" {

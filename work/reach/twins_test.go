@@ -84,6 +84,12 @@ var stills = map[string]struct {
 	"another picture":           {"<img src=/lamp-2026.jpg>", "<img src=/lamp-2019.jpg>", false},
 	"another link":              {"<a href=/tickets/>Tickets</a>", "<a href=/booking/>Tickets</a>", false},
 	"an error in it":            {"Open", "Open<p>Warning: Undefined variable $tide in /srv/rock.php on line 3</p>", false},
+	"another frame":             {"<iframe src=/map-2026></iframe>", "<iframe src=/map-2019></iframe>", false},
+	"another form":              {"<form action=/order><input type=submit value=Order></form>", "<form action=/old><input type=submit value=Order></form>", false},
+	"another button":            {"<input type=submit value=Order>", "<input type=submit value=Closed>", false},
+	"another style sheet":       {"<link rel=stylesheet href=/rock-2.css?a>", "<link rel=stylesheet href=/rock-1.css?b>", false},
+	"another version of one":    {"<link rel=stylesheet href=/rock.css?1>", "<link rel=stylesheet href=/rock.css?2>", true},
+	"a secret in a form":        {"<input type=hidden value=1>", "<input type=hidden value=2>", true},
 	"a part that is missing":    {"<ul><li>Boat<li>Stairs<li>Gallery</ul>", "<ul><li>Boat<li>Stairs</ul>", false},
 }
 

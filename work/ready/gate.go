@@ -28,7 +28,7 @@ func (r *Result) Reached() bool {
 // Blocks returns what blocks the switch, in the order in which it was found. A loop alone does not, where the next step ends it:
 //
 //   - the server sends visitors to HTTPS already, and the system sends them back because its own address is the insecure one: then
-//     nobody gets a page as it is, and the change is the remedy;
+//     no visitor gets a page now, and the change is the remedy;
 //   - the addresses were made secure already: a system that redirects by itself ends the loop as soon as a rule tells it what
 //     visitors of a proxy use.
 func (r *Result) Blocks(j *work.Job) (all []point.Point, err error) {
@@ -99,7 +99,7 @@ func Gate(ctx context.Context, j *work.Job) (unknown string, err error) {
 		}
 	}
 	if j.Offline {
-		return words.NotReadyAsked, nil
+		return words.NotReadyOffline, nil
 	}
 	defer j.Progress.End()
 	if known, err := known(ctx, j); err != nil || !known {

@@ -39,6 +39,7 @@ type Applied struct {
 	After     []string           `json:"run_after"`                  // what the system needs when its content has changed: shown, never run
 	OneNode   bool               `json:"lock_on_one_node"`           // the lock kept other runs off one node of the cluster alone
 	Backup    string             `json:"last_backup"`                // when trimlantern backup was last run; "": never
+	Unknown   string             `json:"unknown,omitempty"`          // what was not known of the site before it was changed
 	Remain    *preview.Result    `json:"second_preview"`
 }
 
@@ -94,7 +95,8 @@ func Apply(ctx context.Context, j *work.Job, o Options) (*Applied, error) {
 	if err := checkCopies(j, copies); err != nil {
 		return nil, err
 	}
-	if err := o.Passes(ctx, header); err != nil {
+	unknown, err := o.Passes(ctx, header)
+	if err != nil {
 		return nil, err
 	}
 	unlock, err := lock(ctx, j, db, "apply")
@@ -103,7 +105,7 @@ func Apply(ctx context.Context, j *work.Job, o Options) (*Applied, error) {
 	}
 	defer unlock()
 	a := &applying{job: j, ctx: ctx, db: db, tables: tables, drops: o.Drops, files: j.DeclaredFiles(),
-		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}}}
+		out: &Applied{Site: j.Site.String(), Sheet: id, Planned: end.Cells, Sources: end.Files, Tables: map[string]int{}, Unknown: unknown}}
 	a.out.OneNode = db.OneNode()
 	if last, err := backup.Last(j); err == nil && last != nil {
 		a.out.Backup = last.Time.Format(time.RFC3339)
@@ -212,13 +214,13 @@ type Options struct {
 	Gate         // asked before the first change
 }
 
-// Gate is what refuses to change a site; nil: nothing does. A sheet that only mends lengths is not asked for.
-type Gate func(context.Context) error
+// Gate is what refuses to change a site; nil: nothing does. It says what it cannot know, and lets pass then. A sheet that only mends lengths is not asked for.
+type Gate func(context.Context) (unknown string, err error)
 
 // Passes asks the gate about a sheet.
-func (g Gate) Passes(ctx context.Context, sheet change.Header) error {
+func (g Gate) Passes(ctx context.Context, sheet change.Header) (unknown string, err error) {
 	if g == nil || sheet.Kind == preview.Lengths {
-		return nil
+		return "", nil
 	}
 	return g(ctx)
 }
